@@ -1,0 +1,47 @@
+"""python -m standin make FOLDER | play FOLDER CUE [--loops N] [--over FOLDER] [--wav FILE]
+
+`play` prints one JSON object: {"played": true, "rate": ..., "frames": ..., "channels": ..., "log": [...]}
+or {"played": false, "why": ..., "log": [...]}. Cues of the deck's files are written deck/PATH.
+"""
+
+import argparse
+import json
+import wave
+
+from .make import make
+from .player import Ferry, Refused
+
+
+def main():
+    parser = argparse.ArgumentParser(prog="standin", description="Saltglass Ferry, the stand-in game.")
+    commands = parser.add_subparsers(dest="command", required=True)
+    maker = commands.add_parser("make", help="make the game's folder")
+    maker.add_argument("folder")
+    player = commands.add_parser("play", help="load the game and play a cue")
+    player.add_argument("folder")
+    player.add_argument("cue", help="name of a cue, or bank:ID for a stream of a bank")
+    player.add_argument("--loops", type=int, default=2)
+    player.add_argument("--over", help="a folder whose files win over the game's")
+    player.add_argument("--wav", help="write what was played to this file")
+    args = parser.parse_args()
+    if args.command == "make":
+        make(args.folder)
+        return
+    game = None
+    try:
+        game = Ferry(args.folder, args.over)
+        pcm, rate, log = game.play(args.cue, args.loops)
+    except Refused as e:
+        print(json.dumps({"played": False, "why": str(e), "log": game.log if game else []}))
+        return
+    if args.wav:
+        with wave.open(args.wav, "wb") as out:
+            out.setnchannels(pcm.shape[1])
+            out.setsampwidth(2)
+            out.setframerate(rate)
+            out.writeframes(pcm.astype("<i2").tobytes())
+    print(json.dumps({"played": True, "rate": rate, "frames": len(pcm), "channels": pcm.shape[1], "log": log}))
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,180 @@
+"""The game's own loader and player: as strict as a game, and as plain as can be."""
+
+import struct
+import wave
+import zipfile
+import zlib
+from io import BytesIO
+from pathlib import Path
+
+import numpy as np
+
+from . import adpcm
+
+SECTOR = 2048
+
+
+class Refused(Exception):
+    """The game does not start, or does not play a cue, and says why."""
+
+
+def _need(condition, why):
+    if not condition:
+        raise Refused(why)
+
+
+class Ferry:
+    """A game folder. Files below `over` win over those of the game, as a patch folder does."""
+
+    def __init__(self, folder, over=None):
+        self.folders = [Path(p) for p in (over, folder) if p]
+        self.log = []
+        settings = dict(line.split("=", 1) for line in self._text("ferry.ini").splitlines() if "=" in line)
+        order = self._text("data/order.txt").split("\n")[:-1]
+        self.entries = self._crate(settings["crate"], order)
+        self.deck_path = settings["deck"]
+        self.cues = {}
+        for line in self.entries["cues.txt"].decode().splitlines():
+            cue, bank, id = line.split()
+            self.cues[cue] = bank, int(id)
+
+    def _place(self, path):
+        for folder in self.folders:
+            if (folder / path).is_file():
+                return folder / path
+        raise Refused(f"{path} is missing")
+
+    def _text(self, path):
+        return self._place(path).read_text("utf-8")
+
+    def _crate(self, path, order):
+        """All entries, unpacked: path -> bytes."""
+        place = self._place(path)
+        data = place.read_bytes()
+        self.log.append(f"opened {path} ({len(data)} bytes) from {place.parents[1].name}")
+        _need(len(data) >= SECTOR and data[:4] == b"SFCR", f"{path}: this is not a crate")
+        version, _, count, table_sector, table_sum, sectors, _ = struct.unpack_from("<HHIIII24s", data, 4)
+        _need(version == 3, f"{path}: version {version} is not for this game")
+        _need(len(data) == sectors * SECTOR, f"{path}: {len(data)} bytes, but the head says {sectors * SECTOR}")
+        _need(count == len(order), f"{path}: {count} entries, but the game has {len(order)}")
+        table = data[table_sector * SECTOR : table_sector * SECTOR + count * 76]
+        _need(len(table) == count * 76, f"{path}: the table leaves the file")
+        _need(zlib.crc32(table) == table_sum, f"{path}: the table's sum is wrong")
+        entries, spans = {}, {}
+        for n in range(count):
+            name, sector, stored, size, word, _, crc = struct.unpack_from("<56sIIIHHI", table, n * 76)
+            name = name.rstrip(b"\0").decode()
+            _need(name == order[n], f"{path}: entry {n} is {name}, but {order[n]} was expected: the order has changed")
+            at = sector * SECTOR
+            _need(SECTOR <= at and at + stored <= table_sector * SECTOR, f"{name}: lies outside the payload area")
+            spans[at, stored] = name
+            packed = data[at : at + stored]
+            try:
+                plain = zlib.decompress(packed) if word & 15 else packed
+            except zlib.error as e:
+                raise Refused(f"{name}: can't be unpacked ({e})") from e
+            _need(len(plain) == size, f"{name}: {len(plain)} bytes, but the table says {size}")
+            _need(zlib.crc32(plain) == crc, f"{name}: the CRC is wrong")
+            entries[name] = plain
+        end = 0
+        for (at, stored), name in sorted(spans.items()):
+            _need(at >= end, f"{name}: overlaps the entry before it")
+            end = at + stored
+        self.log.append(f"{count} entries, all sums right")
+        return entries
+
+    def _bank(self, name):
+        """The streams of a bank: id -> (codec, rate, channels, block, frames, loop, payload)."""
+        path = next((p for p in self.entries if p.endswith(f"/{name}.bell")), None)
+        _need(path is not None, f"there is no bank {name}")
+        data = self.entries[path]
+        _need(len(data) >= 48 and data[:4] == b"BELL", f"{path}: this is not a bank")
+        version, _, _, stored_name, count, base, size, table_sum = struct.unpack_from("<BBH24sIIII", data, 4)
+        _need(version == 2, f"{path}: version {version} is not for this game")
+        found = stored_name.rstrip(b"\0").decode("latin-1")
+        _need(found == name, f"{path}: the bank calls itself {found}, but {name} was asked for")
+        _need(size == len(data), f"{path}: {len(data)} bytes, but the head says {size}")
+        _need(base % 32 == 0, f"{path}: the payload area is misaligned")
+        table = data[48 : 48 + 32 * count]
+        _need(len(table) == 32 * count <= base - 48, f"{path}: the records leave their area")
+        _need(zlib.crc32(table) == table_sum, f"{path}: the records' sum is wrong")
+        streams = {}
+        for n in range(count):
+            id, place, stored, form, frames, start, end, _, _ = struct.unpack_from("<7I2H", table, 32 * n)
+            codec, channels, looped = form & 7, (form >> 3 & 7) + 1, form >> 6 & 1
+            rate, block = (form >> 8 & 0xFFF) * 50, (form >> 20) * 4
+            where = f"{path}: stream {id}"
+            _need(codec in (0, 1), f"{where}: codec {codec} is unknown")
+            _need(base + place * 32 + stored <= len(data), f"{where}: the payload leaves the bank")
+            loop = (start, end) if looped else None
+            if loop:
+                _need(start < end <= frames, f"{where}: the loop {start} to {end} is outside its {frames} frames")
+            if codec == 1:
+                per_block = adpcm.block_frames(block, channels)
+                _need(per_block > 1, f"{where}: blocks of {block} bytes are too small")
+                _need(-(-frames // per_block) * block == stored, f"{where}: {stored} bytes do not hold {frames} frames")
+                if loop:
+                    _need(start % per_block == 0, f"{where}: the loop starts {start % per_block} frames past a block")
+            else:
+                _need(frames * channels * 2 == stored, f"{where}: {stored} bytes do not hold {frames} frames")
+            payload = data[base + place * 32 :][:stored]
+            streams[id] = codec, rate, channels, block, frames, loop, payload
+        return streams
+
+    def play(self, cue, loops=2):
+        """(int16 (frames, channels), rate, log): the head, then the loop `loops` times; once where there is none."""
+        if cue.startswith("deck/"):
+            return self._play_deck(cue[5:], loops)
+        bank, id = self._cue(cue)
+        streams = self._bank(bank)
+        _need(id in streams, f"bank {bank} has no stream {id}")
+        codec, rate, channels, block, frames, loop, payload = streams[id]
+        if codec == 1:
+            try:
+                pcm = adpcm.decode(payload, channels, block, frames)
+            except (ValueError, struct.error) as e:
+                raise Refused(f"bank {bank}, stream {id}: {e}") from e
+        else:
+            pcm = np.frombuffer(payload, "<i2").reshape(-1, channels)
+        self.log.append(f"cue {cue}: bank {bank}, stream {id}, {frames} frames, {channels} channels, {rate} Hz")
+        return self._looped(pcm, loop, loops), rate, self.log
+
+    def _cue(self, cue):
+        """Bank and stream id of a cue; `bank:id` names them directly."""
+        bank, colon, id = cue.partition(":")
+        if colon and id.isdigit():
+            return bank, int(id)
+        _need(cue in self.cues, f"there is no cue {cue}")
+        return self.cues[cue]
+
+    def _looped(self, pcm, loop, loops):
+        if not loop:
+            self.log.append("played once")
+            return pcm
+        start, end = loop
+        self.log.append(f"looped {start} to {end}, {loops} times")
+        return np.concatenate([pcm[:start]] + [pcm[start:end]] * loops)
+
+    def _play_deck(self, path, loops):
+        try:
+            with zipfile.ZipFile(self._place(self.deck_path)) as pack:
+                _need(pack.testzip() is None, f"{self.deck_path}: a sum is wrong")
+                data = pack.read(path)
+        except (zipfile.BadZipFile, KeyError) as e:
+            raise Refused(f"{self.deck_path}: {e}") from e
+        _need(path.endswith(".wav"), f"{path}: the deck plays WAV files only")
+        try:
+            with wave.open(BytesIO(data)) as file:
+                _need(file.getsampwidth() == 2, f"{path}: not 16-bit")
+                rate, channels = file.getframerate(), file.getnchannels()
+                pcm = np.frombuffer(file.readframes(file.getnframes()), "<i2").reshape(-1, channels)
+        except (wave.Error, EOFError) as e:
+            raise Refused(f"{path}: {e}") from e
+        at = data.find(b"smpl")
+        loop = None
+        if at > 0:
+            start, last = struct.unpack_from("<II", data, at + 8 + 44)
+            loop = start, last + 1
+            _need(start < last + 1 <= len(pcm), f"{path}: the loop is outside the sound")
+        self.log.append(f"deck {path}: {len(pcm)} frames, {channels} channels, {rate} Hz")
+        return self._looped(pcm, loop, loops), rate, self.log

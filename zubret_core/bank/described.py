@@ -1,0 +1,95 @@
+"""A bank that a layout describes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ..base import Format, Loop, ZubretError
+from ..codec import CODECS
+from ..layout import Layout, NewItem, read_layout, rebuild
+from ..source import Built, Segment, SliceSource, Source
+from .base import NewStream, Stream
+
+
+class DescribedBank:
+    """Streams by a layout's table."""
+
+    kind = "layout"
+
+    def __init__(self, layout: Layout, source: Source):
+        self.layout, self.source = layout, source
+        self.layout_id = layout.id
+        self.reading = read_layout(layout, source)
+        language = self.reading.whole.get("bank.language", "none")
+        self.language = "" if language == "none" else str(language)
+        self.name = str(self.reading.whole.get("bank.name", ""))
+        self.streams = self._streams()
+
+    def _streams(self) -> list[Stream]:
+        reading = self.reading
+        slots: dict[tuple[int, int], tuple[int, list[int]]] = {}
+        for thing in reading.things():
+            if thing.rows:
+                slots[thing.at, thing.length] = (thing.length + thing.padding, thing.rows)
+
+        def column(what: str, default: object) -> list:
+            values = reading.column(what)
+            return [default] * reading.count if values is None else values
+
+        rows = zip(
+            column("id", ""),
+            column("name", ""),
+            column("codec", "pcm16"),
+            column("rate", 0),
+            column("channels", 1),
+            column("frames", 0),
+            column("block_size", 0),
+            column("looped", None),
+            column("loop_start", 0),
+            column("loop_end", 0),
+            column("at", 0),
+            column("stored", 0),
+            strict=True,
+        )
+        out = []
+        for n, (id, name, codec, rate, channels, frames, block, looped, start, end, at, stored) in enumerate(rows):
+            is_looped = end > start if looped is None else bool(looped)
+            format = Format(codec, rate, channels, frames, Loop(start, end) if is_looped else None, block)
+            where = f"{self.source.name} › {id or n}"
+            if codec not in CODECS:
+                raise ZubretError(
+                    f'The layout names the codec "{codec}", which Zubret does not have.',
+                    file=where,
+                    next=f"Use one of {', '.join(CODECS)}.",
+                )
+            format.checked(where)
+            slot, sharing = slots.get((at, stored), (0, [n]))
+            payload = SliceSource(self.source, at, stored, where)
+            shares = tuple(r for r in sharing if r != n)
+            keeps = tuple(self.layout.keeps)
+            out.append(Stream(n, id, name, format, at, stored, slot, self.language, payload, shares, keeps))
+        return out
+
+    def rebuild(self, changes: Mapping[int, NewStream], *, anew: bool = False) -> Built:
+        return rebuild(self.reading, {n: _item(new) for n, new in changes.items()}, anew=anew)
+
+    def segments(self) -> list[Segment]:
+        return self.reading.segments()
+
+
+def _item(new: NewStream) -> NewItem:
+    format = new.format
+    loop = format.loop or Loop(0, 0)
+    return NewItem(
+        new.payload,
+        {
+            "codec": format.codec,
+            "rate": format.rate,
+            "channels": format.channels,
+            "block_size": format.block_size,
+            "frames": format.frames,
+            "looped": int(format.loop is not None),
+            "loop_start": loop.start,
+            "loop_end": loop.end,
+        },
+    )

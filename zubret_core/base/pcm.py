@@ -1,0 +1,39 @@
+"""Sample arrays: shape (frames, channels), int16 or float32 in [-1, 1)."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+
+def to_float(pcm: NDArray) -> NDArray[np.float32]:
+    """int16 or float samples as float32 in [-1, 1); int16 / 32768 is exact."""
+    if pcm.dtype == np.int16:
+        return pcm.astype(np.float32) / np.float32(32768)
+    return pcm.astype(np.float32, copy=False)
+
+
+def to_int16(pcm: NDArray) -> NDArray[np.int16]:
+    """Samples as int16: rounded to nearest, clipped at full scale, no dither.
+
+    The inverse of `to_float` for every int16 value.
+    """
+    if pcm.dtype == np.int16:
+        return pcm
+    scaled = np.rint(pcm * np.float32(32768))
+    return np.clip(scaled, -32768, 32767).astype(np.int16)
+
+
+def decibels(ratio: float) -> float:
+    """20 log10 of an amplitude ratio; -inf for 0."""
+    return float(20 * np.log10(ratio)) if ratio > 0 else float("-inf")
+
+
+def snr_db(meant: NDArray, got: NDArray) -> float:
+    """Signal-to-noise ratio in dB of `got` against `meant` (same shape); inf when equal."""
+    meant64 = to_float(meant).astype(np.float64)
+    noise = float(np.mean((to_float(got) - meant64) ** 2)) if len(meant64) else 0.0
+    signal = float(np.mean(meant64**2)) if len(meant64) else 0.0
+    if noise == 0:
+        return float("inf")
+    return float(10 * np.log10(signal / noise)) if signal > 0 else float("-inf")

@@ -1,0 +1,36 @@
+"""A bank or an audio file that lies in the game's folder without an archive around it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ..source import Built, DiskCache, Segment, Source
+from .base import Entry
+
+
+class LooseFile:
+    """One entry: the file itself."""
+
+    kind = "file"
+    layout_id = ""
+
+    def __init__(self, source: Source):
+        self.source = source
+        self.entries = [Entry(source.name.rsplit("/", 1)[-1], 0, source.size, source.size, "plain", None)]
+
+    def open(self, index: int, cache: DiskCache | None = None, key: str = "") -> Source:
+        return self.source
+
+    def head(self, index: int, length: int) -> bytes:
+        return self.source.read(0, min(length, self.source.size))
+
+    def rebuild(self, changes: Mapping[int, Source], *, anew: bool = False) -> Built:
+        new = changes.get(0, self.source)
+        kind = "new" if 0 in changes else "payload"
+        return Built(new, [Segment(kind, 0, new.size, "", 0)], True, 0)
+
+    def segments(self) -> list[Segment]:
+        return [Segment("payload", 0, self.source.size, "", 0)]
+
+    def sharing(self, index: int) -> list[int]:
+        return []

@@ -1,0 +1,178 @@
+"""Bytes that can be read anywhere, without being held in memory."""
+
+from __future__ import annotations
+
+import io
+import os
+import threading
+import zlib
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..base import Progress, ZubretError, silent
+
+CHUNK = 1 << 20
+"""Bytes per step when a source is streamed."""
+
+
+class Source:
+    """`size` bytes known by `name`; `read` gives any span of them."""
+
+    name: str
+    size: int
+
+    def read(self, at: int, length: int) -> bytes:
+        """Exactly `length` bytes from `at`; ZubretError where the span leaves the source."""
+        if at < 0 or length < 0 or at + length > self.size:
+            raise ZubretError(
+                f"{length:,} bytes were expected here, but the file ends at byte {self.size:,}.",
+                file=self.name,
+                offset=at,
+                next="The file is cut short or damaged: check it against the game's own copy.",
+            )
+        return self._read(at, length) if length else b""
+
+    def _read(self, at: int, length: int) -> bytes:
+        raise TypeError(f"{type(self).__name__} can't be read")
+
+    def chunks(self, at: int = 0, length: int | None = None, step: int = CHUNK) -> Iterator[bytes]:
+        """The span from `at` in pieces of at most `step` bytes."""
+        end = self.size if length is None else at + length
+        while at < end:
+            piece = self.read(at, min(step, end - at))
+            at += len(piece)
+            yield piece
+
+    def close(self) -> None:
+        """Give back what the source holds open."""
+
+    def __enter__(self):
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self.close()
+
+    def __repr__(self) -> str:
+        return f"<{type(self).__name__} {self.name} {self.size:,} bytes>"
+
+
+class BytesSource(Source):
+    """Bytes in memory."""
+
+    def __init__(self, data: bytes, name: str = "bytes"):
+        self.name, self.data, self.size = name, data, len(data)
+
+    def _read(self, at: int, length: int) -> bytes:
+        return self.data[at : at + length]
+
+
+class FillSource(Source):
+    """`size` times the one byte `fill`."""
+
+    def __init__(self, fill: int, size: int):
+        self.name, self.fill, self.size = "padding", fill, size
+
+    def _read(self, at: int, length: int) -> bytes:
+        return bytes([self.fill]) * length
+
+
+class FileSource(Source):
+    """A file on disk, opened for reading only; safe to share between threads."""
+
+    def __init__(self, path: str | os.PathLike, name: str | None = None):
+        self.path = Path(path)
+        self.name = name or self.path.name
+        try:
+            self._file = open(self.path, "rb", buffering=0)
+        except OSError as e:
+            raise ZubretError(
+                f"The file can't be opened: {e.strerror}.",
+                file=self.name,
+                next="Check that it still exists and that you may read it, then survey again.",
+            ) from e
+        self.size = os.fstat(self._file.fileno()).st_size
+        self._lock = threading.Lock()
+
+    def _read(self, at: int, length: int) -> bytes:
+        if hasattr(os, "pread"):
+            data = os.pread(self._file.fileno(), length, at)
+            while len(data) < length:
+                more = os.pread(self._file.fileno(), length - len(data), at + len(data))
+                if not more:
+                    break
+                data += more
+        else:  # Windows has no positioned read
+            with self._lock:
+                self._file.seek(at)
+                data = self._file.read(length)
+        if len(data) < length:
+            raise ZubretError(
+                "The file became shorter while it was read.",
+                file=self.name,
+                offset=at + len(data),
+                next="Something else is writing to it: wait until that has ended, then survey again.",
+            )
+        return data
+
+    def close(self) -> None:
+        self._file.close()
+
+
+class SliceSource(Source):
+    """`length` bytes of another source from `at`."""
+
+    def __init__(self, source: Source, at: int, length: int, name: str | None = None):
+        if at < 0 or length < 0 or at + length > source.size:
+            raise ZubretError(
+                f"A span of {length:,} bytes leaves the file of {source.size:,} bytes.", file=source.name, offset=at
+            )
+        self.source, self.at, self.size = source, at, length
+        self.name = name or source.name
+
+    def _read(self, at: int, length: int) -> bytes:
+        return self.source.read(self.at + at, length)
+
+
+class SourceFile(io.RawIOBase):
+    """A source as a read-only binary file object, for libraries that want one."""
+
+    def __init__(self, source: Source):
+        self._source, self._at = source, 0
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def tell(self) -> int:
+        return self._at
+
+    def seek(self, offset: int, whence: int = 0) -> int:
+        start = (0, self._at, self._source.size)[whence]
+        self._at = max(0, start + offset)
+        return self._at
+
+    def readinto(self, buffer) -> int:
+        length = max(0, min(len(buffer), self._source.size - self._at))
+        buffer[:length] = self._source.read(self._at, length)
+        self._at += length
+        return length
+
+
+def read_array(source: Source, at: int, count: int, dtype: np.dtype) -> NDArray:
+    """`count` items of `dtype` from byte `at`, as a read-only one-dimensional array."""
+    return np.frombuffer(source.read(at, count * dtype.itemsize), dtype=dtype)
+
+
+def crc32_of(source: Source, progress: Progress = silent) -> int:
+    """CRC-32 of all bytes (the polynomial of ISO-HDLC, as in ZIP and PNG; RFC 1952 section 8)."""
+    value, done = 0, 0
+    for piece in source.chunks():
+        value = zlib.crc32(piece, value)
+        done += len(piece)
+        progress(done, source.size, f"checksum of {source.name}")
+    return value

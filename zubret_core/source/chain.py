@@ -1,0 +1,126 @@
+"""A source made of parts of others: how every rebuilt bank and archive is described.
+
+Nothing is copied when a bank is rebuilt inside an archive: the bank is a chain, the archive is
+a chain with the bank's chain in it, and the bytes flow once, when the file is written.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+from bisect import bisect_right
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import NamedTuple
+
+from ..base import Progress, ZubretError, silent
+from .base import CHUNK, Source
+
+
+class Part(NamedTuple):
+    """`length` bytes of `source` from `at`."""
+
+    source: Source
+    at: int
+    length: int
+
+
+class Segment(NamedTuple):
+    """A span of a file and what stands there.
+
+    kind: header, table, payload, new, padding or unexplained; `index` is the item's number
+    for payloads, else -1.
+    """
+
+    kind: str
+    at: int
+    length: int
+    label: str = ""
+    index: int = -1
+
+
+class ChainSource(Source):
+    """Parts one after the other."""
+
+    def __init__(self, parts: Sequence[Part], name: str):
+        self.name = name
+        self.parts = [p for p in parts if p.length]
+        self._ends: list[int] = []
+        end = 0
+        for part in self.parts:
+            end += part.length
+            self._ends.append(end)
+        self.size = end
+
+    def _read(self, at: int, length: int) -> bytes:
+        pieces = []
+        n = bisect_right(self._ends, at)
+        while length:
+            part = self.parts[n]
+            skip = at - (self._ends[n] - part.length)
+            take = min(length, part.length - skip)
+            pieces.append(part.source.read(part.at + skip, take))
+            at, length, n = at + take, length - take, n + 1
+        return pieces[0] if len(pieces) == 1 else b"".join(pieces)
+
+
+@dataclass
+class Built:
+    """A rebuilt file that has not been written yet.
+
+    source:    its bytes
+    segments:  what stands where, in order
+    in_place:  every other item stays where it was
+    moved:     how many untouched items stand elsewhere than before
+    """
+
+    source: Source
+    segments: list[Segment]
+    in_place: bool
+    moved: int
+
+
+def write_file(source: Source, path: Path, progress: Progress = silent) -> None:
+    """Write all bytes to `path` so that it is there whole or not at all.
+
+    The bytes go to `<name>.part` beside it, are flushed to the disk (fsync) and renamed. On any
+    fault, a cancel included, the part file is removed and `path` is as it was.
+    """
+    part = path.with_name(path.name + ".part")
+    done = 0
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with open(part, "wb", buffering=0) as out:
+            for piece in source.chunks(step=4 * CHUNK):
+                view = memoryview(piece)
+                while view:
+                    view = view[out.write(view) :]
+                done += len(piece)
+                progress(done, source.size, f"writing {path.name}")
+            os.fsync(out.fileno())
+        os.replace(part, path)
+        _sync_folder(path.parent)
+    except OSError as e:
+        full = e.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
+        raise ZubretError(
+            "The disk is full." if full else f"The file can't be written: {e.strerror}.",
+            file=path.name,
+            offset=done,
+            next=f"Free {source.size:,} bytes or choose another export folder, then start again. Nothing was changed."
+            if full
+            else "Check that you may write in the export folder, then start again. Nothing was changed.",
+        ) from e
+    finally:
+        part.unlink(missing_ok=True)
+
+
+def _sync_folder(folder: Path) -> None:
+    """Make a rename in `folder` lasting; Windows neither needs nor allows it."""
+    if os.name == "nt":
+        return
+    handle = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)

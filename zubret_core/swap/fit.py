@@ -1,0 +1,263 @@
+"""The fit report: a replacement against the original, point by point."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+import soundfile
+
+from ..audio import Audio, can_mix, level_dbfs
+from ..bank import Stream
+from ..base import Format, Loop, ZubretError
+from ..codec import CODECS
+from .treatment import Target, Treatment, target_of
+
+FITS, CAN, BLOCKS = "fits", "can be fitted", "blocks"
+LOUDER = 1.0
+"""dB by which a replacement's peak may pass the original's before the report offers to match it."""
+
+
+@dataclass(frozen=True)
+class AudioInfo:
+    """What the report needs to know of a replacement file; frames and loop count in its own rate."""
+
+    rate: int
+    channels: int
+    frames: int
+    loop: Loop | None
+    peak_db: float
+    variant: str
+
+    def as_dict(self) -> dict[str, Any]:
+        """JSON-ready form."""
+        loop = [self.loop.start, self.loop.end] if self.loop else None
+        return {**asdict(self), "loop": loop, "peak_db": max(self.peak_db, -200.0)}
+
+    @classmethod
+    def from_dict(cls, data: dict[str, Any]) -> AudioInfo:
+        """The inverse of `as_dict`."""
+        return cls(**{**data, "loop": Loop(*data["loop"]) if data["loop"] else None})
+
+
+def info_of(audio: Audio) -> AudioInfo:
+    """The facts of a decoded file."""
+    return AudioInfo(
+        audio.rate, audio.channels, audio.frames, audio.loop, level_dbfs(audio.pcm) + 0.0, audio.variant
+    )
+
+
+@dataclass(frozen=True)
+class FitPoint:
+    """One line of the report.
+
+    verdict: "fits", "can be fitted" or "blocks"; action: what would be done, or was; fix: the
+    steps of the treatment that would do it; required: nothing can be encoded before it is done.
+    """
+
+    key: str
+    label: str
+    original: str
+    new: str
+    verdict: str
+    action: str = ""
+    fix: dict[str, Any] | None = None
+    required: bool = True
+
+
+@dataclass(frozen=True)
+class FitReport:
+    """All points, and the format the stream will have; `target` is None where the treatment is impossible."""
+
+    points: list[FitPoint]
+    target: Target | None = None
+    changes_too: list[str] = field(default_factory=list)
+
+    @property
+    def verdict(self) -> str:
+        """The worst of all required points."""
+        verdicts = {p.verdict for p in self.points if p.required}
+        return BLOCKS if BLOCKS in verdicts else CAN if CAN in verdicts else FITS
+
+    def fix_all(self) -> dict[str, Any]:
+        """The steps that fit every point that can be fitted."""
+        steps: dict[str, Any] = {}
+        for point in self.points:
+            if point.verdict == CAN:
+                steps.update(point.fix or {})
+        return steps
+
+    def as_dict(self) -> dict[str, Any]:
+        """JSON-ready form."""
+        return {
+            "verdict": self.verdict,
+            "points": [asdict(p) for p in self.points],
+            "format": self.target.format.as_dict() if self.target else None,
+            "changes_too": self.changes_too,
+        }
+
+
+def fit_report(original: Stream, original_peak: float, info: AudioInfo, how: Treatment) -> FitReport:
+    """Compare a replacement under a treatment with the stream it is to replace.
+
+    original_peak: sample peak of the original in dBFS.
+    """
+    want = original.format
+    try:
+        target = target_of(want, info.rate, info.channels, info.frames, info.loop, how)
+    except ZubretError as e:
+        point = FitPoint(e.field or "loop", (e.field or "loop").capitalize(), "", "", BLOCKS, f"{e.what} {e.next}")
+        return FitReport([point])
+    points = [
+        _rate(want, info, how),
+        _channels(want, info, how),
+        *_codec(want, info),
+        _length(original, target),
+        *_loop(want, target, info),
+        _peak(original_peak, info, how),
+        _size(original, target),
+    ]
+    shares = [str(n) for n in original.shares]
+    return FitReport(points, target, shares)
+
+
+def spaced(number: int) -> str:
+    """A number in groups of three, set apart by narrow spaces."""
+    return f"{number:,}".replace(",", "\u202f")
+
+
+def clock(frames: int, rate: int) -> str:
+    """A length as minutes, seconds and milliseconds."""
+    ms = round(frames * 1000 / rate)
+    return f"{ms // 60000}:{ms // 1000 % 60:02}.{ms % 1000:03}"
+
+
+def decibel(value: float) -> str:
+    """A level with its unit."""
+    return "silence" if math.isinf(value) or value <= -200 else f"{value:+.1f} dBFS".replace("-", "−")
+
+
+def _rate(want: Format, info: AudioInfo, how: Treatment) -> FitPoint:
+    old, new = f"{spaced(want.rate)} Hz", f"{spaced(info.rate)} Hz"
+    if want.rate == info.rate:
+        return FitPoint("rate", "sample rate", old, new, FITS)
+    if how.resample:
+        return FitPoint("rate", "sample rate", old, old, FITS, f"resampled from {new}")
+    return FitPoint("rate", "sample rate", old, new, CAN, f"resample to {old}", {"resample": True})
+
+
+def _channels(want: Format, info: AudioInfo, how: Treatment) -> FitPoint:
+    old, new = str(want.channels), str(info.channels)
+    if want.channels == info.channels:
+        return FitPoint("channels", "channels", old, new, FITS)
+    if not can_mix(info.channels, want.channels):
+        return FitPoint(
+            "channels",
+            "channels",
+            old,
+            new,
+            BLOCKS,
+            f"no mix from {new} to {old} channels is defined: export the file with {old} channels",
+        )
+    if how.mix:
+        return FitPoint("channels", "channels", old, old, FITS, f"mixed from {new}")
+    what = "copy the one channel to all" if info.channels == 1 else "mix both channels to one"
+    return FitPoint("channels", "channels", old, new, CAN, what, {"mix": True})
+
+
+def _codec(want: Format, info: AudioInfo) -> list[FitPoint]:
+    codec = CODECS[want.codec]
+    label = want.variant.replace("/", ", ") if want.codec == "file" else codec.label
+    source = info.variant.replace("/", ", ")
+    if want.codec == "file":
+        container, subtype = want.variant.split("/")
+        if not soundfile.check_format(container, subtype):
+            return [FitPoint("codec", "codec", label, source, BLOCKS, f"{label} can be read but not written")]
+    points = [FitPoint("codec", "codec", label, source, FITS, f"encoded as {label}")]
+    if want.block_size:
+        size = f"{spaced(want.block_size)} B"
+        frames = f"{spaced(codec.block_frames(want))} frames a block"
+        points.append(FitPoint("block_size", "block size", size, size, FITS, frames))
+    return points
+
+
+def _length(original: Stream, target: Target) -> FitPoint:
+    want, new = original.format, target.format
+    old_text, new_text = clock(want.frames, want.rate), clock(new.frames, new.rate)
+    if "length" not in original.keeps:
+        return FitPoint("length", "length", old_text, new_text, FITS, "any length is allowed here")
+    if want.frames == new.frames:
+        return FitPoint("length", "length", old_text, new_text, FITS)
+    surplus = new.frames - want.frames
+    if surplus > 0:
+        end = target.used[1] - math.ceil(surplus * (target.used[1] - target.used[0]) / new.frames)
+        return FitPoint("length", "length", old_text, new_text, CAN, "cut the end", {"trim_end": end})
+    return FitPoint(
+        "length", "length", old_text, new_text, BLOCKS, f"{spaced(-surplus)} frames too short: use a longer file"
+    )
+
+
+def _loop_text(loop: Loop | None, rate: int) -> str:
+    return f"{clock(loop.start, rate)} – {clock(loop.end, rate)}" if loop else "none"
+
+
+def _loop(want: Format, target: Target, info: AudioInfo) -> list[FitPoint]:
+    new = target.format
+    old_text, new_text = _loop_text(want.loop, want.rate), _loop_text(new.loop, new.rate)
+    if want.loop and not new.loop:
+        fix: dict[str, Any] = {"loop": "source"} if info.loop else {"loop": "whole"}
+        what = "use the file's own loop" if info.loop else "loop the whole piece"
+        return [FitPoint("loop", "loop", old_text, new_text, CAN, f"the game loops this: {what}", fix)]
+    if new.loop and not want.loop:
+        what = "the game plays this once: leave the loop out"
+        return [FitPoint("loop", "loop", old_text, new_text, CAN, what, {"loop": "none"})]
+    if not new.loop:
+        return [FitPoint("loop", "loop", old_text, new_text, FITS, "plays once")]
+    points = [FitPoint("loop", "loop", old_text, new_text, FITS, f"{spaced(new.loop.length)} frames a pass")]
+    block = CODECS[want.codec].block_frames(want)
+    if block == 1:
+        return points
+    old_edge = f"block {spaced(want.loop.start // block)}" if want.loop else ""
+    if target.off_grid:
+        pad = block - target.off_grid
+        text = f"put {clock(pad, new.rate)} of silence before the head, so that it meets a block edge"
+        here = f"{spaced(target.off_grid)} frames past an edge"
+        points.append(FitPoint("align", "loop start", old_edge, here, CAN, text, {"align": "pad"}))
+    else:
+        done = f"head padded by {spaced(target.pad)} frames" if target.pad else ""
+        done = f"head cut by {spaced(target.cut)} frames" if target.cut else done
+        edge = f"block {spaced(new.loop.start // block)}"
+        points.append(FitPoint("align", "loop start", old_edge, edge, FITS, done or "on a block edge"))
+    return points
+
+
+def _peak(original: float, info: AudioInfo, how: Treatment) -> FitPoint:
+    level = info.peak_db + how.gain_db
+    match = math.floor((original - info.peak_db) * 10) / 10 if original > -200 and info.peak_db > -200 else 0.0
+    old, new = decibel(original), decibel(level)
+    if level > 0.001:
+        gain = min(match, math.floor(-info.peak_db * 10) / 10)
+        action = f"it would clip: {gain:+.1f} dB".replace("-", "−")
+        return FitPoint("peak", "peak level", old, new, CAN, action, {"gain_db": gain}, required=False)
+    if level > original + LOUDER and abs(match - how.gain_db) > 0.05:
+        text = f"{match:+.1f} dB to match the original's peak".replace("-", "−")
+        return FitPoint("peak", "peak level", old, new, CAN, text, {"gain_db": match}, required=False)
+    return FitPoint("peak", "peak level", old, new, FITS, f"{how.gain_db:+.1f} dB gain".replace("-", "−"))
+
+
+def _size(original: Stream, target: Target) -> FitPoint:
+    want, new = original.format, target.format
+    old = f"{spaced(original.stored)} B"
+    codec = CODECS[want.codec]
+    if want.codec == "file":
+        return FitPoint("size", "stored size", old, "known after encoding", FITS, "the archive is written anew")
+    if want.block_size:
+        size = -(-new.frames // codec.block_frames(want)) * want.block_size
+    else:
+        size = new.frames * want.channels * 2
+    if size <= original.slot:
+        return FitPoint("size", "stored size", old, f"{spaced(size)} B", FITS, "fits its place")
+    more = spaced(size - original.slot)
+    text = f"{more} B more than its place holds: what follows will be moved"
+    return FitPoint("size", "stored size", old, f"{spaced(size)} B", FITS, text)

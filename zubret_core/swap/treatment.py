@@ -1,0 +1,106 @@
+"""What is done to a replacement before it is encoded. Nothing of it changes the user's file."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass, fields
+from typing import Any
+
+from ..audio import carried, resampled_length
+from ..base import Format, Loop, ZubretError
+from ..codec import CODECS
+
+LOOP_MODES = ("source", "whole", "points", "none")
+
+
+@dataclass(frozen=True)
+class Treatment:
+    """The steps, in the order in which they are done.
+
+    trim_start, trim_end: the part of the file that is used, in its own frames (None: its end)
+    loop:       where the loop comes from: the file itself, the whole part, the points below, or none
+    loop_start, loop_end: half-open, in the file's own frames; used when `loop` is "points"
+    resample, mix: bring rate and channels to the original's
+    gain_db:    applied before encoding
+    align:      how a loop start gets onto a block edge: "pad" puts silence before the head,
+                "trim" cuts the head; "" leaves it
+    """
+
+    trim_start: int = 0
+    trim_end: int | None = None
+    loop: str = "source"
+    loop_start: int = 0
+    loop_end: int = 0
+    resample: bool = False
+    mix: bool = False
+    gain_db: float = 0.0
+    align: str = ""
+
+    def as_dict(self) -> dict[str, Any]:
+        """JSON-ready form."""
+        return asdict(self)
+
+    @classmethod
+    def from_dict(cls, data: dict[str, Any]) -> Treatment:
+        """From its JSON form; ZubretError for a value that can't be meant."""
+        known = {f.name for f in fields(cls)}
+        for name in data:
+            if name not in known:
+                raise ZubretError(f'A treatment has no step "{name}".', field=name, next="Correct the request.")
+        new = cls(**data)
+        if new.loop not in LOOP_MODES or new.align not in ("", "pad", "trim") or not -60 <= new.gain_db <= 40:
+            raise ZubretError(
+                "A step of the treatment has a value that is not possible.",
+                field="loop" if new.loop not in LOOP_MODES else "align" if abs(new.gain_db) <= 40 else "gain",
+                next="Choose a gain from -60 to +40 dB, a loop mode and a way to align from the list.",
+            )
+        return new
+
+
+@dataclass(frozen=True)
+class Target:
+    """What a treatment leads to.
+
+    used: the part of the file, in its frames; loop: inside that part, before resampling;
+    format: of the stream to be stored; pad, cut: frames put before or cut from the head after
+    resampling; off_grid: frames by which the loop start misses a block edge, 0 when it does not.
+    """
+
+    used: tuple[int, int]
+    loop: Loop | None
+    format: Format
+    pad: int
+    cut: int
+    off_grid: int
+
+
+def target_of(original: Format, rate: int, channels: int, frames: int, own: Loop | None, how: Treatment) -> Target:
+    """The stream that a file (rate, channels, frames, own loop) becomes under a treatment."""
+    start, end = how.trim_start, frames if how.trim_end is None else how.trim_end
+    if not 0 <= start < end <= frames:
+        raise ZubretError(
+            f"The part from {start:,} to {end:,} lies outside the file's {frames:,} frames.",
+            field="trim",
+            next=f"Choose a part inside 0 to {frames:,}.",
+        )
+    loop = {"source": own, "whole": Loop(start, end), "points": Loop(how.loop_start, how.loop_end), "none": None}[
+        how.loop
+    ]
+    if loop and not start <= loop.start < loop.end <= end:
+        raise ZubretError(
+            f"The loop from {loop.start:,} to {loop.end:,} is empty or leaves the part from {start:,} to {end:,}.",
+            field="loop",
+            next="Set the loop's start before its end, both inside the part that is used.",
+        )
+    part_loop = Loop(loop.start - start, loop.end - start) if loop else None
+    out_rate = original.rate if how.resample else rate
+    out_channels = original.channels if how.mix else channels
+    new_loop = carried(part_loop, rate, out_rate) if part_loop else None
+    length = resampled_length(end - start, rate, out_rate, part_loop)
+    block = CODECS[original.codec].block_frames(original)
+    off = new_loop.start % block if new_loop else 0
+    pad = block - off if off and how.align == "pad" else 0
+    cut = off if how.align == "trim" else 0
+    if new_loop:
+        new_loop = Loop(new_loop.start + pad - cut, new_loop.end + pad - cut)
+    format = original.with_(rate=out_rate, channels=out_channels, frames=length + pad - cut, loop=new_loop)
+    return Target((start, end), part_loop, format, pad, cut, 0 if pad or cut else off)
