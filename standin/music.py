@@ -75,18 +75,26 @@ def _reverb(track, seconds, rate, rng):
     room[: int(0.012 * rate)] = 0
     room = np.cumsum(room, axis=0) * 0.02 + room * 0.3  # darker than white
     room -= room.mean(axis=0)
-    size = 1 << int(np.ceil(np.log2(len(track) + n)))
-    wet = np.fft.irfft(np.fft.rfft(track, size, axis=0) * np.fft.rfft(room, size, axis=0), size, axis=0)[: len(track)]
+    step, size = 1 << 17, 1 << 19
+    answer = np.fft.rfft(room.T.astype(np.float32), size)
+    wet = np.zeros((len(track) + size, 2), np.float32)
+    for at in range(0, len(track), step):
+        wet[at : at + size] += np.fft.irfft(np.fft.rfft(track[at : at + step].T, size) * answer, size).T
+    wet = wet[: len(track)]
     return track + wet * (0.22 / max(1e-9, np.sqrt((room**2).sum(axis=0)).max()))
 
 
 def _wash(frames, rate, rng):
-    """Noise like small waves; it repeats after `frames`, so that it has no seam."""
-    spectrum = np.fft.rfft(rng.standard_normal((frames, 2)), axis=0)
-    f = np.fft.rfftfreq(frames, 1 / rate)[:, None]
-    noise = np.fft.irfft(spectrum / (1 + (f / 500) ** 1.6), frames, axis=0)
+    """Noise like small waves. Its end is blended into its beginning, so that it repeats without a seam."""
+    size = 1 << int(np.ceil(np.log2(frames + rate)))
+    spectrum = np.fft.rfft(rng.standard_normal((2, size)).astype(np.float32))
+    f = np.fft.rfftfreq(size, 1 / rate).astype(np.float32)
+    noise = np.fft.irfft(spectrum / (1 + (f / 500) ** 1.6), size).T
+    blend = np.linspace(0, np.pi / 2, rate)[:, None]
+    out = noise[:frames]
+    out[:rate] = out[:rate] * np.sin(blend) + noise[frames : frames + rate] * np.cos(blend)
     swell = 0.55 + 0.45 * np.sin(2 * np.pi * np.round(frames / rate / 7) * np.arange(frames) / frames)[:, None]
-    return noise / np.abs(noise).max() * swell
+    return out / np.abs(out).max() * swell
 
 
 def render(piece, block=1):
@@ -95,7 +103,8 @@ def render(piece, block=1):
     rng = np.random.default_rng(piece.seed)
     beat = 60 / piece.tempo
     bars = len(piece.chords)
-    body = round(bars * 4 * beat * rate)
+    washes = max(1, round(bars * 4 * beat / 16))
+    body = round(bars * 4 * beat * rate / washes) * washes
     intro = round(piece.intro_bars * 4 * beat * rate)
     tail = round(OVERLAP * rate) + block
     track = np.zeros((intro + body + tail, 2), np.float32)
@@ -108,7 +117,7 @@ def render(piece, block=1):
             _add(track, start + round(at * beat * rate), _note(voice, midi, round(length * beat, 3), rate), level, pan)
     track = _reverb(track, piece.room, rate, rng)
     if piece.wash:
-        sea = _wash(body, rate, rng)
+        sea = _wash(body // washes, rate, rng)
         track += piece.wash * np.resize(np.roll(sea, intro, axis=0), track.shape)
     track *= np.minimum(1, np.arange(len(track)) / (0.05 * rate))[:, None]
     start = -(-(intro + round((OVERLAP - 0.5) * rate)) // block) * block

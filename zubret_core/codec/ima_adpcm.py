@@ -26,9 +26,9 @@ STEPS = np.array(
     "209 230 253 279 307 337 371 408 449 494 544 598 658 724 796 876 963 1060 1166 1282 1411 1552 1707 1878 2066 2272 "
     "2499 2749 3024 3327 3660 4026 4428 4871 5358 5894 6484 7132 7845 8630 9493 10442 11487 12635 13899 15289 16818 "
     "18500 20350 22385 24623 27086 29794 32767".split(),
-    np.int32,
+    np.int64,
 )
-INDEX_CHANGE = np.array([-1, -1, -1, -1, 2, 4, 6, 8], np.int32)
+INDEX_CHANGE = np.array([-1, -1, -1, -1, 2, 4, 6, 8], np.int64)
 HIGHEST = len(STEPS) - 1
 LOOK_AHEAD = 16
 """Samples on which a block's first step index is tried: more gains less than 0.01 dB on music."""
@@ -62,14 +62,14 @@ def _decode_blocks(data, blocks, block_size, channels, out):
         first = b * per_block
         frames = min(per_block, out.shape[0] - first)
         for c in range(channels):
-            sample = np.int32(np.int16(data[head + 4 * c] | (data[head + 4 * c + 1] << 8)))
-            index = np.int32(data[head + 4 * c + 2])
+            sample = np.int64(data[head + 4 * c]) + (np.int64(np.int8(data[head + 4 * c + 1])) << 8)
+            index = np.int64(data[head + 4 * c + 2])
             if index > HIGHEST:
                 return b
             out[first, c] = sample
             for n in range(frames - 1):
                 at = body + (n // 8 * channels + c) * 4 + n % 8 // 2
-                nibble = (data[at] >> 4) if n & 1 else (data[at] & 15)
+                nibble = (np.int64(data[at]) >> (n & 1) * 4) & 15
                 sample = _clamped(sample + _change(nibble, STEPS[index]), -32768, 32767)
                 index = _clamped(index + INDEX_CHANGE[nibble & 7], 0, HIGHEST)
                 out[first + 1 + n, c] = sample
@@ -90,10 +90,10 @@ def _nibble(difference, step):
 @njit(cache=True)
 def _error(pcm, c, first, frames, index):
     """Squared error of encoding `frames` samples of channel c after `first` from a step index."""
-    sample, total = np.int32(pcm[first, c]), 0.0
+    sample, total = np.int64(pcm[first, c]), 0.0
     for n in range(1, frames):
         step = STEPS[index]
-        nibble = _nibble(np.int32(pcm[first + n, c]) - sample, step)
+        nibble = _nibble(np.int64(pcm[first + n, c]) - sample, step)
         sample = _clamped(sample + _change(nibble, step), -32768, 32767)
         index = _clamped(index + INDEX_CHANGE[nibble & 7], 0, HIGHEST)
         miss = float(pcm[first + n, c] - sample)
@@ -122,23 +122,23 @@ def _encode_blocks(pcm, blocks, block_size, channels, out):
     """Encode pcm (frames, channels), padded to whole blocks, into out."""
     per_block = (block_size // channels - 4) * 2 + 1
     for c in range(channels):
-        index = np.int32(0)
+        index = np.int64(0)
         for b in range(blocks):
             head = b * block_size
             body = head + 4 * channels
             first = b * per_block
-            index = np.int32(_best_index(pcm, c, first, min(LOOK_AHEAD, per_block), index))
-            sample = np.int32(pcm[first, c])
+            index = _best_index(pcm, c, first, min(LOOK_AHEAD, per_block), index)
+            sample = np.int64(pcm[first, c])
             out[head + 4 * c] = sample & 255
             out[head + 4 * c + 1] = (sample >> 8) & 255
             out[head + 4 * c + 2] = index
             for n in range(per_block - 1):
                 step = STEPS[index]
-                nibble = _nibble(np.int32(pcm[first + 1 + n, c]) - sample, step)
+                nibble = _nibble(np.int64(pcm[first + 1 + n, c]) - sample, step)
                 sample = _clamped(sample + _change(nibble, step), -32768, 32767)
                 index = _clamped(index + INDEX_CHANGE[nibble & 7], 0, HIGHEST)
                 at = body + (n // 8 * channels + c) * 4 + n % 8 // 2
-                out[at] |= nibble << 4 if n & 1 else nibble
+                out[at] |= nibble << (n & 1) * 4
 
 
 class ImaAdpcm:
