@@ -30,7 +30,7 @@ class DescribedBank:
         slots: dict[tuple[int, int], tuple[int, list[int]]] = {}
         for thing in reading.things():
             if thing.rows:
-                slots[thing.at, thing.length] = (thing.length + thing.padding, thing.rows)
+                slots[thing.at, thing.length] = (thing.slot, thing.rows)
 
         def column(what: str, default: object) -> list:
             values = reading.column(what)

@@ -290,12 +290,11 @@ class Reading:
             gap_at, gap_end = ends[n], after.at if after else self.source.size
             fill = self.layout.end if after is None else self.layout.payload
             align = after.place.region.align if after and after.place else fill.align
-            thing.padding = -gap_at % align
-            gap = max(0, gap_end - gap_at)
-            if gap != thing.padding or self.source.read(gap_at, gap).strip(fill.fill):
-                thing.kept, thing.padding = gap, 0
+            thing.gap = max(0, gap_end - gap_at)
+            thing.free = all(not piece.strip(fill.fill) for piece in self.source.chunks(gap_at, thing.gap))
+            thing.regular = thing.free and thing.gap == -gap_at % align
         if things and things[0].at > 0:
-            things.insert(0, Thing(0, 0, None, [], kept=things[0].at))
+            things.insert(0, Thing(0, 0, None, [], gap=things[0].at, regular=False))
         return things
 
     def segments(self) -> list[Segment]:
@@ -305,10 +304,8 @@ class Reading:
             if thing.length or thing.place:
                 out.append(Segment(thing.kind, thing.at, thing.length, thing.label, thing.index))
             end = thing.at + thing.length
-            if thing.kept:
-                out.append(Segment("unexplained", end, thing.kept))
-            elif thing.padding:
-                out.append(Segment("padding", end, thing.padding))
+            if thing.gap:
+                out.append(Segment("padding" if thing.free else "unexplained", end, thing.gap))
         return out
 
 
@@ -316,16 +313,23 @@ class Reading:
 class Thing:
     """A region or a payload and the gap that follows it.
 
-    `padding` is a gap that alignment explains; `kept` is one that nothing explains, whose bytes
-    are carried over behind the thing.
+    gap: bytes up to the next thing; free: they are all fill, so a longer payload may use them;
+    regular: alignment explains the gap exactly, so that writing makes it anew. Any other gap is
+    carried over behind its thing.
     """
 
     at: int
     length: int
     place: Place | None
     rows: list[int]
-    padding: int = 0
-    kept: int = 0
+    gap: int = 0
+    free: bool = False
+    regular: bool = True
+
+    @property
+    def slot(self) -> int:
+        """Bytes that a replacement may take without anything moving."""
+        return self.length + (self.gap if self.free else 0)
 
     @property
     def kind(self) -> str:

@@ -37,7 +37,7 @@ def rebuild(reading: Reading, changes: Mapping[int, NewItem], *, anew: bool = Fa
     """
     things = reading.things()
     by_thing = _changes_by_thing(reading, things, changes)
-    in_place = not anew and all(new.payload.size <= t.length + t.padding for t, new in by_thing)
+    in_place = not anew and all(new.payload.size <= t.slot for t, new in by_thing)
     replaced = {id(t): new for t, new in by_thing}
     walk = _lay(reading, things, replaced, in_place)
     records = _write_records(reading, things, replaced, walk)
@@ -64,10 +64,11 @@ def rebuild(reading: Reading, changes: Mapping[int, NewItem], *, anew: bool = Fa
         else:
             put("payload", reading.source, thing.at, thing.length, "", thing.index)
             moved += len(thing.rows) if at != thing.at else 0
-        if thing.kept:
-            gap_at = walk.end(thing, replaced) if not in_place else thing.at + thing.length
+        kept = _kept(thing, new)
+        if kept and not (in_place and thing.free):
+            gap_at = thing.at + thing.length if in_place else cursor
             put("padding", FillSource(payload_fill, gap_at - cursor), 0, gap_at - cursor)
-            put("unexplained", reading.source, thing.at + thing.length, thing.kept)
+            put("padding" if thing.free else "unexplained", reading.source, thing.at + thing.length, kept)
     put("padding", FillSource(reading.layout.end.fill[0], walk.size - cursor), 0, walk.size - cursor)
     return Built(ChainSource(parts, reading.source.name), segments, in_place, moved)
 
@@ -99,6 +100,11 @@ def _changes_by_thing(
     return out
 
 
+def _kept(thing: Thing, new: NewItem | None) -> int:
+    """Bytes of the gap that are carried over: free space behind a replaced payload is not."""
+    return 0 if thing.regular or (new and thing.free) else thing.gap
+
+
 class _Walk:
     """New places: `at` by the identity of a thing, and the file's new size."""
 
@@ -124,8 +130,9 @@ def _lay(reading: Reading, things: list[Thing], replaced: Mapping[int, NewItem],
         else:  # behind carried bytes only what the format demands is aligned
             align = 1 if thing.place else layout.payload.align
         walk.at[id(thing)] = cursor + -cursor % align
-        cursor = walk.end(thing, replaced) + thing.kept
-        explained = not thing.kept
+        kept = _kept(thing, replaced.get(id(thing)))
+        cursor = walk.end(thing, replaced) + kept
+        explained = not kept
         if thing.place and walk.at[id(thing)] != thing.at:
             _may_move(reading, thing.place)
     walk.size = cursor + (-cursor % layout.end.align if explained else 0)

@@ -46,9 +46,18 @@ class FilePlan:
 
 
 def plan_rebuild(
-    game: GameFolder, swaps: Sequence[StreamSwap], cache: DiskCache | None = None, progress: Progress = silent
+    game: GameFolder,
+    swaps: Sequence[StreamSwap],
+    cache: DiskCache | None = None,
+    progress: Progress = silent,
+    *,
+    tight: bool = False,
 ) -> list[FilePlan]:
-    """One plan for each file that the swaps touch. Reads, but writes nothing."""
+    """One plan for each file that the swaps touch. Reads, but writes nothing.
+
+    With `tight`, banks and archives are laid out afresh even where the new payload fits its
+    slot, so that a shorter one leaves no free space behind.
+    """
     plans = []
     by_archive: dict[str, list[StreamSwap]] = {}
     for swap in swaps:
@@ -60,8 +69,8 @@ def plan_rebuild(
             raise ZubretError(
                 "The file is no longer an archive that Zubret can read.", file=path, next="Survey the game again."
             )
-        changes = _changed_entries(archive, path, here, cache)
-        built = archive.rebuild(changes)
+        changes = _changed_entries(archive, path, here, cache, tight)
+        built = archive.rebuild(changes, anew=tight)
         plans.append(
             FilePlan(path, archive.segments(), built, here, archive.source.size, len(archive.entries))
         )
@@ -69,7 +78,7 @@ def plan_rebuild(
 
 
 def _changed_entries(
-    archive: Container, path: str, swaps: list[StreamSwap], cache: DiskCache | None
+    archive: Container, path: str, swaps: list[StreamSwap], cache: DiskCache | None, tight: bool
 ) -> dict[int, Source]:
     """The rebuilt banks of an archive, by entry number."""
     by_entry: dict[int, list[StreamSwap]] = {}
@@ -87,7 +96,7 @@ def _changed_entries(
         if bank is None:
             raise ZubretError("The entry is no longer a bank.", file=str(here[0].locator), next="Survey again.")
         new = {s.locator.ordinal: NewStream(FileSource(s.payload), s.format) for s in here}
-        changes[index] = bank.rebuild(new).source
+        changes[index] = bank.rebuild(new, anew=tight).source
         for other in archive.sharing(index):
             changes[other] = changes[index]
     return changes
