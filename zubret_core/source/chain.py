@@ -124,3 +124,28 @@ def _sync_folder(folder: Path) -> None:
         os.fsync(handle)
     finally:
         os.close(handle)
+
+
+def condensed(segments: Sequence[Segment], cells: int) -> list[Segment]:
+    """Segments for a drawing of `cells` cells: what is narrower than one is joined to its neighbour.
+
+    A joined segment takes the kind that matters most to the eye: unexplained, new, then the
+    kind of most of its bytes.
+    """
+    total = sum(s.length for s in segments)
+    least = total / cells if len(segments) > cells else 0
+    out: list[Segment] = []
+    group: list[Segment] = []
+    for segment in segments:
+        group.append(segment)
+        if sum(s.length for s in group) >= least:
+            out.append(_joined(group))
+            group = []
+    return out + ([_joined(group)] if group else [])
+
+
+def _joined(group: list[Segment]) -> Segment:
+    kinds = {s.kind for s in group}
+    most = max(group, key=lambda s: s.length).kind
+    kind = next((k for k in ("unexplained", "new") if k in kinds), most)
+    return Segment(kind, group[0].at, sum(s.length for s in group))

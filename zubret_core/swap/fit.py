@@ -94,6 +94,8 @@ class FitReport:
             "verdict": self.verdict,
             "points": [asdict(p) for p in self.points],
             "format": self.target.format.as_dict() if self.target else None,
+            "pad": self.target.pad if self.target else 0,
+            "cut": self.target.cut if self.target else 0,
             "changes_too": self.changes_too,
         }
 

@@ -1,0 +1,70 @@
+"""The API: routers of all apps, and errors as problems."""
+
+from __future__ import annotations
+
+import logging
+
+from django.db import connection
+from django.http import HttpRequest, HttpResponse
+from ninja import NinjaAPI, Schema
+from ninja.errors import HttpError, ValidationError
+
+from zubret_core.base import ZubretError
+
+from .games.api import router as games
+from .jobs.api import router as jobs
+from .jobs.beat import workers_alive
+from .mods.api import router as mods
+from .shelf.api import router as shelf
+from .web import problem
+
+log = logging.getLogger("zubret")
+api = NinjaAPI(title="Zubret", version="1", docs_url=None, urls_namespace="api")
+api.add_router("", games, tags=["games"])
+api.add_router("", shelf, tags=["shelf"])
+api.add_router("", mods, tags=["mods"])
+api.add_router("", jobs, tags=["jobs"])
+
+
+class Health(Schema):
+    """Whether all parts are up."""
+
+    ok: bool
+    workers: dict[str, bool]
+
+
+@api.get("/health", response={200: Health, 503: Health})
+def health(request: HttpRequest):
+    """200 once the database answers and both workers have shown a sign of life."""
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT 1")
+    workers = workers_alive()
+    ok = all(workers.values())
+    return (200 if ok else 503), {"ok": ok, "workers": workers}
+
+
+@api.exception_handler(ZubretError)
+def on_zubret_error(request: HttpRequest, error: ZubretError) -> HttpResponse:
+    """What the core found wrong, for the person to act on."""
+    return problem(getattr(error, "status", 422), error.what, error.where, error.next or "")
+
+
+@api.exception_handler(ValidationError)
+def on_validation_error(request: HttpRequest, error: ValidationError) -> HttpResponse:
+    first = error.errors[0]
+    field = ".".join(str(x) for x in first["loc"][1:])
+    return problem(422, f"The request can't be understood: {first['msg']}.", field, "Correct this value.")
+
+
+@api.exception_handler(HttpError)
+def on_http_error(request: HttpRequest, error: HttpError) -> HttpResponse:
+    return problem(error.status_code, str(error))
+
+
+@api.exception_handler(Exception)
+def on_other_error(request: HttpRequest, error: Exception) -> HttpResponse:
+    """A fault of ours: logged in full, told in short."""
+    log.exception("%s %s failed", request.method, request.path)
+    return problem(
+        500, f"Zubret made a mistake here ({type(error).__name__}).", request.path, "Try again; the log has the details."
+    )

@@ -1,0 +1,1 @@
+"""Game folders and their surveys."""

@@ -1,0 +1,146 @@
+"""Games in the API."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from django.http import HttpRequest
+from ninja import Router, Schema
+
+from ..errors import one
+from ..jobs.api import JobOut, ProblemOut
+from . import services
+from .models import Game
+from .route import route_of
+from .survey_view import survey_view
+
+router = Router()
+
+
+class Folder(Schema):
+    """A folder that can be opened."""
+
+    name: str
+    path: str
+
+
+class Folders(Schema):
+    """What is inside a folder; parent is None at the top."""
+
+    path: str
+    parent: str | None
+    folders: list[Folder]
+
+
+class GameIn(Schema):
+    """A folder to register."""
+
+    folder: str
+    name: str = ""
+
+
+class GameOut(Schema):
+    """A registered game; mod_id is its current mod."""
+
+    id: int
+    name: str
+    folder: str
+    build: str
+    player: str
+    mod_id: int
+    surveyed: datetime | None
+
+
+class Station(Schema):
+    """A stop of the route: dot is empty, half or full; text tells the state in words and numbers."""
+
+    key: str
+    name: str
+    dot: str
+    text: str
+
+
+class FileOut(Schema):
+    """A file of the game's folder; what: archive, bank, unreadable or other."""
+
+    path: str
+    size: int
+    what: str
+    layout: str
+    entries: int
+    streams: int
+    unpacked: int
+    archive_id: int | None
+    error: ProblemOut | None
+
+
+class SurveyOut(Schema):
+    """The newest survey with its files."""
+
+    id: int
+    finished: datetime
+    files: int
+    bytes: int
+    unpacked: int
+    disk_free: int
+    rows: list[FileOut]
+
+
+def _out(game: Game) -> dict:
+    survey = game.current_survey()
+    mod = game.mods.order_by("id").first()
+    return {
+        "id": game.pk,
+        "name": game.name,
+        "folder": game.folder,
+        "build": game.build,
+        "player": game.player,
+        "mod_id": mod.pk if mod else 0,
+        "surveyed": survey.finished if survey else None,
+    }
+
+
+@router.get("/folders", response=Folders)
+def folders(request: HttpRequest, path: str = ""):
+    """Browse the allowed roots."""
+    return services.folders_in(path)
+
+
+@router.get("/games", response=list[GameOut])
+def list_games(request: HttpRequest):
+    """All registered games."""
+    return [_out(g) for g in Game.objects.order_by("-id")]
+
+
+@router.post("/games", response=GameOut)
+def add_game(request: HttpRequest, data: GameIn):
+    """Register a folder and survey it."""
+    game = services.register(data.folder, data.name)
+    if game.current_survey() is None:
+        services.start_survey(game)
+    return _out(game)
+
+
+@router.delete("/games/{int:game_id}", response={204: None})
+def remove_game(request: HttpRequest, game_id: int):
+    """Forget a game with its surveys and mods. The game's folder is not touched."""
+    one(Game.objects.all(), game_id).delete()
+    return 204, None
+
+
+@router.post("/games/{int:game_id}/survey", response=JobOut)
+def survey(request: HttpRequest, game_id: int):
+    """Survey the folder again."""
+    return services.start_survey(one(Game.objects.all(), game_id))
+
+
+@router.get("/games/{int:game_id}/survey", response=SurveyOut | None)
+def get_survey(request: HttpRequest, game_id: int):
+    """The newest finished survey, or null."""
+    return survey_view(one(Game.objects.all(), game_id))
+
+
+@router.get("/games/{int:game_id}/route", response=list[Station])
+def get_route(request: HttpRequest, game_id: int):
+    """Where the work stands, station by station."""
+    return route_of(one(Game.objects.all(), game_id))

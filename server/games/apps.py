@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class GamesConfig(AppConfig):
+    name = "server.games"
+    default_auto_field = "django.db.models.BigAutoField"

@@ -1,0 +1,57 @@
+"""The route bar: where the work stands, station by station."""
+
+from __future__ import annotations
+
+from ..jobs.models import Job
+from ..mods.models import Build, Mod
+from ..shelf.models import streams_of
+from .models import Game
+
+EMPTY, HALF, FULL = "empty", "half", "full"
+
+
+def route_of(game: Game) -> list[dict[str, str]]:
+    """key, name, dot and text of Survey, Locate, Swap and Rebuild."""
+    Job.objects.reap()
+    survey = game.current_survey()
+    open_jobs = set(Job.objects.filter(game=game, state__in=Job.OPEN).values_list("kind", flat=True))
+    archives = survey.seen.filter(archive__isnull=False).count() if survey else 0
+    if "survey" in open_jobs:
+        first = HALF, "surveying"
+    elif survey:
+        first = FULL, _count(archives, "archive")
+    else:
+        first = EMPTY, "not surveyed"
+    streams = streams_of(game).count() if survey else 0
+    mod = game.mods.order_by("id").first()
+    swaps = list(mod.live_swaps()) if mod else []
+    ready = sum(s.state == "ready" for s in swaps)
+    swap_text = f"{ready} of {len(swaps)} fit" if swaps else "no swaps yet"
+    swap_dot = EMPTY if not swaps else FULL if ready == len(swaps) else HALF
+    return [
+        {"key": "survey", "name": "Survey", "dot": first[0], "text": first[1]},
+        {
+            "key": "locate",
+            "name": "Locate",
+            "dot": FULL if streams else EMPTY,
+            "text": _count(streams, "stream") if survey else "nothing yet",
+        },
+        {"key": "swap", "name": "Swap", "dot": swap_dot, "text": swap_text},
+        {"key": "rebuild", "name": "Rebuild", **_rebuild(mod, "rebuild" in open_jobs)},
+    ]
+
+
+def _rebuild(mod: Mod | None, running: bool) -> dict[str, str]:
+    build = mod.builds.order_by("-id").first() if mod else None
+    if running:
+        return {"dot": HALF, "text": "rebuilding"}
+    if build is None or mod is None:
+        return {"dot": EMPTY, "text": "not rebuilt"}
+    if build.state == Build.PROVED:
+        fresh = build.up_to_date()
+        return {"dot": FULL if fresh else HALF, "text": "proved" if fresh else "out of date"}
+    return {"dot": HALF, "text": build.state}
+
+
+def _count(n: int, noun: str) -> str:
+    return f"{n:,} {noun}{'' if n == 1 else 's'}".replace(",", "\u202f")

@@ -1,0 +1,1 @@
+"""Long work: rows that show it, the worker that does it."""

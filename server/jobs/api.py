@@ -1,0 +1,65 @@
+"""Jobs in the API."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from django.http import HttpRequest
+from django.utils import timezone
+from ninja import Router, Schema
+
+from ..errors import one
+from .models import Job
+
+router = Router()
+
+
+class ProblemOut(Schema):
+    """An error: what is wrong, where, and what to do next."""
+
+    what: str
+    where: str
+    next: str
+
+
+class JobOut(Schema):
+    """state: waiting, running, done, failed, cancelled or cut off."""
+
+    id: int
+    kind: str
+    title: str
+    state: str
+    done: int
+    total: int
+    note: str
+    error: ProblemOut | None
+    result: dict
+    created: datetime
+    finished: datetime | None
+
+
+@router.get("/jobs", response=list[JobOut])
+def list_jobs(request: HttpRequest, open: bool = False):
+    """The newest jobs; with `open` only those that wait or run."""
+    Job.objects.reap()
+    jobs = Job.objects.order_by("-id")
+    return jobs.filter(state__in=Job.OPEN)[:50] if open else jobs[:50]
+
+
+@router.get("/jobs/{int:job_id}", response=JobOut)
+def get_job(request: HttpRequest, job_id: int):
+    """One job."""
+    Job.objects.reap()
+    return one(Job.objects.all(), job_id)
+
+
+@router.post("/jobs/{int:job_id}/cancel", response=JobOut)
+def cancel_job(request: HttpRequest, job_id: int):
+    """Ask a job to stop; one that has not begun ends at once."""
+    job = one(Job.objects.all(), job_id)
+    Job.objects.filter(pk=job_id, state=Job.WAITING).update(
+        state=Job.CANCELLED, cancel=True, finished=timezone.now()
+    )
+    Job.objects.filter(pk=job_id, state=Job.RUNNING).update(cancel=True)
+    job.refresh_from_db()
+    return job

@@ -1,0 +1,1 @@
+"""Swaps, rebuilds, trial runs."""

@@ -1,0 +1,353 @@
+"""Swaps, rebuilds and trial runs in the API."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.http import FileResponse, HttpRequest
+from ninja import File, Form, Router, Schema
+from ninja.files import UploadedFile
+
+from ..errors import one, stopped
+from ..jobs.api import JobOut, ProblemOut
+from ..shelf.api import Ribbon, StreamOut
+from ..shelf.models import Stream, unpack_locator
+from ..shelf.query import filtered, stream_out
+from . import rebuilding, services
+from .models import Build, Mod, Swap, Trial
+
+router = Router()
+
+
+class PointOut(Schema):
+    """A line of the fit report; verdict: fits, can be fitted or blocks."""
+
+    key: str
+    label: str
+    original: str
+    new: str
+    verdict: str
+    action: str
+    fixable: bool
+    required: bool
+
+
+class TreatmentIn(Schema):
+    """Steps to change; what is left out stays. Frames count in the file's own rate."""
+
+    trim_start: int | None = None
+    trim_end: int | None = None
+    loop: str | None = None
+    loop_start: int | None = None
+    loop_end: int | None = None
+    resample: bool | None = None
+    mix: bool | None = None
+    gain_db: float | None = None
+    align: str | None = None
+
+
+class TreatmentOut(Schema):
+    """All steps of a treatment."""
+
+    trim_start: int
+    trim_end: int | None
+    loop: str
+    loop_start: int
+    loop_end: int
+    resample: bool
+    mix: bool
+    gain_db: float
+    align: str
+
+
+class SourceInfo(Schema):
+    """The replacement file: loop and frames in its own rate."""
+
+    rate: int
+    channels: int
+    frames: int
+    loop: list[int] | None
+    peak_db: float
+    variant: str
+
+
+class NewAudio(Schema):
+    """The encoded result; loop [start, end) in frames of the stream's rate; audio is its address."""
+
+    audio: str
+    rate: int
+    channels: int
+    frames: int
+    loop: list[int] | None
+    block_frames: int
+    snr_db: float | None
+    size: int
+
+
+class SwapOut(Schema):
+    """A swap. state: reading, open (points to fit), preparing, ready or failed."""
+
+    id: int
+    state: str
+    verdict: str
+    source_name: str
+    place: str
+    stream: StreamOut | None
+    info: SourceInfo | None
+    treatment: TreatmentOut
+    pad: int
+    cut: int
+    points: list[PointOut]
+    changes_too: list[str]
+    new: NewAudio | None
+    error: ProblemOut | None
+
+
+class FitIn(Schema):
+    """The point to fit, or "all"."""
+
+    point: str = "all"
+
+
+class RebuildIn(Schema):
+    """With `tight` everything is laid out afresh, without free space."""
+
+    tight: bool = False
+
+
+class FilePlanOut(Schema):
+    """A file that a rebuild writes, before and after."""
+
+    path: str
+    size_before: int
+    size: int
+    in_place: bool
+    moved: int
+    entries: int
+    streams: list[str]
+    before: Ribbon
+    after: Ribbon
+
+
+class ProofOut(Schema):
+    """A measured fact of a proof."""
+
+    file: str
+    label: str
+    expected: str
+    found: str
+    ok: bool
+
+
+class ResultOut(Schema):
+    """A swapped stream in the rebuilt files."""
+
+    swap_id: int
+    title: str
+    audio: str
+
+
+class TrialIn(Schema):
+    """Which swap to play, and how often its loop."""
+
+    swap_id: int
+    loops: int = 2
+
+
+class TrialOut(Schema):
+    """A trial run; played is null while it runs; audio is the address of what was played."""
+
+    id: int
+    title: str
+    loops: int
+    played: bool | None
+    why: str
+    log: list[str]
+    rate: int
+    channels: int
+    frames: int
+    audio: str
+
+
+class BuildOut(Schema):
+    """A rebuild. state: writing, proving, proved or not proved."""
+
+    id: int
+    state: str
+    tight: bool
+    fresh: bool
+    created: datetime
+    files: list[FilePlanOut]
+    proof: list[ProofOut]
+    results: list[ResultOut]
+    trials: list[TrialOut]
+
+
+class TrialStarted(Schema):
+    """The trial and the job that runs it."""
+
+    trial: TrialOut
+    job: JobOut
+
+
+def swap_out(swap: Swap) -> dict[str, Any]:
+    """A swap as the API gives it."""
+    report = swap.report or {}
+    row = filtered(swap.mod.game).filter(locator=swap.locator).select_related("archive__game", "bank").first()
+    stream = stream_out(row) if row else None
+    new = None
+    if swap.prepared:
+        format = swap.prepared["format"]
+        new = {
+            **{k: format[k] for k in ("rate", "channels", "frames", "loop")},
+            "audio": f"n{swap.pk}.{swap.prepared['digest']}",
+            "block_frames": stream["block_frames"] if stream else 1,
+            "snr_db": swap.prepared["snr_db"],
+            "size": swap.prepared["size"],
+        }
+    points = [{**p, "fixable": bool(p["fix"])} for p in report.get("points", [])]
+    return {
+        "id": swap.pk,
+        "state": swap.state,
+        "verdict": report.get("verdict", ""),
+        "source_name": swap.source_name,
+        "place": str(unpack_locator(swap.locator)),
+        "stream": stream,
+        "info": swap.info,
+        "treatment": swap.treatment,
+        "pad": report.get("pad", 0),
+        "cut": report.get("cut", 0),
+        "points": points,
+        "changes_too": report.get("changes_too", []),
+        "new": new,
+        "error": swap.error,
+    }
+
+
+def _swap(pk: int) -> Swap:
+    return one(Swap.objects.select_related("mod__game"), pk)
+
+
+@router.get("/mods/{int:mod_id}/swaps", response=list[SwapOut])
+def list_swaps(request: HttpRequest, mod_id: int):
+    """The swaps of a mod."""
+    mod = one(Mod.objects.all(), mod_id)
+    return [swap_out(s) for s in mod.live_swaps().select_related("mod__game")]
+
+
+@router.post("/mods/{int:mod_id}/swaps", response=SwapOut)
+def create_swap(request: HttpRequest, mod_id: int, stream_id: Form[int], file: File[UploadedFile]):
+    """Replace a stream by an audio file."""
+    mod = one(Mod.objects.select_related("game"), mod_id)
+    stream = one(Stream.objects.select_related("archive"), stream_id)
+    if stream.archive.game_id != mod.game_id:
+        raise stopped(422, "This stream belongs to another game.", "Choose a stream of the mod's game.")
+    return swap_out(services.create_swap(mod, stream, file))
+
+
+@router.get("/swaps/{int:swap_id}", response=SwapOut)
+def get_swap(request: HttpRequest, swap_id: int):
+    """One swap."""
+    return swap_out(_swap(swap_id))
+
+
+@router.patch("/swaps/{int:swap_id}", response=SwapOut)
+def change_swap(request: HttpRequest, swap_id: int, steps: TreatmentIn):
+    """Change the treatment."""
+    return swap_out(services.change_swap(_swap(swap_id), steps.dict(exclude_unset=True)))
+
+
+@router.post("/swaps/{int:swap_id}/fit", response=SwapOut)
+def fit_swap(request: HttpRequest, swap_id: int, data: FitIn):
+    """Do what the fit report proposes."""
+    return swap_out(services.fit(_swap(swap_id), data.point))
+
+
+@router.delete("/swaps/{int:swap_id}", response={204: None})
+def remove_swap(request: HttpRequest, swap_id: int):
+    """Remove a swap; it can be restored."""
+    services.remove_swap(_swap(swap_id))
+    return 204, None
+
+
+@router.post("/swaps/{int:swap_id}/restore", response=SwapOut)
+def restore_swap(request: HttpRequest, swap_id: int):
+    """Bring back a removed swap."""
+    return swap_out(services.restore_swap(_swap(swap_id)))
+
+
+@router.get("/mods/{int:mod_id}/plan", response=list[FilePlanOut])
+def get_plan(request: HttpRequest, mod_id: int, tight: bool = False):
+    """What a rebuild would write."""
+    mod = one(Mod.objects.select_related("game"), mod_id)
+    return rebuilding.plan_out(rebuilding.plan_of(mod, tight))
+
+
+@router.post("/mods/{int:mod_id}/rebuild", response=JobOut)
+def rebuild(request: HttpRequest, mod_id: int, data: RebuildIn):
+    """Write new files and prove them."""
+    return rebuilding.start_rebuild(one(Mod.objects.select_related("game"), mod_id), data.tight)
+
+
+@router.get("/mods/{int:mod_id}/build", response=BuildOut | None)
+def latest_build(request: HttpRequest, mod_id: int):
+    """The newest rebuild of a mod, or null."""
+    rebuilding.forget_cut_off_builds()
+    mod = one(Mod.objects.all(), mod_id)
+    build = mod.builds.order_by("-id").first()
+    return _build_out(build) if build else None
+
+
+def _build_out(build: Build) -> dict[str, Any]:
+    done = build.state in (Build.PROVED, Build.FAILED)
+    results = [
+        {
+            "swap_id": int(pk),
+            "title": str(unpack_locator(Swap.objects.get(pk=pk).locator)),
+            "audio": f"r{pk}.{build.pk}-{digest}",
+        }
+        for pk, digest in build.made_of.items()
+    ]
+    return {
+        "id": build.pk,
+        "state": build.state,
+        "tight": build.tight,
+        "fresh": build.up_to_date(),
+        "created": build.created,
+        "files": build.files,
+        "proof": build.proof,
+        "results": results if done else [],
+        "trials": [_trial_out(t) for t in build.trials.order_by("-id")[:20]],
+    }
+
+
+def _trial_out(trial: Trial) -> dict[str, Any]:
+    out = {k: getattr(trial, k) for k in ("id", "title", "loops", "played", "why", "log", "rate", "channels", "frames")}
+    return {**out, "audio": f"t{trial.pk}.{trial.digest}" if trial.played else ""}
+
+
+@router.get("/builds/{int:build_id}/files/{int:number}")
+def download(request: HttpRequest, build_id: int, number: int):
+    """A rebuilt file."""
+    build = one(Build.objects.all(), build_id)
+    if number >= len(build.files):
+        raise stopped(404, "The rebuild has no such file.", "Choose it from the list.")
+    place = services.build_folder(build) / build.files[number]["path"]
+    if not place.is_file():
+        raise stopped(410, "The rebuilt file is no longer there.", "Rebuild again.", place.name)
+    return FileResponse(open(place, "rb"), as_attachment=True, filename=place.name)
+
+
+@router.post("/builds/{int:build_id}/trials", response=TrialStarted)
+def start_trial(request: HttpRequest, build_id: int, data: TrialIn):
+    """Play a swapped stream in the stand-in game."""
+    build = one(Build.objects.select_related("mod__game"), build_id)
+    trial, job = rebuilding.start_trial(build, _swap(data.swap_id), data.loops)
+    return {"trial": _trial_out(trial), "job": job}
+
+
+@router.get("/trials/{int:trial_id}", response=TrialOut)
+def get_trial(request: HttpRequest, trial_id: int):
+    """One trial run."""
+    return _trial_out(one(Trial.objects.all(), trial_id))

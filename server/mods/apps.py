@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class ModsConfig(AppConfig):
+    name = "server.mods"
+    default_auto_field = "django.db.models.BigAutoField"

@@ -1,0 +1,93 @@
+"""Mods, swaps, rebuilds, trial runs."""
+
+from __future__ import annotations
+
+from django.db import models
+from django.db.models import QuerySet
+
+
+class Mod(models.Model):
+    """A named set of swaps against one game."""
+
+    game = models.ForeignKey("games.Game", models.CASCADE, related_name="mods")
+    name = models.CharField(max_length=200)
+    created = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return self.name
+
+    def live_swaps(self) -> QuerySet[Swap]:
+        """The swaps that have not been removed, oldest first."""
+        return self.swaps.filter(removed__isnull=True).order_by("id")
+
+
+class Swap(models.Model):
+    """One stream's replacement.
+
+    locator and payload_digest say which stream; source_* which file; treatment what is done to
+    it. info and original_peak are measured by the job; prepared holds the digest, format and
+    SNR of the encoded result, null while there is none for this treatment.
+    """
+
+    READING, OPEN, PREPARING, READY, FAILED = "reading", "open", "preparing", "ready", "failed"
+
+    mod = models.ForeignKey(Mod, models.CASCADE, related_name="swaps")
+    locator = models.TextField(db_index=True)
+    payload_digest = models.CharField(max_length=40, default="", blank=True)
+    source_name = models.CharField(max_length=300)
+    source_path = models.CharField(max_length=1000)
+    treatment = models.JSONField(default=dict)
+    info = models.JSONField(null=True)
+    original_peak = models.FloatField(null=True)
+    state = models.CharField(max_length=10, default=READING)
+    report = models.JSONField(null=True)
+    prepared = models.JSONField(null=True)
+    error = models.JSONField(null=True)
+    revision = models.IntegerField(default=0)
+    created = models.DateTimeField(auto_now_add=True)
+    removed = models.DateTimeField(null=True)
+
+    def __str__(self) -> str:
+        return f"{self.source_name} ({self.state})"
+
+
+class Build(models.Model):
+    """One rebuild: what was written, and its proof. `made_of` maps swap to the digest that went in."""
+
+    WRITING, PROVING, PROVED, FAILED, CUT_OFF = "writing", "proving", "proved", "not proved", "cut off"
+
+    mod = models.ForeignKey(Mod, models.CASCADE, related_name="builds")
+    state = models.CharField(max_length=10, default=WRITING)
+    tight = models.BooleanField(default=False)
+    made_of = models.JSONField(default=dict)
+    files = models.JSONField(default=list)
+    proof = models.JSONField(default=list)
+    created = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return f"build {self.pk} ({self.state})"
+
+    def up_to_date(self) -> bool:
+        """Whether the mod's swaps are still those that were built."""
+        now = {str(s.pk): (s.prepared or {}).get("digest") for s in self.mod.live_swaps()}
+        return now == self.made_of
+
+
+class Trial(models.Model):
+    """One trial run in the stand-in game: its log, why it refused, or what it played."""
+
+    build = models.ForeignKey(Build, models.CASCADE, related_name="trials")
+    cue = models.CharField(max_length=300)
+    title = models.CharField(max_length=300)
+    loops = models.IntegerField()
+    played = models.BooleanField(null=True)
+    why = models.CharField(max_length=1000, default="", blank=True)
+    log = models.JSONField(default=list)
+    rate = models.IntegerField(default=0)
+    channels = models.IntegerField(default=0)
+    frames = models.BigIntegerField(default=0)
+    digest = models.CharField(max_length=40, default="", blank=True)
+    created = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return f"trial of {self.cue}"

@@ -1,0 +1,175 @@
+"""Rebuild, proof and trial run as jobs."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import subprocess
+import sys
+from dataclasses import asdict
+from pathlib import Path, PurePosixPath
+from typing import Any
+
+from django.conf import settings
+
+from zubret_core.base import Format, Progress, ZubretError
+from zubret_core.container import GameFolder
+from zubret_core.rebuild import FilePlan, StreamSwap, plan_rebuild, prove_in_new_process, write_plan
+from zubret_core.rebuild.prove import expectation
+
+from ..errors import stopped
+from ..games.services import disk_cache
+from ..jobs.models import Job
+from ..jobs.run import start, work
+from ..shelf.api import ribbon_of
+from ..shelf.models import unpack_locator
+from .models import Build, Mod, Swap, Trial
+from .services import build_folder, prepared_file, trial_file
+
+LONGEST_TRIAL = 600
+"""Seconds after which the stand-in game is taken to hang."""
+
+
+def plan_of(mod: Mod, tight: bool, progress: Progress | None = None) -> list[FilePlan]:
+    """What a rebuild of the mod's swaps would write; an error while one of them is not ready."""
+    swaps = list(mod.live_swaps())
+    if not swaps:
+        raise stopped(409, "The mod has no swaps yet.", "Go to Locate, choose a stream and swap it.")
+    unfit = [s.source_name for s in swaps if s.state != Swap.READY]
+    if unfit:
+        raise stopped(
+            409, f"{len(unfit)} of {len(swaps)} swaps do not fit yet: {', '.join(unfit)}.", "Fit or remove them first."
+        )
+    items = []
+    for s in swaps:
+        assert s.prepared
+        snr = s.prepared["snr_db"]
+        items.append(
+            StreamSwap(
+                unpack_locator(s.locator),
+                prepared_file(s, "payload"),
+                Format.from_dict(s.prepared["format"]),
+                prepared_file(s, "meant"),
+                float("inf") if snr is None else snr,
+            )
+        )
+    arguments: tuple = (progress,) if progress else ()
+    return plan_rebuild(GameFolder(Path(mod.game.folder)), items, disk_cache(), *arguments, tight=tight)
+
+
+def plan_out(plans: list[FilePlan]) -> list[dict[str, Any]]:
+    """Plans as the screen shows them."""
+    return [
+        {
+            "path": p.path,
+            "size_before": p.size_before,
+            "size": p.size,
+            "in_place": p.built.in_place,
+            "moved": p.built.moved,
+            "entries": p.entries,
+            "streams": [str(s.locator) for s in p.swaps],
+            "before": ribbon_of(p.before, p.size_before),
+            "after": ribbon_of(p.built.segments, p.size),
+        }
+        for p in plans
+    ]
+
+
+def start_rebuild(mod: Mod, tight: bool) -> Job:
+    """Rebuild as a job; refused while one runs or a swap is not ready."""
+    Job.objects.reap()
+    if Job.objects.filter(game=mod.game, kind="rebuild", state__in=Job.OPEN).exists():
+        raise stopped(409, "A rebuild of this game is already running.", "Wait for it, or cancel it under Jobs.")
+    swaps = mod.live_swaps()
+    if not swaps.exists() or swaps.exclude(state=Swap.READY).exists():
+        plan_of(mod, tight)
+    return start("rebuild", f"Rebuild of {mod.name}", mod.game, mod=mod.pk, tight=tight)
+
+
+@work("rebuild", "long")
+def rebuild(job: Job, progress: Progress) -> dict[str, Any]:
+    """Plan, write below the data folder, prove in a new process."""
+    mod = Mod.objects.select_related("game").get(pk=job.args["mod"])
+    tight = bool(job.args["tight"])
+    made_of = {str(s.pk): (s.prepared or {}).get("digest") for s in mod.live_swaps()}
+    plans = plan_of(mod, tight, progress)
+    build = Build.objects.create(mod=mod, tight=tight, made_of=made_of, files=plan_out(plans))
+    out = build_folder(build)
+    Job.objects.filter(pk=job.pk).update(scratch=str(out), args={**job.args, "build": build.pk})
+    try:
+        write_plan(plans, out, progress)
+        Build.objects.filter(pk=build.pk).update(state=Build.PROVING)
+        expected = expectation(Path(mod.game.folder), out, plans)
+        points = prove_in_new_process(expected, out / "expected.json", progress)
+    except BaseException:
+        build.delete()
+        raise
+    state = Build.PROVED if all(p.ok for p in points) else Build.FAILED
+    Build.objects.filter(pk=build.pk).update(state=state, proof=[asdict(p) for p in points])
+    return {"build": build.pk, "state": state}
+
+
+def forget_cut_off_builds() -> None:
+    """Remove the rows of builds whose job ended without finishing them."""
+    for job in Job.objects.filter(kind="rebuild", state=Job.CUT_OFF):
+        number = job.args.get("build")
+        Build.objects.filter(pk=number, state__in=(Build.WRITING, Build.PROVING)).delete()
+
+
+def start_trial(build: Build, swap: Swap, loops: int) -> tuple[Trial, Job]:
+    """Load the rebuilt files in the stand-in game and play the swapped stream."""
+    game = build.mod.game
+    if game.player != "standin":
+        raise stopped(409, "No stand-in plays this game.", "Download the rebuilt files and try them in the game itself.")
+    if build.state not in (Build.PROVED, Build.FAILED):
+        raise stopped(409, "The rebuild is not finished.", "Wait for its proof.")
+    if not 1 <= loops <= 20:
+        raise stopped(422, "A trial run plays 1 to 20 loops.", "Choose a number from 1 to 20.", "loops")
+    locator = unpack_locator(swap.locator)
+    bank = PurePosixPath(locator.entry)
+    if locator.stream_id:
+        cue = f"{bank.stem}:{int(locator.stream_id)}"
+    else:
+        cue = f"deck/{locator.entry}"
+    trial = Trial.objects.create(build=build, cue=cue, title=str(locator), loops=loops)
+    return trial, start("trial", f"Trial run of {locator}", game, trial=trial.pk)
+
+
+@work("trial", "long")
+def trial_run(job: Job, progress: Progress) -> dict[str, Any]:
+    """Run the stand-in game as a program; it answers with JSON and a WAV file."""
+    trial = Trial.objects.select_related("build__mod__game").get(pk=job.args["trial"])
+    wav = trial_file(trial)
+    wav.parent.mkdir(exist_ok=True)
+    part = wav.with_suffix(".part")
+    command = [sys.executable, "-m", "standin", "play", trial.build.mod.game.folder, trial.cue]
+    command += ["--over", str(build_folder(trial.build)), "--loops", str(trial.loops), "--wav", str(part)]
+    program = subprocess.Popen(
+        command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, cwd=settings.ROOT, text=True, encoding="utf-8"
+    )
+    try:
+        for second in range(LONGEST_TRIAL * 4):
+            progress(0, 0, "the stand-in game is playing")
+            try:
+                output, errors = program.communicate(timeout=0.25)
+                break
+            except subprocess.TimeoutExpired:
+                continue
+        else:
+            raise ZubretError("The stand-in game did not answer.", field=trial.cue, next="Try the trial run again.")
+        if program.returncode:
+            last = errors.strip().splitlines()[-1:] or ["no message"]
+            raise ZubretError("The stand-in game broke down.", field=last[0][:200], next="Try the trial run again.")
+        answer = json.loads(output)
+        values = {"played": answer["played"], "why": answer.get("why", ""), "log": answer["log"]}
+        if answer["played"]:
+            part.replace(wav)
+            digest = hashlib.blake2b(wav.read_bytes(), digest_size=10).hexdigest()
+            values |= {k: answer[k] for k in ("rate", "channels", "frames")} | {"digest": digest}
+        Trial.objects.filter(pk=trial.pk).update(**values)
+        return {"trial": trial.pk, "played": answer["played"]}
+    finally:
+        if program.poll() is None:
+            program.kill()
+            program.communicate()
+        part.unlink(missing_ok=True)

@@ -1,0 +1,295 @@
+"""Swaps from upload to encoded result."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import math
+from pathlib import Path, PurePath
+from typing import Any
+
+import numpy as np
+from django.conf import settings
+from django.core.files.uploadedfile import UploadedFile
+from django.db import transaction
+from django.utils import timezone
+
+from zubret_core.audio import level_dbfs, read_audio
+from zubret_core.audio.files import READABLE, file_format
+from zubret_core.base import Cancelled, Format, Progress, ZubretError, to_int16
+from zubret_core.codec import CODECS
+from zubret_core.container import GameFolder
+from zubret_core.locate import open_stream
+from zubret_core.source import FileSource, Source
+from zubret_core.swap import AudioInfo, FitReport, Prepared, Treatment, fit_report, info_of, prepare
+
+from ..errors import stopped
+from ..games.models import Game
+from ..games.services import disk_cache
+from ..jobs.models import Job
+from ..jobs.run import start, work
+from ..shelf.models import Stream, streams_of, unpack_locator
+from ..shelf.sound import Sound, open_original
+from .models import Build, Mod, Swap, Trial
+
+
+def mod_folder(mod: Mod) -> Path:
+    """Where a mod's own files are kept."""
+    return settings.DATA_DIR / "mods" / str(mod.pk)
+
+
+def stream_row(swap: Swap) -> Stream | None:
+    """The swapped stream in the newest survey."""
+    rows = streams_of(swap.mod.game).filter(locator=swap.locator)
+    return rows.select_related("archive__game", "bank").first()
+
+
+def create_swap(mod: Mod, stream: Stream, upload: UploadedFile) -> Swap:
+    """Keep the uploaded file and begin a swap; one that the stream already has is set aside."""
+    name = PurePath(upload.name or "replacement").name
+    folder = mod_folder(mod) / "sources"
+    folder.mkdir(parents=True, exist_ok=True)
+    digest = hashlib.blake2b(digest_size=16)
+    part = folder / f"upload-{timezone.now().timestamp()}.part"
+    try:
+        with open(part, "wb") as out:
+            for piece in upload.chunks():
+                digest.update(piece)
+                out.write(piece)
+        with FileSource(part, name) as source:
+            _must_be_audio(source)
+        place = folder / (digest.hexdigest() + PurePath(name).suffix.lower()[:8])
+        part.replace(place)
+    except OSError as e:
+        raise stopped(507, f"The file can't be kept: {e.strerror}.", "Free some space on the disk.", name) from e
+    finally:
+        part.unlink(missing_ok=True)
+    with transaction.atomic():
+        mod.live_swaps().filter(locator=stream.locator).update(removed=timezone.now())
+        swap = Swap.objects.create(
+            mod=mod,
+            locator=stream.locator,
+            source_name=name,
+            source_path=str(place),
+            treatment=Treatment().as_dict(),
+        )
+    enqueue(swap)
+    return swap
+
+
+def _must_be_audio(source: Source) -> None:
+    """Refuse at once what is no audio file; the rest is found when it is decoded."""
+    if source.size == 0:
+        raise ZubretError("The file is empty.", file=source.name, next=f"Choose a {READABLE} file.")
+    found = file_format(source)
+    if found is None:
+        raise ZubretError(
+            "This is not an audio file that can be read.", file=source.name, next=f"Choose a {READABLE} file."
+        )
+    if found.frames == 0:
+        raise ZubretError(
+            "The audio file holds no sound: its length is 0 frames.",
+            file=source.name,
+            next="Choose a file with audio in it.",
+        )
+
+
+def enqueue(swap: Swap) -> Job:
+    """Have the worker prepare a swap."""
+    return start("prepare", f"Preparing {swap.source_name}", swap.mod.game, swap=swap.pk)
+
+
+def change_swap(swap: Swap, steps: dict[str, Any]) -> Swap:
+    """Change some steps of the treatment. The old result is gone at once, the new one is prepared."""
+    with transaction.atomic():
+        swap.refresh_from_db()
+        treatment = Treatment.from_dict({**swap.treatment, **steps})
+        swap.treatment = treatment.as_dict()
+        swap.revision += 1
+        swap.prepared = swap.error = None
+        swap.state = Swap.READING if swap.info is None else Swap.PREPARING
+        report = _report(swap, treatment)
+        if report is not None:
+            swap.report = report.as_dict()
+            if report.verdict != "fits":
+                swap.state = Swap.OPEN
+        swap.save()
+    if swap.state != Swap.OPEN:
+        enqueue(swap)
+    return swap
+
+
+def _report(swap: Swap, how: Treatment) -> FitReport | None:
+    row = stream_row(swap)
+    if swap.info is None or row is None or swap.original_peak is None:
+        return None
+    return fit_report(open_original(row), swap.original_peak, AudioInfo.from_dict(swap.info), how)
+
+
+def fit(swap: Swap, key: str) -> Swap:
+    """Apply what the report proposes for one point, or for all."""
+    if swap.report is None:
+        raise stopped(409, "The file is still being read.", "Wait a moment, then try again.", swap.source_name)
+    steps: dict[str, Any] = {}
+    for _ in range(3):  # a step may bring up another, as resampling moves the loop off the block grid
+        points = [p for p in (swap.report or {}).get("points", []) if key in ("all", p["key"])]
+        new = {}
+        for point in points:
+            if point["verdict"] == "can be fitted":
+                new.update(point["fix"] or {})
+        if not new:
+            break
+        steps.update(new)
+        swap = change_swap(swap, steps)
+        if key != "all":
+            break
+    return swap
+
+
+def remove_swap(swap: Swap) -> None:
+    """Take a swap out of the mod; `restore_swap` brings it back."""
+    Swap.objects.filter(pk=swap.pk).update(removed=timezone.now())
+
+
+def restore_swap(swap: Swap) -> Swap:
+    """Undo a removal; a swap that has taken the stream since is set aside."""
+    with transaction.atomic():
+        swap.mod.live_swaps().filter(locator=swap.locator).exclude(pk=swap.pk).update(removed=timezone.now())
+        Swap.objects.filter(pk=swap.pk).update(removed=None)
+    swap.refresh_from_db()
+    return swap
+
+
+@work("prepare", "quick")
+def prepare_swap(job: Job, progress: Progress) -> dict[str, Any]:
+    """Read the file, report, and encode where everything fits. Starts over if the treatment changed meanwhile."""
+    swap = Swap.objects.select_related("mod__game").get(pk=job.args["swap"])
+    try:
+        while True:
+            revision = swap.revision
+            values = _prepared_values(swap, progress)
+            if Swap.objects.filter(pk=swap.pk, revision=revision).update(**values, error=None):
+                return {"state": values["state"]}
+            swap.refresh_from_db()
+    except ZubretError as e:
+        Swap.objects.filter(pk=swap.pk).update(state=Swap.FAILED, error=e.as_dict(), prepared=None)
+        raise
+    except Cancelled:
+        error = {"what": "Preparing was cancelled.", "where": swap.source_name, "next": "Fit it again to go on."}
+        Swap.objects.filter(pk=swap.pk).update(state=Swap.FAILED, error=error, prepared=None)
+        raise
+
+
+def _prepared_values(swap: Swap, progress: Progress) -> dict[str, Any]:
+    """What the row of a swap becomes."""
+    row = stream_row(swap)
+    if row is None:
+        raise ZubretError(
+            "The newest survey has no such stream.",
+            file=str(unpack_locator(swap.locator)),
+            next="The game has changed: remove this swap and choose the stream anew.",
+        )
+    original = open_original(row)
+    values: dict[str, Any] = {"payload_digest": _digest(original.payload), "prepared": None}
+    peak = swap.original_peak
+    if peak is None:
+        peak = values["original_peak"] = max(-200.0, level_dbfs(original.decode(0, original.format.frames)))
+    with FileSource(swap.source_path, swap.source_name) as source:
+        audio = read_audio(source, progress)
+    info = info_of(audio)
+    values["info"] = info.as_dict()
+    how = Treatment.from_dict(swap.treatment)
+    report = fit_report(original, peak, info, how)
+    values["report"] = report.as_dict()
+    values["state"] = Swap.OPEN
+    if report.verdict == "fits":
+        result = prepare(original, audio, how, report, progress)
+        values["prepared"], values["state"] = _keep(swap, result), Swap.READY
+    return values
+
+
+def _digest(source: Source) -> str:
+    value = hashlib.blake2b(digest_size=16)
+    for piece in source.chunks():
+        value.update(piece)
+    return value.hexdigest()
+
+
+def _keep(swap: Swap, result: Prepared) -> dict[str, Any]:
+    """Write payload and meant samples below the mod's folder, by digest."""
+    value = hashlib.blake2b(result.payload, digest_size=16)
+    value.update(json.dumps(result.format.as_dict()).encode())
+    digest = value.hexdigest()
+    folder = mod_folder(swap.mod) / "prepared"
+    folder.mkdir(parents=True, exist_ok=True)
+    for suffix, data in ((".payload", result.payload), (".meant", result.meant.astype("<i2").tobytes())):
+        part = folder / f"{digest}{suffix}.part"
+        part.write_bytes(data)
+        part.replace(folder / f"{digest}{suffix}")
+    return {
+        "digest": digest,
+        "format": result.format.as_dict(),
+        "snr_db": None if math.isinf(result.snr_db) else result.snr_db,
+        "size": len(result.payload),
+        "peak_db": max(-200.0, level_dbfs(result.heard)),
+    }
+
+
+def prepared_file(swap: Swap, suffix: str) -> Path:
+    """The payload or the meant samples of a prepared swap."""
+    return mod_folder(swap.mod) / "prepared" / f"{(swap.prepared or {})['digest']}.{suffix}"
+
+
+def prepared_sound(swap: Swap) -> Sound | None:
+    """What the game will play: the encoded result, decoded."""
+    if not swap.prepared:
+        return None
+    format = Format.from_dict(swap.prepared["format"])
+    payload = FileSource(prepared_file(swap, "payload"), swap.source_name)
+
+    def decode(start: int, frames: int):
+        return CODECS[format.codec].decode(payload, format, start, frames)
+
+    return Sound(swap.source_name, format, decode, swap.prepared["digest"])
+
+
+def result_sound(swap_id: int, digest: str) -> Sound | None:
+    """The swapped stream as it stands in the newest rebuilt archive."""
+    swap = Swap.objects.select_related("mod__game").filter(pk=swap_id).first()
+    number, _, wanted = digest.partition("-")
+    build = Build.objects.filter(pk=int(number)).first() if swap and number.isdigit() else None
+    if swap is None or build is None or build.made_of.get(str(swap.pk)) != wanted:
+        return None
+    stream = open_stream(GameFolder(build_folder(build)), unpack_locator(swap.locator), disk_cache(), f"build{build.pk}")
+    return Sound(f"rebuilt {swap.source_name}", stream.format, stream.decode, digest)
+
+
+def build_folder(build: Build) -> Path:
+    """Where the files of a rebuild are."""
+    return settings.DATA_DIR / "builds" / str(build.pk)
+
+
+def trial_file(trial: Trial) -> Path:
+    """The WAV of what the stand-in game played."""
+    return settings.DATA_DIR / "trials" / f"{trial.pk}.wav"
+
+
+def trial_sound(trial_id: int, digest: str) -> Sound | None:
+    """What the stand-in game played."""
+    trial = Trial.objects.filter(pk=trial_id).first()
+    if trial is None or trial.digest != digest or not trial.played:
+        return None
+    source = FileSource(trial_file(trial), trial.title)
+    format = file_format(source)
+    assert format is not None
+
+    def decode(start: int, frames: int) -> np.ndarray:
+        return to_int16(CODECS["file"].decode(source, format, start, frames))
+
+    return Sound(f"trial of {trial.title}", format, decode, digest)
+
+
+def live_swap(game: Game, locator: str) -> Swap | None:
+    """The swap of a stream in the game's first mod."""
+    mod = game.mods.order_by("id").first()
+    return mod.live_swaps().filter(locator=locator).first() if mod else None

@@ -1,0 +1,37 @@
+"""The web server: waitress, on this machine's own address only."""
+
+from __future__ import annotations
+
+import os
+import sys
+
+
+def main() -> None:
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
+    import waitress
+
+    from zubret_core.codec import warm
+
+    from .wsgi import application
+
+    from django.conf import settings
+
+    warm()
+    try:
+        waitress.serve(
+            application,
+            host="127.0.0.1",
+            port=settings.PORT,
+            threads=8,
+            ident=None,
+            max_request_body_size=settings.UPLOAD_BYTES,
+            channel_timeout=300,
+            # Audio is sent as it is decoded; waitress would else buffer a whole response.
+            send_bytes=1 << 16,
+        )
+    except OSError as e:
+        sys.exit(f"Port {settings.PORT} is in use ({e.strerror}). Set ZUBRET_PORT to another number, then start again.")
+
+
+if __name__ == "__main__":
+    main()

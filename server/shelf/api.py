@@ -1,0 +1,261 @@
+"""Entries, streams and their sound in the API."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+from django.conf import settings
+from django.http import FileResponse, HttpRequest, HttpResponse
+from ninja import Router, Schema
+
+from zubret_core.audio import write_ogg
+from zubret_core.audio.files import wav_source
+from zubret_core.locate import open_archive
+from zubret_core.container import GameFolder
+from zubret_core.source.chain import condensed
+
+from ..errors import one, stopped
+from ..games.models import Game
+from . import query
+from .models import Archive, Given, Stream
+from .ranges import ranged
+from .sound import peaks_of, sound_at
+
+router = Router()
+LONGEST_CHUNK = 1 << 20
+"""Frames in one PCM response at most."""
+
+
+class EntryOut(Schema):
+    """An entry; at is its byte offset in the archive."""
+
+    id: int
+    ordinal: int
+    path: str
+    at: int
+    stored: int
+    size: int
+    method: str
+
+
+class EntryPage(Schema):
+    """Some entries of all that match."""
+
+    total: int
+    rows: list[EntryOut]
+
+
+class StreamOut(Schema):
+    """A stream; loop is [start, end) in frames; audio is the address of its sound."""
+
+    id: int
+    stream_id: str
+    name: str
+    marked: bool
+    bank: str
+    entry: str
+    archive: str
+    archive_id: int
+    place: str
+    language: str
+    codec: str
+    rate: int
+    channels: int
+    frames: int
+    seconds: float
+    loop: list[int] | None
+    block_size: int
+    block_frames: int
+    at: int
+    stored: int
+    shared: int
+    audio: str
+
+
+class StreamPage(Schema):
+    """Some streams, with the number, seconds and bytes of all that match."""
+
+    total: int
+    seconds: float
+    bytes: int
+    rows: list[StreamOut]
+
+
+class Lengths(Schema):
+    """Streams by length, in bins that are equal on a logarithmic axis of seconds."""
+
+    from_seconds: float
+    to_seconds: float
+    counts: list[int]
+
+
+class GivenIn(Schema):
+    """A name or a mark; what is left out stays."""
+
+    name: str | None = None
+    marked: bool | None = None
+
+
+class SegmentOut(Schema):
+    """A span of a file: header, table, payload, new, padding or unexplained."""
+
+    kind: str
+    at: int
+    length: int
+
+
+class Ribbon(Schema):
+    """A file's bytes to scale; explained is the share (0 to 1) that is not unexplained."""
+
+    size: int
+    explained: float
+    segments: list[SegmentOut]
+
+
+@router.get("/games/{int:game_id}/entries", response=EntryPage)
+def entries(
+    request: HttpRequest, game_id: int, archive: int = 0, q: str = "", sort: str = "", offset: int = 0, limit: int = 100
+):
+    """Entries of the current survey."""
+    return query.entries_page(one(Game.objects.all(), game_id), archive, q, sort, max(0, offset), max(0, limit))
+
+
+@router.get("/games/{int:game_id}/streams", response=StreamPage)
+def streams(
+    request: HttpRequest,
+    game_id: int,
+    q: str = "",
+    archive: int = 0,
+    language: str = "",
+    shortest: float | None = None,
+    longest: float | None = None,
+    sort: str = "",
+    offset: int = 0,
+    limit: int = 100,
+):
+    """Streams of the current survey: searched, sorted and paged in SQL."""
+    rows = query.filtered(one(Game.objects.all(), game_id), q, archive, language)
+    return query.page_of(query.within(rows, shortest, longest), sort, max(0, offset), max(0, limit))
+
+
+@router.get("/games/{int:game_id}/lengths", response=Lengths)
+def stream_lengths(request: HttpRequest, game_id: int, q: str = "", archive: int = 0, language: str = ""):
+    """How many streams have which length, for the length brush."""
+    return query.lengths(query.filtered(one(Game.objects.all(), game_id), q, archive, language))
+
+
+@router.get("/games/{int:game_id}/languages", response=list[str])
+def languages(request: HttpRequest, game_id: int):
+    """The languages of the current survey's banks."""
+    rows = query.streams_of(one(Game.objects.all(), game_id)).exclude(bank__language="")
+    return sorted(set(rows.values_list("bank__language", flat=True)))
+
+
+def _stream(pk: int) -> Stream:
+    row = one(Stream.objects.all(), pk)
+    found = query.filtered(row.archive.game).filter(pk=pk).select_related("archive__game", "bank").first()
+    if found is None:
+        raise stopped(410, "The newest survey no longer has this stream.", "Choose it from the list again.")
+    return found
+
+
+@router.get("/streams/{int:stream_id}", response=StreamOut)
+def stream(request: HttpRequest, stream_id: int):
+    """One stream of the current survey."""
+    return query.stream_out(_stream(stream_id))
+
+
+@router.patch("/streams/{int:stream_id}", response=StreamOut)
+def give(request: HttpRequest, stream_id: int, data: GivenIn):
+    """Give a stream a name or a mark. An empty name takes the given one away."""
+    row = _stream(stream_id)
+    given, _ = Given.objects.get_or_create(game=row.archive.game, locator=row.locator)
+    if data.name is not None:
+        given.name = data.name.strip()[:200]
+    if data.marked is not None:
+        given.marked = data.marked
+    given.save()
+    return query.stream_out(_stream(stream_id))
+
+
+@router.get("/streams/{int:stream_id}/export")
+def export(request: HttpRequest, stream_id: int, kind: str = "wav"):
+    """The stream as a WAV or Ogg Vorbis file, with its loop as metadata."""
+    row = _stream(stream_id)
+    sound = sound_at(query.original_address(row))
+    stem = "_".join(x for x in (Path(row.bank.name).stem, row.stream_id, row.shown) if x)
+    if kind == "wav":
+        source = wav_source(sound.decode, sound.format, f"{stem}.wav")
+        pieces = source.chunks(step=1 << 18)
+        return FileResponse(_Pieces(pieces), as_attachment=True, filename=f"{stem}.wav", content_type="audio/wav")
+    if kind != "ogg":
+        raise stopped(422, f'A stream can\'t be taken out as "{kind}".', "Choose wav or ogg.", "kind")
+    with tempfile.TemporaryDirectory(dir=settings.FILE_UPLOAD_TEMP_DIR) as folder:
+        place = Path(folder) / "stream.ogg"
+        write_ogg(place, sound.decode, sound.format)
+        data = place.read_bytes()
+    response = HttpResponse(data, content_type="audio/ogg")
+    response["Content-Disposition"] = f'attachment; filename="{stem}.ogg"'.encode("ascii", "replace").decode()
+    return response
+
+
+class _Pieces:
+    """Chunks as the file object that FileResponse wants."""
+
+    def __init__(self, pieces):
+        self._pieces = pieces
+
+    def read(self, size: int = -1) -> bytes:
+        return next(self._pieces, b"")
+
+    def close(self) -> None:
+        self._pieces.close()
+
+
+@router.get("/audio/{address}/pcm")
+def pcm(request: HttpRequest, address: str, start: int = 0, frames: int = 65536):
+    """Frames [start, start + frames) as little-endian int16, channels interleaved."""
+    sound = sound_at(address)
+    if not 0 <= start <= sound.format.frames or frames < 1:
+        raise stopped(416, "These frames do not exist.", f"Ask for frames 0 to {sound.format.frames}.", str(start))
+    data = sound.pcm(start, min(frames, LONGEST_CHUNK)).astype("<i2", copy=False).tobytes()
+    response = HttpResponse(data, content_type="application/octet-stream")
+    response["Cache-Control"] = "private, max-age=31536000, immutable"
+    response["X-Rate"], response["X-Channels"] = str(sound.format.rate), str(sound.format.channels)
+    return response
+
+
+@router.api_operation(["GET", "HEAD"], "/audio/{address}/wav")
+def wav(request: HttpRequest, address: str):
+    """The sound as a 16-bit WAV file; parts of it by HTTP Range."""
+    sound = sound_at(address)
+    source = wav_source(sound.decode, sound.format, sound.name)
+    return ranged(request, source, "audio/wav", sound.digest, f"{sound.name}.wav")
+
+
+@router.get("/audio/{address}/peaks", response=list[int])
+def audio_peaks(request: HttpRequest, address: str, response: HttpResponse, bins: int = 480):
+    """The loudest sample of each of `bins` spans, 0 to 255."""
+    response["Cache-Control"] = "private, max-age=31536000, immutable"
+    return peaks_of(sound_at(address), bins)
+
+
+@router.get("/archives/{int:archive_id}/ribbon", response=Ribbon)
+def ribbon(request: HttpRequest, archive_id: int):
+    """An archive's bytes to scale."""
+    row = one(Archive.objects.all(), archive_id)
+    with GameFolder(Path(row.game.folder)).open(row.path) as source:
+        archive = open_archive(source)
+        segments = archive.segments() if archive else []
+    return ribbon_of(segments, row.size)
+
+
+def ribbon_of(segments, size: int) -> dict:
+    """Segments as the byte ribbon draws them: at most some hundred."""
+    unknown = sum(s.length for s in segments if s.kind == "unexplained")
+    return {
+        "size": size,
+        "explained": 1 - unknown / size if size else 1.0,
+        "segments": [{"kind": s.kind, "at": s.at, "length": s.length} for s in condensed(segments, 240)],
+    }

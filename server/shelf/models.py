@@ -1,0 +1,159 @@
+"""What surveys found. Rows belong to a version of an archive and are shared by all surveys that saw it."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+
+from django.db import models
+from django.db.models import QuerySet
+
+from zubret_core.base import Format, Loop
+from zubret_core.locate import Locator
+
+
+class Archive(models.Model):
+    """One version of a file that holds entries. `complete` is set when all its rows are written."""
+
+    game = models.ForeignKey("games.Game", models.CASCADE, related_name="archives")
+    path = models.CharField(max_length=2000)
+    size = models.BigIntegerField()
+    mtime_ns = models.BigIntegerField()
+    kind = models.CharField(max_length=20)
+    layout = models.CharField(max_length=60, default="", blank=True)
+    entry_count = models.IntegerField(default=0)
+    unpacked = models.BigIntegerField(default=0)
+    error = models.JSONField(null=True)
+    complete = models.BooleanField(default=False)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["game", "path", "size", "mtime_ns"], name="one_row_a_version")]
+
+    def __str__(self) -> str:
+        return self.path
+
+    def version(self) -> str:
+        """A text that changes whenever the file does."""
+        return f"{self.game_id}/{self.path}/{self.size}/{self.mtime_ns}"
+
+
+class Entry(models.Model):
+    """One entry of an archive; `path_raw` holds the bytes of a path that does not decode."""
+
+    BULK = ("archive", "ordinal", "path", "path_raw", "at", "stored", "size", "method", "crc32")
+
+    archive = models.ForeignKey(Archive, models.CASCADE, related_name="entries")
+    ordinal = models.IntegerField()
+    path = models.CharField(max_length=2000)
+    path_raw = models.BinaryField(null=True)
+    at = models.BigIntegerField()
+    stored = models.BigIntegerField()
+    size = models.BigIntegerField()
+    method = models.CharField(max_length=20)
+    crc32 = models.BigIntegerField(null=True)
+
+    class Meta:
+        verbose_name_plural = "entries"
+        indexes = [models.Index(fields=["archive", "ordinal"])]
+
+    def __str__(self) -> str:
+        return self.path
+
+
+class Bank(models.Model):
+    """An entry that holds streams, or why it can't be read."""
+
+    archive = models.ForeignKey(Archive, models.CASCADE, related_name="banks")
+    entry_index = models.IntegerField()
+    entry_path = models.CharField(max_length=2000)
+    name = models.CharField(max_length=300)
+    layout = models.CharField(max_length=60, default="", blank=True)
+    language = models.CharField(max_length=60, default="", blank=True)
+    error = models.JSONField(null=True)
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Stream(models.Model):
+    """One stream. `seconds` is frames / rate; loop points are half-open and null where it plays once."""
+
+    BULK = (
+        "archive", "bank", "locator", "ordinal", "stream_id", "name", "codec", "variant", "rate", "channels",
+        "frames", "seconds", "loop_start", "loop_end", "block_size", "at", "stored", "shared", "keeps",
+    )  # fmt: skip
+
+    archive = models.ForeignKey(Archive, models.CASCADE, related_name="streams")
+    bank = models.ForeignKey(Bank, models.CASCADE, related_name="streams")
+    locator = models.TextField(db_index=True)
+    ordinal = models.IntegerField()
+    stream_id = models.CharField(max_length=100, blank=True)
+    name = models.CharField(max_length=300, blank=True)
+    codec = models.CharField(max_length=30)
+    variant = models.CharField(max_length=60, blank=True)
+    rate = models.IntegerField()
+    channels = models.IntegerField()
+    frames = models.BigIntegerField()
+    seconds = models.FloatField(db_index=True)
+    loop_start = models.BigIntegerField(null=True)
+    loop_end = models.BigIntegerField(null=True)
+    block_size = models.IntegerField()
+    at = models.BigIntegerField()
+    stored = models.BigIntegerField()
+    shared = models.IntegerField(default=0)
+    keeps = models.CharField(max_length=200, blank=True)
+
+    def __str__(self) -> str:
+        return str(self.where())
+
+    def where(self) -> Locator:
+        """The locator that survives a new survey."""
+        return unpack_locator(self.locator)
+
+    def format(self) -> Format:
+        """The stream's format, as the bank gives it."""
+        loop = None
+        if self.loop_start is not None and self.loop_end is not None:
+            loop = Loop(self.loop_start, self.loop_end)
+        return Format(self.codec, self.rate, self.channels, self.frames, loop, self.block_size, self.variant)
+
+    def digest(self) -> str:
+        """Names this stream in this version of the archive; part of its audio address."""
+        text = f"{self.archive.version()}|{self.locator}|{self.at}|{self.stored}|{self.frames}"
+        return hashlib.blake2b(text.encode("utf-8", "surrogatepass"), digest_size=10).hexdigest()
+
+
+class Given(models.Model):
+    """What a user says of a stream: a name, a mark. Belongs to the game, so that it survives surveys."""
+
+    game = models.ForeignKey("games.Game", models.CASCADE, related_name="given")
+    locator = models.TextField()
+    name = models.CharField(max_length=200, default="", blank=True)
+    marked = models.BooleanField(default=False)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["game", "locator"], name="one_given_a_stream")]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+def streams_of(game) -> QuerySet[Stream]:
+    """The streams of a game's newest finished survey."""
+    survey = game.current_survey()
+    if survey is None:
+        return Stream.objects.none()
+    return Stream.objects.filter(archive__seen_in__survey=survey)
+
+
+def pack_locator(locator: Locator) -> str:
+    """A locator as text; surrogates are escaped, so that any path can be stored."""
+    return json.dumps(
+        [locator.archive, locator.entry, locator.entry_index, locator.stream_id, locator.ordinal],
+        separators=(",", ":"),
+    )
+
+
+def unpack_locator(text: str) -> Locator:
+    """The inverse of `pack_locator`."""
+    return Locator(*json.loads(text))

@@ -1,0 +1,139 @@
+"""Searching, sorting and counting streams and entries, all of it in SQL."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db.models import Count, F, FloatField, IntegerField, OuterRef, Q, QuerySet, Subquery, Sum, Value
+from django.db.models.functions import Cast, Coalesce, Floor, Greatest, Ln, NullIf
+
+from zubret_core.codec import CODECS
+
+from ..games.models import Game
+from .models import Entry, Given, Stream, streams_of
+from .sound import original_address
+
+SORTS = {
+    "name": ("shown", "bank__name", "ordinal"),
+    "id": ("stream_id", "bank__name"),
+    "bank": ("bank__name", "ordinal"),
+    "archive": ("archive__path", "bank__entry_index", "ordinal"),
+    "length": ("seconds", "pk"),
+    "rate": ("rate", "pk"),
+    "channels": ("channels", "pk"),
+    "codec": ("codec", "pk"),
+    "loop": ("loop_start", "pk"),
+    "size": ("stored", "pk"),
+}
+BRUSH_BINS = 28
+BRUSH_FROM, BRUSH_TO = 0.1, 600.0
+"""The length brush's logarithmic axis, in seconds."""
+
+
+def filtered(game: Game, q: str = "", archive: int = 0, language: str = "") -> QuerySet[Stream]:
+    """Streams of the current survey by text, archive and language; each with `shown` and `marked`."""
+    given = Given.objects.filter(game=game, locator=OuterRef("locator"))
+    rows = streams_of(game).annotate(
+        given_name=Subquery(given.values("name")[:1]),
+        marked=Coalesce(Subquery(given.values("marked")[:1]), False),
+    )
+    rows = rows.annotate(shown=Coalesce(NullIf(F("given_name"), Value("")), F("name")))
+    for word in q.split():
+        rows = rows.filter(
+            Q(shown__icontains=word)
+            | Q(stream_id__icontains=word)
+            | Q(bank__entry_path__icontains=word)
+            | Q(archive__path__icontains=word)
+        )
+    if archive:
+        rows = rows.filter(archive=archive)
+    if language:
+        rows = rows.filter(bank__language="" if language == "none" else language)
+    return rows
+
+
+def within(rows: QuerySet[Stream], shortest: float | None, longest: float | None) -> QuerySet[Stream]:
+    """Those with a length in seconds in [shortest, longest]."""
+    if shortest is not None:
+        rows = rows.filter(seconds__gte=shortest)
+    if longest is not None:
+        rows = rows.filter(seconds__lte=longest)
+    return rows
+
+
+def page_of(rows: QuerySet[Stream], sort: str, offset: int, limit: int) -> dict[str, Any]:
+    """One page of streams, with the totals of all."""
+    down = sort.startswith("-")
+    keys = SORTS.get(sort.lstrip("-"), SORTS["archive"])
+    order = [F(k).desc(nulls_last=True) if down else F(k).asc(nulls_last=True) for k in keys]
+    totals = rows.aggregate(n=Count("pk"), seconds=Sum("seconds"), bytes=Sum("stored"))
+    page = rows.select_related("archive__game", "bank").order_by(*order, "pk")[offset : offset + min(limit, 500)]
+    return {
+        "total": totals["n"],
+        "seconds": totals["seconds"] or 0.0,
+        "bytes": totals["bytes"] or 0,
+        "rows": [stream_out(s) for s in page],
+    }
+
+
+def lengths(rows: QuerySet[Stream]) -> dict[str, Any]:
+    """How many streams have which length: bins on a logarithmic axis."""
+    span = Ln(Cast(BRUSH_TO / BRUSH_FROM, FloatField()))
+    place = Floor(
+        Ln(Greatest(F("seconds"), BRUSH_FROM, output_field=FloatField()) / BRUSH_FROM)
+        / span
+        * BRUSH_BINS,
+        output_field=IntegerField(),
+    )
+    counts = [0] * BRUSH_BINS
+    for row in rows.order_by().annotate(bin=place).values("bin").annotate(n=Count("pk")):
+        counts[min(BRUSH_BINS - 1, max(0, int(row["bin"])))] += row["n"]
+    return {"from_seconds": BRUSH_FROM, "to_seconds": BRUSH_TO, "counts": counts}
+
+
+def entries_page(game: Game, archive: int, q: str, sort: str, offset: int, limit: int) -> dict[str, Any]:
+    """Entries of an archive of the current survey."""
+    survey = game.current_survey()
+    rows = Entry.objects.filter(archive__seen_in__survey=survey) if survey else Entry.objects.none()
+    if archive:
+        rows = rows.filter(archive=archive)
+    for word in q.split():
+        rows = rows.filter(path__icontains=word)
+    key = {"path": "path", "size": "size", "stored": "stored", "at": "at"}.get(sort.lstrip("-"), "ordinal")
+    order = f"-{key}" if sort.startswith("-") else key
+    return {
+        "total": rows.count(),
+        "rows": list(
+            rows.order_by(order, "pk")[offset : offset + min(limit, 500)].values(
+                "id", "ordinal", "path", "at", "stored", "size", "method"
+            )
+        ),
+    }
+
+
+def stream_out(s: Stream) -> dict[str, Any]:
+    """A stream as the API gives it."""
+    return {
+        "id": s.pk,
+        "stream_id": s.stream_id,
+        "name": getattr(s, "shown", s.name),
+        "marked": bool(getattr(s, "marked", False)),
+        "bank": s.bank.name,
+        "entry": s.bank.entry_path,
+        "archive": s.archive.path,
+        "archive_id": s.archive_id,
+        "place": str(s.where()).encode("utf-8", "backslashreplace").decode(),
+        "language": s.bank.language,
+        "codec": s.variant.replace("/", " ").replace("_", " ") if s.codec == "file" else CODECS[s.codec].label,
+        "rate": s.rate,
+        "channels": s.channels,
+        "frames": s.frames,
+        "seconds": s.seconds,
+        "loop": [s.loop_start, s.loop_end] if s.loop_start is not None else None,
+        "block_size": s.block_size,
+        "block_frames": CODECS[s.codec].block_frames(s.format()),
+        "at": s.at,
+        "stored": s.stored,
+        "shared": s.shared,
+        "audio": original_address(s),
+    }

@@ -1,0 +1,131 @@
+"""Sound by address: the original, the prepared replacement, the rebuilt result, a trial run.
+
+An address is `<kind><row>.<digest>`; the digest changes with the content, so an old address never
+gives new sound, nor a new one old sound.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from django.conf import settings
+from numpy.typing import NDArray
+
+from zubret_core.audio import peaks
+from zubret_core.base import Format, to_int16
+from zubret_core.container import GameFolder
+from zubret_core.locate import open_stream
+
+from ..errors import stopped
+from ..games.services import disk_cache
+from .models import Stream
+
+BINS = 960
+"""Peaks are worked out once at this resolution; smaller drawings are made from them."""
+
+
+@dataclass(frozen=True)
+class Sound:
+    """Something that can be heard: its format and a way to decode any range of frames."""
+
+    name: str
+    format: Format
+    decode: Callable[[int, int], NDArray]
+    digest: str
+
+    def pcm(self, start: int, frames: int) -> NDArray[np.int16]:
+        """int16 (frames, channels); the range is cut to the sound's length."""
+        start = max(0, min(start, self.format.frames))
+        return to_int16(self.decode(start, max(0, min(frames, self.format.frames - start))))
+
+
+_open: OrderedDict[str, Sound] = OrderedDict()
+_lock = threading.Lock()
+
+
+def sound_at(address: str) -> Sound:
+    """The sound at an address; 404 or 410 where there is none (any more)."""
+    with _lock:
+        if address in _open:
+            _open.move_to_end(address)
+            return _open[address]
+    kind, number, digest = address[:1], address[1:].partition(".")[0], address.partition(".")[2]
+    opener = {"o": _original, "n": _replacement, "r": _result, "t": _trial}.get(kind)
+    if opener is None or not number.isdigit():
+        raise stopped(404, "There is no sound at this address.", "Choose it from the list again.", address)
+    sound = opener(int(number), digest)
+    if sound is None or sound.digest != digest:
+        raise stopped(410, "This sound has changed since the page was loaded.", "Choose it from the list again.")
+    with _lock:
+        _open[address] = sound
+        while len(_open) > 32:
+            _open.popitem(last=False)
+    return sound
+
+
+def original_address(stream: Stream) -> str:
+    """The address of a stream as it is in the game."""
+    return f"o{stream.pk}.{stream.digest()}"
+
+
+def open_original(row: Stream):
+    """The core's stream for a row; an error if the archive was changed since its survey."""
+    archive = row.archive
+    folder = GameFolder(Path(archive.game.folder))
+    place = folder.locate(archive.path)
+    stat = place.stat() if place.exists() else None
+    if stat is None or (stat.st_size, stat.st_mtime_ns) != (archive.size, archive.mtime_ns):
+        raise stopped(
+            409, "The file has changed since it was surveyed.", "Survey the game again.", archive.path
+        )
+    return open_stream(folder, row.where(), disk_cache(), archive.version())
+
+
+def _original(pk: int, digest: str) -> Sound | None:
+    row = Stream.objects.select_related("archive__game").filter(pk=pk).first()
+    if row is None or row.digest() != digest:
+        return None
+    stream = open_original(row)
+    return Sound(row.name or row.stream_id or str(row.ordinal), stream.format, stream.decode, digest)
+
+
+def _replacement(pk: int, digest: str) -> Sound | None:
+    from ..mods.models import Swap
+    from ..mods.services import prepared_sound
+
+    swap = Swap.objects.filter(pk=pk).first()
+    return prepared_sound(swap) if swap else None
+
+
+def _result(pk: int, digest: str) -> Sound | None:
+    from ..mods.services import result_sound
+
+    return result_sound(pk, digest)
+
+
+def _trial(pk: int, digest: str) -> Sound | None:
+    from ..mods.services import trial_sound
+
+    return trial_sound(pk, digest)
+
+
+def peaks_of(sound: Sound, bins: int) -> list[int]:
+    """`bins` peaks (0 to 255) of a sound, from the cached ones."""
+    folder = settings.DATA_DIR / "peaks"
+    place = folder / f"{sound.digest}.u8"
+    if place.exists():
+        fine = np.fromfile(place, np.uint8)
+    else:
+        fine = peaks(sound.decode, sound.format.frames, BINS)
+        folder.mkdir(exist_ok=True)
+        part = place.with_suffix(f".{threading.get_ident()}.part")
+        fine.tofile(part)
+        part.replace(place)
+    bins = max(1, min(bins, BINS))
+    edges = np.linspace(0, BINS, bins + 1).astype(int)[:-1]
+    return np.maximum.reduceat(fine, edges).tolist()

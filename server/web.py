@@ -1,0 +1,56 @@
+"""Middleware and the page that carries the front end."""
+
+from __future__ import annotations
+
+from django.conf import settings
+from django.core.exceptions import DisallowedHost
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.middleware.csrf import CsrfViewMiddleware, get_token
+
+
+class HostCheck:
+    """Refuses every request that is addressed to another host name (DNS rebinding)."""
+
+    def __init__(self, get_response):
+        self.get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        try:
+            request.get_host()
+        except DisallowedHost:
+            return problem(400, "This address is not Zubret's own.", next="Open the address that the launcher printed.")
+        return self.get_response(request)
+
+
+class StrictCsrf(CsrfViewMiddleware):
+    """CSRF for every changing request, the API's included, whose views Django would exempt."""
+
+    def process_view(self, request, callback, callback_args, callback_kwargs):
+        return super().process_view(request, _never_exempt, callback_args, callback_kwargs)
+
+    def _reject(self, request, reason):
+        return problem(403, "The request carries no valid token of this page.", next="Reload the page and try again.")
+
+
+def _never_exempt(request: HttpRequest) -> HttpResponse:
+    """Stands for any view when CSRF is checked."""
+    return HttpResponse()
+
+
+def problem(status: int, what: str, where: str = "", next: str = "") -> JsonResponse:
+    """An error as the API gives it: what, where, what to do next."""
+    return JsonResponse({"what": what, "where": where, "next": next}, status=status)
+
+
+def page(request: HttpRequest) -> HttpResponse:
+    """The one page of the front end; also sets the CSRF cookie."""
+    get_token(request)
+    index = settings.WEB_DIST / "index.html"
+    if not index.is_file():
+        return HttpResponse("The front end is not built. Run: python zubret.py run", status=503)
+    response = HttpResponse(index.read_bytes(), content_type="text/html; charset=utf-8")
+    response["Cache-Control"] = "no-cache"
+    response["Content-Security-Policy"] = (
+        "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'"
+    )
+    return response

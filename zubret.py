@@ -1,0 +1,335 @@
+#!/usr/bin/env python3
+"""Starts Zubret. Needs Python 3.11 or later and nothing else; see `python zubret.py --help`."""
+
+from __future__ import annotations
+
+import argparse
+import hashlib
+import json
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent
+VENV = Path(os.environ.get("ZUBRET_VENV") or ROOT / ".venv")
+WEB = ROOT / "web"
+PYTHON = VENV / ("Scripts/python.exe" if os.name == "nt" else "bin/python")
+OLDEST_PYTHON, OLDEST_NODE = (3, 11), (20, 19)
+
+
+def say(text: str) -> None:
+    print(text, flush=True)
+
+
+def stop(text: str) -> None:
+    sys.exit(f"zubret: {text}")
+
+
+# Setting up ------------------------------------------------------------------------------------
+
+
+def digest_of(paths: list[Path]) -> str:
+    """One value for the names and contents of files and folders."""
+    value = hashlib.sha256()
+    for path in paths:
+        files = sorted(p for p in path.rglob("*") if p.is_file()) if path.is_dir() else [path]
+        for file in files:
+            value.update(file.relative_to(ROOT).as_posix().encode() + b"\0" + file.read_bytes())
+    return value.hexdigest()
+
+
+def is_current(stamp: Path, value: str) -> bool:
+    return stamp.exists() and stamp.read_text("ascii") == value
+
+
+def command(args: list[str | Path], **options) -> None:
+    """Run a program; end with its output in view if it fails."""
+    try:
+        subprocess.run([str(a) for a in args], check=True, **options)
+    except FileNotFoundError:
+        stop(f"{args[0]} is not installed.")
+    except subprocess.CalledProcessError as e:
+        stop(f"this command failed with code {e.returncode}: {' '.join(str(a) for a in args)}")
+
+
+def prepare_python(extra: str = "") -> None:
+    """The virtual environment with the pinned packages; `extra` names a second list for developers."""
+    lists = [ROOT / "requirements.txt"] + ([ROOT / extra] if extra else [])
+    stamp, value = VENV / f"zubret-{extra or 'run'}.stamp", digest_of(lists)
+    if is_current(stamp, value) and PYTHON.exists():
+        return
+    if not PYTHON.exists():
+        say("Making the Python environment ...")
+        command([sys.executable, "-m", "venv", VENV])
+    say("Installing Python packages (a minute or two, once) ...")
+    args: list[str | Path] = [PYTHON, "-m", "pip", "install", "--quiet", "--disable-pip-version-check"]
+    for file in lists:
+        args += ["-r", file]
+    command(args)
+    stamp.write_text(value, "ascii")
+
+
+def npm() -> str:
+    """The npm program, once Node.js is known to be there and new enough."""
+    node, program = shutil.which("node"), shutil.which("npm")
+    wanted = ".".join(map(str, OLDEST_NODE))
+    if not node or not program:
+        stop(f"Node.js {wanted} or later is needed to build the screens. Install it from your system's packages.")
+    found = subprocess.run([node, "--version"], capture_output=True, text=True).stdout.strip()
+    if tuple(int(x) for x in found.lstrip("v").split(".")[:2]) < OLDEST_NODE:
+        stop(f"Node.js {found} is too old: {wanted} or later is needed to build the screens.")
+    return program
+
+
+def prepare_node_modules() -> None:
+    stamp, value = WEB / "node_modules" / "zubret.stamp", digest_of([WEB / "package.json", WEB / "package-lock.json"])
+    if not is_current(stamp, value):
+        say("Installing the screens' packages (a minute, once) ...")
+        command([npm(), "ci", "--no-fund", "--no-audit", "--loglevel=error"], cwd=WEB)
+        stamp.write_text(value, "ascii")
+
+
+def prepare_web() -> None:
+    """The built front end; nothing to do, and no Node.js needed, while its sources are as they were."""
+    sources = [WEB / n for n in ("src", "index.html", "package.json", "package-lock.json", "vite.config.ts")]
+    stamp, value = WEB / "dist" / "zubret.stamp", digest_of(sources)
+    if is_current(stamp, value):
+        return
+    prepare_node_modules()
+    say("Building the screens ...")
+    command([npm(), "run", "build", "--silent"], cwd=WEB)
+    stamp.write_text(value, "ascii")
+
+
+def data_home() -> Path:
+    """Where Zubret keeps its data: ZUBRET_DATA_DIR, or the system's usual place."""
+    if chosen := os.environ.get("ZUBRET_DATA_DIR"):
+        return Path(chosen).expanduser().resolve()
+    if os.name == "nt":
+        return Path(os.environ.get("LOCALAPPDATA") or Path.home() / "AppData" / "Local") / "Zubret"
+    if sys.platform == "darwin":
+        return Path.home() / "Library" / "Application Support" / "Zubret"
+    return Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share") / "zubret"
+
+
+def environment(data: Path, roots: list[Path] | None = None) -> dict[str, str]:
+    env = {**os.environ, "ZUBRET_DATA_DIR": str(data), "PYTHONUNBUFFERED": "1", "PYTHONUTF8": "1"}
+    env.setdefault("NUMBA_CACHE_DIR", str(data_home() / "compiled"))
+    if roots:
+        extra = os.environ.get("ZUBRET_LIBRARY_ROOTS")
+        env["ZUBRET_LIBRARY_ROOTS"] = os.pathsep.join([*map(str, roots), *([extra] if extra else [])])
+    data.mkdir(parents=True, exist_ok=True)
+    return env
+
+
+# Running ---------------------------------------------------------------------------------------
+
+
+def port() -> int:
+    text = os.environ.get("ZUBRET_PORT", "8377")
+    if not text.isdigit() or not 0 < int(text) < 65536:
+        stop(f'ZUBRET_PORT is "{text}"; it must be a number from 1 to 65535.')
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", int(text)))
+        except OSError:
+            stop(f"port {text} is in use. Set ZUBRET_PORT to another number, then start again.")
+    return int(text)
+
+
+PARTS = {
+    "server": ["-m", "server.serve"],
+    "long worker": ["-m", "server.worker", "long"],
+    "quick worker": ["-m", "server.worker", "quick"],
+}
+
+
+class Parts:
+    """The web server and the workers, started and stopped together; a worker that dies comes back."""
+
+    def __init__(self, env: dict[str, str]):
+        self.env = env
+        self.running: dict[str, subprocess.Popen] = {}
+        self.restarts: dict[str, list[float]] = {name: [] for name in PARTS}
+
+    def start(self, name: str) -> None:
+        # A group of its own: Ctrl-C reaches the launcher, which stops all parts in order.
+        own = {"creationflags": 0x200} if os.name == "nt" else {"start_new_session": True}
+        self.running[name] = subprocess.Popen([str(PYTHON), *PARTS[name]], cwd=ROOT, env=self.env, **own)
+
+    def watch(self) -> None:
+        """Until the server ends, or a worker keeps dying."""
+        while True:
+            time.sleep(0.25)
+            for name, part in list(self.running.items()):
+                if part.poll() is None:
+                    continue
+                if name == "server":
+                    stop(f"the web server ended with code {part.returncode}.")
+                now = time.monotonic()
+                self.restarts[name] = [t for t in self.restarts[name] if now - t < 60] + [now]
+                if len(self.restarts[name]) > 5:
+                    stop(f"the {name} ended six times within a minute; its messages stand above.")
+                say(f"The {name} ended (code {part.returncode}); starting it again.")
+                self.start(name)
+
+    def stop(self) -> None:
+        for part in self.running.values():
+            if part.poll() is None:
+                part.terminate()
+        for part in self.running.values():
+            try:
+                part.wait(timeout=8)
+            except subprocess.TimeoutExpired:
+                part.kill()
+                part.wait()
+
+
+def healthy(address: str) -> bool:
+    try:
+        with urllib.request.urlopen(f"{address}/api/health", timeout=2) as answer:
+            return json.load(answer)["ok"]
+    except (OSError, ValueError):
+        return False
+
+
+def serve(env: dict[str, str], number: int) -> None:
+    """Start all parts, print the address when they are up, stop them on Ctrl-C."""
+    address = f"http://127.0.0.1:{number}"
+    parts = Parts({**env, "ZUBRET_PORT": str(number)})
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    try:
+        for name in PARTS:
+            parts.start(name)
+        deadline = time.monotonic() + 180
+        while not healthy(address):
+            if parts.running["server"].poll() is not None:
+                stop("the web server did not start; its messages stand above.")
+            if time.monotonic() > deadline:
+                stop("Zubret did not come up within three minutes; its messages stand above.")
+            time.sleep(0.2)
+        say(f"\n  Zubret is ready: {address}\n  Ctrl-C stops it.\n")
+        parts.watch()
+    except KeyboardInterrupt:
+        say("\nStopping ...")
+    finally:
+        parts.stop()
+
+
+def migrate(env: dict[str, str]) -> None:
+    command([PYTHON, "manage.py", "migrate", "--verbosity", "0"], cwd=ROOT, env=env)
+
+
+# Commands --------------------------------------------------------------------------------------
+
+
+def run() -> None:
+    """start Zubret on your own games"""
+    number = port()
+    prepare_python()
+    prepare_web()
+    env = environment(data_home() / "run")
+    migrate(env)
+    serve(env, number)
+
+
+def demo() -> None:
+    """start Zubret with a made-up game to try it on"""
+    number = port()
+    prepare_python()
+    prepare_web()
+    data = data_home() / "demo"
+    game = data / "Saltglass Ferry"
+    env = environment(data / "zubret", [data])
+    stamp, value = data / "game.stamp", digest_of([ROOT / "standin"])
+    if not is_current(stamp, value):
+        say("Making the demo game (half a minute, once) ...")
+        shutil.rmtree(game, ignore_errors=True)
+        command([PYTHON, "-m", "standin", "make", game], cwd=ROOT, env=env)
+        stamp.write_text(value, "ascii")
+    migrate(env)
+    command([PYTHON, "manage.py", "register_game", game, "--name", "Saltglass Ferry"], cwd=ROOT, env=env)
+    serve(env, number)
+
+
+def dev() -> None:
+    """run, with the screens rebuilt as you edit them"""
+    number = port()
+    prepare_python("requirements-dev.txt")
+    prepare_node_modules()
+    env = environment(data_home() / "dev")
+    migrate(env)
+    watcher = subprocess.Popen([npm(), "run", "build", "--", "--watch"], cwd=WEB)
+    try:
+        serve(env, number)
+    finally:
+        watcher.terminate()
+
+
+def test(rest: list[str]) -> None:
+    """run all checks and tests; arguments go to Django's test runner"""
+    prepare_python("requirements-dev.txt")
+    prepare_web()
+    prepare_node_modules()
+    prepare_tools()
+    env = {**environment(data_home() / "test"), "ZUBRET_TASKS": "django_tasks.backends.immediate.ImmediateBackend"}
+    command([PYTHON, "-m", "tests.checks"], cwd=ROOT, env=env)
+    # The runner's code is ours too; exec keeps its closing lines last.
+    sys.exit(subprocess.call([str(PYTHON), "-m", "tests", *rest], cwd=ROOT, env=env))
+
+
+TOOLS = {"chromium": "chromium", "sox": "sox", "ogginfo": "vorbis-tools", "zip": "zip"}
+
+
+def prepare_tools() -> None:
+    """The programs that the tests compare with, and the browser; by apt where it is there."""
+    missing = sorted({package for program, package in TOOLS.items() if not shutil.which(program)})
+    if not Path("/usr/share/sounds/alsa").is_dir():
+        missing.append("alsa-utils")
+    if not missing:
+        return
+    apt, root = shutil.which("apt-get"), hasattr(os, "geteuid") and os.geteuid() == 0
+    if not apt or not root:
+        stop(f"the tests need these Debian packages or their like: {' '.join(missing)}. Install them, then start again.")
+    say(f"Installing {' '.join(missing)} ...")
+    quiet = {**os.environ, "DEBIAN_FRONTEND": "noninteractive"}
+    command([apt, "update", "-qq"], env=quiet)
+    command([apt, "install", "-y", "-qq", "--no-install-recommends", *missing], env=quiet, stdout=subprocess.DEVNULL)
+
+
+def bench(rest: list[str]) -> None:
+    """measure speed and memory as ratios to named libraries"""
+    prepare_python("requirements-dev.txt")
+    env = environment(data_home() / "bench")
+    migrate(env)
+    sys.exit(subprocess.call([str(PYTHON), "-m", "bench", *rest], cwd=ROOT, env=env))
+
+
+COMMANDS = {"demo": demo, "run": run, "dev": dev, "test": test, "bench": bench}
+
+
+def main() -> None:
+    if sys.version_info < OLDEST_PYTHON:
+        stop(f"Python {sys.version.split()[0]} is too old: 3.11 or later is needed.")
+    parser = argparse.ArgumentParser(prog="zubret.py", description="Zubret, for the sound in packed games.")
+    choices = parser.add_subparsers(dest="command", required=True)
+    for name, function in COMMANDS.items():
+        choices.add_parser(name, help=function.__doc__)
+    args, rest = parser.parse_known_args()
+    if args.command in ("test", "bench"):
+        COMMANDS[args.command](rest)
+    elif rest:
+        parser.error(f"{args.command} takes no arguments")
+    else:
+        COMMANDS[args.command]()
+
+
+if __name__ == "__main__":
+    main()
