@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from pathlib import Path
 from typing import Any
 
 from django.http import FileResponse, HttpRequest
@@ -92,6 +93,7 @@ class SwapOut(Schema):
     state: str
     verdict: str
     source_name: str
+    source_audio: str
     place: str
     stream: StreamOut | None
     info: SourceInfo | None
@@ -212,6 +214,7 @@ def swap_out(swap: Swap) -> dict[str, Any]:
         "state": swap.state,
         "verdict": report.get("verdict", ""),
         "source_name": swap.source_name,
+        "source_audio": f"u{swap.pk}.{Path(swap.source_path).stem}",
         "place": str(unpack_locator(swap.locator)),
         "stream": stream,
         "info": swap.info,

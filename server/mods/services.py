@@ -253,6 +253,19 @@ def prepared_sound(swap: Swap) -> Sound | None:
     return Sound(swap.source_name, format, decode, swap.prepared["digest"])
 
 
+def upload_sound(swap: Swap) -> Sound | None:
+    """The user's file as it is, before any treatment: for drawing it while it does not fit yet."""
+    source = FileSource(swap.source_path, swap.source_name)
+    format = file_format(source)
+    if format is None:
+        return None
+
+    def decode(start: int, frames: int) -> np.ndarray:
+        return CODECS["file"].decode(source, format, start, frames)
+
+    return Sound(swap.source_name, format, decode, Path(swap.source_path).stem)
+
+
 def result_sound(swap_id: int, digest: str) -> Sound | None:
     """The swapped stream as it stands in the newest rebuilt archive."""
     swap = Swap.objects.select_related("mod__game").filter(pk=swap_id).first()

@@ -1,4 +1,4 @@
-"""Sound by address: the original, the prepared replacement, the rebuilt result, a trial run.
+"""Sound by address: the original, the uploaded file, the prepared replacement, the rebuilt result, a trial run.
 
 An address is `<kind><row>.<digest>`; the digest changes with the content, so an old address never
 gives new sound, nor a new one old sound.
@@ -55,7 +55,7 @@ def sound_at(address: str) -> Sound:
             _open.move_to_end(address)
             return _open[address]
     kind, number, digest = address[:1], address[1:].partition(".")[0], address.partition(".")[2]
-    opener = {"o": _original, "n": _replacement, "r": _result, "t": _trial}.get(kind)
+    opener = {"o": _original, "n": _replacement, "u": _upload, "r": _result, "t": _trial}.get(kind)
     if opener is None or not number.isdigit():
         raise stopped(404, "There is no sound at this address.", "Choose it from the list again.", address)
     sound = opener(int(number), digest)
@@ -100,6 +100,14 @@ def _replacement(pk: int, digest: str) -> Sound | None:
 
     swap = Swap.objects.filter(pk=pk).first()
     return prepared_sound(swap) if swap else None
+
+
+def _upload(pk: int, digest: str) -> Sound | None:
+    from ..mods.models import Swap
+    from ..mods.services import upload_sound
+
+    swap = Swap.objects.filter(pk=pk).first()
+    return upload_sound(swap) if swap else None
 
 
 def _result(pk: int, digest: str) -> Sound | None:

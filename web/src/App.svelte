@@ -1,0 +1,81 @@
+<script lang="ts">
+  import Finder from "./components/Finder.svelte";
+  import ProblemPanel from "./components/ProblemPanel.svelte";
+  import RouteBar from "./components/RouteBar.svelte";
+  import Strip from "./components/Strip.svelte";
+  import { app } from "./lib/app.svelte";
+  import { player } from "./lib/player.svelte";
+  import Locate from "./stations/Locate.svelte";
+  import Rebuild from "./stations/Rebuild.svelte";
+  import Start from "./stations/Start.svelte";
+  import Survey from "./stations/Survey.svelte";
+  import Swap from "./stations/Swap.svelte";
+
+  void app.begin();
+
+  function typing(target: EventTarget | null): boolean {
+    return (
+      target instanceof HTMLElement &&
+      !!target.closest("input:not([type=checkbox]), textarea, select, [contenteditable]")
+    );
+  }
+
+  function onkeydown(e: KeyboardEvent) {
+    if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "k") {
+      e.preventDefault();
+      app.searching = true;
+      return;
+    }
+    if (typing(e.target) || e.ctrlKey || e.metaKey || e.altKey || app.searching) return;
+    const key = e.key.toLowerCase();
+    if (key === " " && !(e.target as HTMLElement).closest("button, a, summary, [role=option], input"))
+      player.toggle();
+    else if (key === "o") player.change(player.side === "new" ? "original" : "new");
+    else if (key === "s") player.seam();
+    else return;
+    e.preventDefault();
+  }
+</script>
+
+<svelte:window {onkeydown} />
+
+<div class="flex h-dvh flex-col">
+  <RouteBar />
+  {#if app.problem}
+    <div class="px-4 pt-3"><ProblemPanel problem={app.problem} close={() => (app.problem = null)} /></div>
+  {/if}
+  <main class="min-h-0 grow overflow-auto">
+    {#if !app.loaded}
+      <p class="p-8 text-quiet">Loading …</p>
+    {:else if !app.game}
+      <Start />
+    {:else}
+      {#key app.gameId}
+        {#if app.station === "survey"}<Survey />
+        {:else if app.station === "locate"}<Locate />
+        {:else if app.station === "swap"}<Swap />
+        {:else}<Rebuild />{/if}
+      {/key}
+    {/if}
+  </main>
+  {#if app.notice}
+    <div
+      role="status"
+      class="fixed bottom-24 left-1/2 z-20 flex -translate-x-1/2 items-center gap-4 rounded-box border border-edge bg-base-300 px-4 py-2 shadow-lg"
+    >
+      {app.notice.text}
+      {#if app.notice.action}
+        {@const action = app.notice.action}
+        <button
+          class="btn btn-sm"
+          onclick={() => {
+            action.run();
+            app.notice = null;
+          }}>{action.label}</button
+        >
+      {/if}
+    </div>
+  {/if}
+  <Strip />
+  <Finder />
+</div>

@@ -1,0 +1,51 @@
+<script lang="ts">
+  import type { Job } from "../lib/api";
+  import { app } from "../lib/app.svelte";
+  import ProblemPanel from "./ProblemPanel.svelte";
+
+  let open = $state(false);
+  const running = $derived(app.openJobs.length);
+  const failed = $derived(app.jobs.slice(0, 8).filter((j) => j.error));
+
+  function share(job: Job): number | undefined {
+    return job.total ? job.done / job.total : undefined;
+  }
+</script>
+
+<div class="relative">
+  <button class="btn btn-sm h-8" aria-haspopup="true" aria-expanded={open} onclick={() => (open = !open)}>
+    {#if running}<span class="loading loading-spinner loading-xs text-primary"></span>{/if}
+    {running ? `${running} job${running > 1 ? "s" : ""}` : "Jobs"}
+  </button>
+  {#if open}
+    <section
+      aria-label="Jobs"
+      class="absolute top-full right-0 z-30 mt-1 max-h-[70vh] w-96 max-w-[94vw] overflow-auto rounded-box border border-edge bg-base-200 p-3 shadow-lg"
+    >
+      {#each app.jobs.slice(0, 12) as job (job.id)}
+        <div class="border-b border-line py-2 last:border-0">
+          <div class="flex items-center justify-between gap-2">
+            <span class="font-medium">{job.title}</span>
+            {#if job.state === "running" || job.state === "waiting"}
+              <button class="btn btn-xs" onclick={() => app.cancel(job)}>Cancel</button>
+            {:else}<span class="text-quiet">{job.state}</span>{/if}
+          </div>
+          {#if job.state === "running"}
+            <progress
+              class="progress progress-primary mt-1 w-full"
+              value={share(job)}
+              max="1"
+              aria-label={job.title}
+            ></progress>
+            <p class="text-quiet">{job.note}</p>
+          {/if}
+        </div>
+      {:else}
+        <p class="text-quiet">Nothing has run yet.</p>
+      {/each}
+      {#each failed as job (job.id)}
+        {#if job.error}<div class="mt-2"><ProblemPanel problem={job.error} /></div>{/if}
+      {/each}
+    </section>
+  {/if}
+</div>

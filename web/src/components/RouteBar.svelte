@@ -1,0 +1,127 @@
+<script lang="ts">
+  import ChevronDown from "@lucide/svelte/icons/chevron-down";
+  import Moon from "@lucide/svelte/icons/moon";
+  import Sun from "@lucide/svelte/icons/sun";
+  import mark from "../assets/mark.svg";
+  import { app, type StationKey } from "../lib/app.svelte";
+  import { switchTheme, theme } from "../lib/theme.svelte";
+  import JobsMenu from "./JobsMenu.svelte";
+
+  let choosing = $state(false);
+  const surveyed = $derived(
+    app.game?.surveyed
+      ? `surveyed ${new Date(app.game.surveyed).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })}`
+      : "not surveyed",
+  );
+
+  function choose(id: number) {
+    choosing = false;
+    app.go("survey", "", id);
+  }
+</script>
+
+<header class="flex shrink-0 items-stretch gap-5 border-b border-line px-4 max-md:flex-wrap max-md:gap-x-3">
+  <a href="#/" class="flex items-center gap-2 text-[1.2rem] font-bold" aria-label="Zubret, to the start">
+    <img src={mark} alt="" width="28" height="28" />Zubret
+  </a>
+  {#if app.game}
+    <div class="relative flex items-center py-2">
+      <button
+        class="flex items-center gap-2 rounded-field text-left"
+        aria-haspopup="true"
+        aria-expanded={choosing}
+        onclick={() => (choosing = !choosing)}
+      >
+        <span>
+          <span class="block font-semibold leading-tight">{app.game.name}</span>
+          <span class="block text-[0.85rem] text-quiet"
+            >{app.game.build ? `build ${app.game.build} · ` : ""}{surveyed}</span
+          >
+        </span>
+        <ChevronDown size={14} />
+      </button>
+      {#if choosing}
+        <ul
+          class="absolute top-full left-0 z-30 w-72 rounded-box border border-edge bg-base-300 p-2 shadow-lg"
+        >
+          {#each app.games as game (game.id)}
+            <li>
+              <button
+                class="w-full rounded-field px-3 py-1.5 text-left hover:bg-base-200"
+                onclick={() => choose(game.id)}
+              >
+                {game.name}<span class="num block truncate text-quiet">{game.folder}</span>
+              </button>
+            </li>
+          {/each}
+          <li class="mt-1 border-t border-line pt-1">
+            <a
+              class="block rounded-field px-3 py-1.5 hover:bg-base-200"
+              href="#/start"
+              onclick={() => (choosing = false)}>Add a game folder …</a
+            >
+          </li>
+        </ul>
+      {/if}
+    </div>
+    <nav
+      aria-label="Route"
+      class="flex min-w-0 grow items-stretch max-md:order-last max-md:w-full max-md:overflow-x-auto"
+    >
+      <ol class="flex items-stretch">
+        {#each app.route as stop, i (stop.key)}
+          <li class="flex items-stretch">
+            {#if i}<span class="mt-[1.62rem] h-px w-6 bg-edge max-xl:w-3" aria-hidden="true"></span>{/if}
+            <a
+              href="#/{app.gameId}/{stop.key}"
+              class="relative flex gap-2.5 px-3 pt-3 pb-3 whitespace-nowrap"
+              aria-current={app.station === (stop.key as StationKey) ? "page" : undefined}
+            >
+              <span class="dot {stop.dot}" role="img" aria-label={stop.dot}></span>
+              <span>
+                <span class="block font-semibold leading-tight">{stop.name}</span>
+                <span class="block text-[0.85rem] text-quiet">{stop.text}</span>
+              </span>
+              {#if app.station === stop.key}
+                <span class="absolute inset-x-3 -bottom-px h-[3px] rounded-t bg-primary"></span>
+              {/if}
+            </a>
+          </li>
+        {/each}
+      </ol>
+    </nav>
+  {:else}
+    <div class="grow"></div>
+  {/if}
+  <div class="flex items-center gap-2 py-2 max-md:ml-auto">
+    <button class="btn btn-sm h-8" onclick={() => (app.searching = true)}>
+      Find or do <kbd class="kbd kbd-sm max-lg:hidden">Ctrl K</kbd>
+    </button>
+    <JobsMenu />
+    <button
+      class="btn btn-sm btn-square h-8"
+      aria-label={theme.name === "dusk" ? "Switch to the bright theme" : "Switch to the dark theme"}
+      onclick={switchTheme}
+    >
+      {#if theme.name === "dusk"}<Sun size={15} />{:else}<Moon size={15} />{/if}
+    </button>
+  </div>
+</header>
+
+<style>
+  .dot {
+    width: 12px;
+    height: 12px;
+    margin-top: 3px;
+    border-radius: 50%;
+    border: 2px solid var(--edge);
+  }
+  .dot.full {
+    background: var(--color-success);
+    border-color: var(--color-success);
+  }
+  .dot.half {
+    border-color: var(--color-primary);
+    background: linear-gradient(90deg, var(--color-primary) 50%, transparent 50%);
+  }
+</style>

@@ -1,0 +1,123 @@
+<script lang="ts">
+  import { api, got, type Ribbon, type Stream, type Swap } from "../lib/api";
+  import { app } from "../lib/app.svelte";
+  import { clock, bytes, spaced } from "../lib/format";
+  import ByteRibbon from "./ByteRibbon.svelte";
+
+  /** What is known of the chosen stream, and what can be done with it. */
+  let {
+    stream,
+    swap,
+    give,
+  }: {
+    stream: Stream;
+    swap: Swap | undefined;
+    give: (stream: Stream, what: { name?: string; marked?: boolean }) => Promise<void>;
+  } = $props();
+
+  let ribbon = $state<Ribbon | null>(null);
+  let dragging = $state(false);
+  $effect(() => {
+    const archive_id = stream.archive_id;
+    got(api.GET("/api/archives/{archive_id}/ribbon", { params: { path: { archive_id } } })).then(
+      (r) => archive_id === stream.archive_id && (ribbon = r),
+      () => (ribbon = null),
+    );
+  });
+
+  const facts = $derived([
+    ["length", clock(stream.seconds), `${spaced(stream.frames)} frames`],
+    [
+      "rate",
+      `${spaced(stream.rate)} Hz`,
+      stream.channels === 1 ? "1 channel" : `${stream.channels} channels`,
+    ],
+    [
+      "codec",
+      stream.codec,
+      stream.block_size
+        ? `${spaced(stream.block_size)} B · ${spaced(stream.block_frames)} frames a block`
+        : "",
+    ],
+    [
+      "loop",
+      stream.loop
+        ? `${clock(stream.loop[0]! / stream.rate)} → ${stream.loop[1] === stream.frames ? "end" : clock(stream.loop[1]! / stream.rate)}`
+        : "none",
+      stream.loop ? `${spaced(stream.loop[0]!)} – ${spaced(stream.loop[1]!)}` : "plays once",
+    ],
+    ["stored", bytes(stream.stored), `${stream.entry}, byte ${spaced(stream.at)}`],
+    ...(stream.language ? [["language", stream.language, ""]] : []),
+    ...(stream.shared ? [["shared", `with ${stream.shared} more`, "a swap changes all of them"]] : []),
+  ]);
+
+  function drop(e: DragEvent) {
+    e.preventDefault();
+    dragging = false;
+    const file = e.dataTransfer?.files[0];
+    if (!file) return;
+    app.dropped = file;
+    app.go("swap", `s${stream.id}`);
+  }
+</script>
+
+<aside
+  aria-label="The chosen stream"
+  class="flex w-[285px] shrink-0 flex-col gap-3 overflow-auto border-l border-line bg-base-200 p-4 max-lg:w-full {dragging
+    ? 'outline-2 outline-primary'
+    : ''}"
+  ondragover={(e) => {
+    e.preventDefault();
+    dragging = true;
+  }}
+  ondragleave={() => (dragging = false)}
+  ondrop={drop}
+>
+  <div>
+    <div class="flex items-center gap-2">
+      {#key stream.id}
+        <input
+          class="input input-ghost -ml-2 h-9 w-full px-2 text-lg font-bold"
+          aria-label="Given name"
+          placeholder="Give it a name"
+          maxlength="200"
+          value={stream.name}
+          onchange={(e) => give(stream, { name: e.currentTarget.value })}
+        />
+      {/key}
+      <button
+        class="btn btn-sm btn-square text-primary"
+        aria-pressed={stream.marked}
+        aria-label={stream.marked ? "Take the mark away" : "Mark this stream"}
+        onclick={() => give(stream, { marked: !stream.marked })}>{stream.marked ? "◆" : "◇"}</button
+      >
+    </div>
+    <p class="num mt-1 break-words text-quiet">{stream.place}</p>
+  </div>
+  <dl>
+    {#each facts as [name, value, more] (name)}
+      <div class="grid grid-cols-[68px_1fr] border-t border-line py-1.5 last:border-b">
+        <dt class="text-quiet">{name}</dt>
+        <dd class="min-w-0">
+          <span class="num">{value}</span>
+          {#if more}<span class="num block break-words text-quiet">{more}</span>{/if}
+        </dd>
+      </div>
+    {/each}
+  </dl>
+  {#if ribbon}
+    <div>
+      <h3 class="mb-1.5 text-quiet">The bytes of {stream.archive.split("/").at(-1)}</h3>
+      <ByteRibbon {ribbon} label={stream.archive} />
+    </div>
+  {/if}
+  <div class="mt-auto flex flex-col gap-2 pt-2">
+    <button class="btn btn-primary" onclick={() => app.go("swap", swap ? String(swap.id) : `s${stream.id}`)}
+      >{swap ? "Open its swap" : "Swap this stream"}</button
+    >
+    <div class="flex gap-2">
+      <a class="btn btn-sm grow" href="/api/streams/{stream.id}/export?kind=wav" download>Take out WAV</a>
+      <a class="btn btn-sm grow" href="/api/streams/{stream.id}/export?kind=ogg" download>Take out Ogg</a>
+    </div>
+  </div>
+</aside>

@@ -1,0 +1,315 @@
+<script lang="ts">
+  import { pcm, peaks } from "../lib/api";
+  import { clock, spaced } from "../lib/format";
+  import { player, type Track } from "../lib/player.svelte";
+
+  /**
+   * Original and replacement on one time axis: the original stands up from it, the replacement
+   * hangs down from it. Square brackets mark the loops; the codec's blocks are ticked between.
+   */
+  let {
+    original,
+    fresh,
+    freshLabel,
+    blockFrames,
+    view,
+    moveLoop,
+  }: {
+    original: Track;
+    fresh: Track;
+    freshLabel: string;
+    blockFrames: number;
+    view: "whole" | "loop" | "seam";
+    moveLoop: (start: number, end: number) => void;
+  } = $props();
+
+  const BINS = 960;
+  const LANE = 100;
+  const AXIS = 12;
+  const TOP = 16;
+  const HEIGHT = TOP + LANE * 2 + AXIS + 4;
+  const SEAM = 3;
+  let width = $state(900);
+  let drag = $state<{ edge: 0 | 1; frame: number } | null>(null);
+
+  const loop = $derived(
+    fresh.loop
+      ? drag
+        ? drag.edge
+          ? [fresh.loop[0]!, Math.max(fresh.loop[0]! + 1, drag.frame)]
+          : [Math.min(drag.frame, fresh.loop[1]! - 1), fresh.loop[1]!]
+        : fresh.loop
+      : null,
+  );
+  const longest = $derived(Math.max(original.frames / original.rate, fresh.frames / fresh.rate));
+
+  /** Seconds at both edges of the drawing. */
+  const span = $derived.by((): [number, number] => {
+    const l = fresh.loop;
+    if (view === "loop" && l) {
+      const pad = ((l[1]! - l[0]!) / fresh.rate) * 0.04;
+      return [Math.max(0, l[0]! / fresh.rate - pad), l[1]! / fresh.rate + pad];
+    }
+    if (view === "seam") return [-SEAM, SEAM];
+    return [0, longest];
+  });
+  const x = $derived((seconds: number) => ((seconds - span[0]) / (span[1] - span[0])) * width);
+
+  async function bars(track: Track, seam: boolean): Promise<{ at: number; v: number }[]> {
+    if (!seam) {
+      const p = await peaks(track.audio, BINS);
+      const seconds = track.frames / track.rate;
+      return p.map((v, i) => ({ at: ((i + 0.5) / BINS) * seconds, v }));
+    }
+    if (!track.loop) return [];
+    const [start, end] = track.loop as [number, number];
+    const reach = Math.min(SEAM * track.rate, end - start);
+    const [tail, head] = await Promise.all([
+      pcm(track.audio, end - reach, reach),
+      pcm(track.audio, start, reach),
+    ]);
+    const out: { at: number; v: number }[] = [];
+    for (const [data, from] of [
+      [tail, -reach / track.rate],
+      [head, 0],
+    ] as const) {
+      const step = Math.ceil(track.rate / 75);
+      for (let f = 0; f < reach; f += step) {
+        let v = 0;
+        const last = Math.min(reach, f + step) * track.channels;
+        for (let i = f * track.channels; i < last; i++) v = Math.max(v, Math.abs(data[i]!));
+        out.push({ at: from + (f + step / 2) / track.rate, v: v / 128 });
+      }
+    }
+    return out;
+  }
+
+  let above = $state<{ at: number; v: number }[]>([]);
+  let below = $state<{ at: number; v: number }[]>([]);
+  $effect(() => {
+    const [track, seam] = [original, view === "seam"];
+    bars(track, seam).then(
+      (b) => track === original && seam === (view === "seam") && (above = b),
+      () => (above = []),
+    );
+  });
+  $effect(() => {
+    const [track, seam] = [fresh, view === "seam"];
+    bars(track, seam).then(
+      (b) => track === fresh && seam === (view === "seam") && (below = b),
+      () => (below = []),
+    );
+  });
+
+  const scale = $derived(Math.max(40, ...above.map((b) => b.v), ...below.map((b) => b.v)));
+
+  function path(list: { at: number; v: number }[], base: number, direction: 1 | -1): string {
+    // Bars stand at least 3 px apart: several peaks make one bar, the loudest of them.
+    const columns = new Map<number, number>();
+    for (const b of list) {
+      const px = x(b.at);
+      if (px < -3 || px > width + 3) continue;
+      const column = Math.round(px / 3);
+      columns.set(column, Math.max(columns.get(column) ?? 0, b.v));
+    }
+    let out = "";
+    for (const [column, v] of columns)
+      out += `M${column * 3} ${base}V${(base + direction * Math.max(1, (v / scale) * (LANE - 6))).toFixed(1)}`;
+    return out;
+  }
+
+  const ticks = $derived.by(() => {
+    const target = (span[1] - span[0]) / 8;
+    const step = [0.1, 0.25, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600].find((s) => s >= target) ?? 1200;
+    const out: number[] = [];
+    for (let t = Math.ceil(span[0] / step) * step; t < span[1]; t += step) out.push(t);
+    return out;
+  });
+
+  /** Block edges that are at least 7 px apart. */
+  const grid = $derived.by(() => {
+    if (blockFrames < 2 || view === "seam") return { every: 0, at: [] as number[] };
+    const block = blockFrames / fresh.rate;
+    const px = (block / (span[1] - span[0])) * width;
+    const every = Math.max(1, Math.ceil(7 / px));
+    const out: number[] = [];
+    const first = Math.ceil(span[0] / (block * every));
+    for (let n = first; n * block * every < span[1] && out.length < 600; n++) out.push(n * block * every);
+    return { every, at: out };
+  });
+
+  const heard = $derived.by(() => {
+    const t = player.track;
+    if (!t || (t.audio !== original.audio && t.audio !== fresh.audio)) return null;
+    const now = player.seconds;
+    if (view !== "seam") return now;
+    if (!t.loop) return null;
+    const toEnd = now - t.loop[1]! / t.rate;
+    return toEnd >= -SEAM && toEnd <= 0 ? toEnd : now - t.loop[0]! / t.rate;
+  });
+
+  function frameAt(e: PointerEvent, svg: SVGElement): number {
+    const box = svg.getBoundingClientRect();
+    const seconds = span[0] + ((e.clientX - box.left) / box.width) * (span[1] - span[0]);
+    return Math.max(0, Math.min(fresh.frames, Math.round(seconds * fresh.rate)));
+  }
+  function grab(edge: 0 | 1, e: PointerEvent) {
+    if (!fresh.loop) return;
+    e.stopPropagation();
+    (e.currentTarget as SVGElement).setPointerCapture(e.pointerId);
+    drag = { edge, frame: fresh.loop[edge]! };
+  }
+  function pull(e: PointerEvent) {
+    const svg = (e.currentTarget as SVGElement).ownerSVGElement;
+    if (drag && svg) drag.frame = frameAt(e, svg);
+  }
+  function release() {
+    const moved = loop;
+    const was = fresh.loop;
+    drag = null;
+    if (moved && was && (moved[0] !== was[0] || moved[1] !== was[1])) moveLoop(moved[0]!, moved[1]!);
+  }
+  function nudge(edge: 0 | 1, e: KeyboardEvent) {
+    if (!fresh.loop || !["ArrowLeft", "ArrowRight"].includes(e.key)) return;
+    e.preventDefault();
+    const step = (e.key === "ArrowLeft" ? -1 : 1) * (e.shiftKey ? Math.round(fresh.rate / 10) : 1);
+    const next = [...fresh.loop] as [number, number];
+    next[edge] = Math.max(0, Math.min(fresh.frames, next[edge]! + step));
+    if (next[0] < next[1]) moveLoop(...next);
+  }
+  function seek(e: MouseEvent & { currentTarget: SVGSVGElement }) {
+    if (view === "seam" || !player.track) return;
+    const box = e.currentTarget.getBoundingClientRect();
+    const seconds = span[0] + ((e.clientX - box.left) / box.width) * (span[1] - span[0]);
+    player.seek(seconds * player.track.rate);
+  }
+  const bracket = (px: number, from: number, to: number, side: 1 | -1) =>
+    `M${px + 9 * side} ${from}H${px}V${to}H${px + 9 * side}`;
+</script>
+
+<div class="overflow-hidden rounded-box bg-base-200 px-2" bind:clientWidth={width}>
+  <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_noninteractive_element_interactions -->
+  <svg
+    width="100%"
+    height={HEIGHT}
+    viewBox="0 0 {width} {HEIGHT}"
+    preserveAspectRatio="none"
+    role="group"
+    aria-label="Original above, replacement below"
+    class="block touch-none select-none"
+    onclick={seek}
+  >
+    {#each ticks as t (t)}
+      <path d="M{x(t)} 0V{HEIGHT}" stroke="var(--line)" stroke-width="1" />
+      <text x={x(t) + 4} y="11" font-size="10.5" fill="var(--quiet)" class="num"
+        >{view === "seam" ? `${t > 0 ? "+" : ""}${t} s` : clock(t, 0)}</text
+      >
+    {/each}
+    {#if view !== "seam"}
+      {#if original.loop}
+        <rect
+          x={x(original.loop[0]! / original.rate)}
+          y={TOP}
+          width={Math.max(1, x(original.loop[1]! / original.rate) - x(original.loop[0]! / original.rate))}
+          height={LANE}
+          fill="var(--loop-wash)"
+        />
+      {/if}
+      {#if loop}
+        <rect
+          x={x(loop[0]! / fresh.rate)}
+          y={TOP + LANE + AXIS}
+          width={Math.max(1, x(loop[1]! / fresh.rate) - x(loop[0]! / fresh.rate))}
+          height={LANE}
+          fill="var(--loop-wash)"
+        />
+      {/if}
+    {/if}
+    <path d={path(above, TOP + LANE, -1)} stroke="var(--bars-old)" stroke-width="1.8" />
+    <path d={path(below, TOP + LANE + AXIS, 1)} stroke="var(--bars-new)" stroke-width="1.8" />
+    <path
+      d="M0 {TOP + LANE + 0.5}H{width}M0 {TOP + LANE + AXIS + 0.5}H{width}"
+      stroke="var(--line)"
+      stroke-width="1"
+    />
+    {#each grid.at as t (t)}
+      <path d="M{x(t)} {TOP + LANE + 2}V{TOP + LANE + AXIS - 2}" stroke="var(--edge)" stroke-width="1" />
+    {/each}
+    {#if view === "seam"}
+      <path d="M{x(0)} {TOP}V{HEIGHT}" stroke="var(--color-primary)" stroke-width="2.5" />
+    {:else}
+      {#if original.loop}
+        <path
+          d={bracket(x(original.loop[0]! / original.rate), TOP + 1, TOP + LANE, 1) +
+            bracket(x(original.loop[1]! / original.rate), TOP + 1, TOP + LANE, -1)}
+          fill="none"
+          stroke="var(--bars-old)"
+          stroke-width="2.5"
+        />
+      {/if}
+      {#if loop}
+        {#each [0, 1] as const as edge (edge)}
+          {@const px = x(loop[edge]! / fresh.rate)}
+          <path
+            d={bracket(px, TOP + LANE + AXIS, HEIGHT - 5, edge ? -1 : 1)}
+            fill="none"
+            stroke="var(--color-primary)"
+            stroke-width="3"
+          />
+          <rect
+            x={px - 8}
+            y={TOP + LANE + AXIS}
+            width="16"
+            height={LANE}
+            fill="transparent"
+            class="cursor-ew-resize"
+            role="slider"
+            tabindex="0"
+            aria-label={edge ? "Loop end" : "Loop start"}
+            aria-valuemin="0"
+            aria-valuemax={fresh.frames}
+            aria-valuenow={loop[edge]!}
+            aria-valuetext="{spaced(loop[edge]!)} frames, {clock(loop[edge]! / fresh.rate)}"
+            onpointerdown={(e) => grab(edge, e)}
+            onpointermove={pull}
+            onpointerup={release}
+            onclick={(e) => e.stopPropagation()}
+            onkeydown={(e) => nudge(edge, e)}
+          />
+        {/each}
+      {/if}
+    {/if}
+    {#if heard !== null}
+      <path d="M{x(heard)} {TOP}V{HEIGHT}" stroke="var(--color-base-content)" stroke-width="1.5" />
+    {/if}
+    <text x="6" y={TOP + 14} font-size="11.5" fill="var(--quiet)" class="lane">original</text>
+    <text x="6" y={HEIGHT - 10} font-size="11.5" fill="var(--quiet)" class="lane">{freshLabel}</text>
+    {#if drag && loop}
+      <text
+        x={Math.min(width - 130, x(loop[drag.edge]! / fresh.rate) + 12)}
+        y={HEIGHT - 26}
+        font-size="12"
+        fill="var(--color-base-content)"
+        class="num lane">{spaced(loop[drag.edge]!)} · {clock(loop[drag.edge]! / fresh.rate)}</text
+      >
+    {/if}
+  </svg>
+</div>
+{#if grid.every > 1}
+  <p class="mt-1 text-[0.85rem] text-quiet">
+    Every tick on the axis is {spaced(grid.every)} blocks of {spaced(blockFrames)} frames.
+  </p>
+{:else if grid.every === 1}
+  <p class="mt-1 text-[0.85rem] text-quiet">
+    Every tick on the axis is one block of {spaced(blockFrames)} frames.
+  </p>
+{/if}
+
+<style>
+  .lane {
+    paint-order: stroke;
+    stroke: var(--color-base-200);
+    stroke-width: 4px;
+    stroke-linejoin: round;
+  }
+</style>

@@ -1,0 +1,136 @@
+/** The typed client. Every failed call throws a Problem: what, where, what to do next. */
+
+import createClient, { type Middleware } from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+type Schemas = components["schemas"];
+export type Game = Schemas["GameOut"];
+export type Station = Schemas["Station"];
+export type Survey = Schemas["SurveyOut"];
+export type Stream = Schemas["StreamOut"];
+export type Entry = Schemas["EntryOut"];
+export type Swap = Schemas["SwapOut"];
+export type Treatment = Schemas["TreatmentIn"];
+export type FilePlan = Schemas["FilePlanOut"];
+export type Build = Schemas["BuildOut"];
+export type Trial = Schemas["TrialOut"];
+export type Job = Schemas["JobOut"];
+export type Ribbon = Schemas["Ribbon"];
+export type Lengths = Schemas["Lengths"];
+export type Folders = Schemas["Folders"];
+export type ProblemText = Schemas["ProblemOut"];
+
+export class Problem extends Error {
+  constructor(
+    readonly what: string,
+    readonly where = "",
+    readonly next = "",
+  ) {
+    super(what);
+  }
+}
+
+export function asProblem(error: unknown): ProblemText {
+  if (error instanceof Problem) return { what: error.what, where: error.where, next: error.next };
+  return { what: String(error), where: "", next: "Reload the page." };
+}
+
+export function csrfToken(): string {
+  return /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1] ?? "";
+}
+
+const OFFLINE = new Problem(
+  "Zubret does not answer.",
+  location.host,
+  "Look at the window in which you started it; start it again if it has ended.",
+);
+
+const guard: Middleware = {
+  onRequest({ request }) {
+    if (request.method !== "GET") request.headers.set("X-CSRFToken", csrfToken());
+    return request;
+  },
+  async onResponse({ response }) {
+    if (response.ok) return;
+    throw await problemOf(response);
+  },
+  onError() {
+    return OFFLINE;
+  },
+};
+
+async function problemOf(response: Response): Promise<Problem> {
+  try {
+    const body = await response.json();
+    if (body.what) return new Problem(body.what, body.where, body.next);
+  } catch {
+    // not JSON: told below by its status
+  }
+  return new Problem(`The server answered ${response.status}.`, response.url, "Try again.");
+}
+
+export const api = createClient<paths>({ baseUrl: location.origin });
+api.use(guard);
+
+/** The data of a call; errors have become Problems on the way. */
+export async function got<T>(call: Promise<{ data?: T }>): Promise<T> {
+  return (await call).data as T;
+}
+
+/** Upload a replacement; progress from 0 to 1. */
+export function uploadSwap(
+  mod: number,
+  stream: number,
+  file: File,
+  progress: (share: number) => void,
+): Promise<Swap> {
+  return new Promise((resolve, reject) => {
+    const form = new FormData();
+    form.set("stream_id", String(stream));
+    form.set("file", file);
+    const request = new XMLHttpRequest();
+    request.open("POST", `/api/mods/${mod}/swaps`);
+    request.setRequestHeader("X-CSRFToken", csrfToken());
+    request.upload.onprogress = (e) => progress(e.lengthComputable ? e.loaded / e.total : 0);
+    request.onerror = () => reject(OFFLINE);
+    request.onload = () => {
+      try {
+        const body = JSON.parse(request.responseText);
+        if (request.status < 300) resolve(body);
+        else reject(new Problem(body.what, body.where, body.next));
+      } catch {
+        reject(new Problem(`The server answered ${request.status}.`, file.name, "Try again."));
+      }
+    };
+    request.send(form);
+  });
+}
+
+const peakStore = new Map<string, Promise<number[]>>();
+
+/** Peaks of a sound (0 to 255), kept for the session: an address never changes its sound. */
+export function peaks(audio: string, bins: number): Promise<number[]> {
+  const key = `${audio}/${bins}`;
+  let found = peakStore.get(key);
+  if (!found) {
+    found = got(
+      api.GET("/api/audio/{address}/peaks", { params: { path: { address: audio }, query: { bins } } }),
+    );
+    found.catch(() => peakStore.delete(key));
+    peakStore.set(key, found);
+    if (peakStore.size > 2000) peakStore.delete(peakStore.keys().next().value!);
+  }
+  return found;
+}
+
+/** Frames [start, start + frames) as int16, channels interleaved. */
+export async function pcm(
+  audio: string,
+  start: number,
+  frames: number,
+  signal?: AbortSignal,
+): Promise<Int16Array> {
+  const response = await fetch(`/api/audio/${audio}/pcm?start=${start}&frames=${frames}`, { signal });
+  if (!response.ok) throw await problemOf(response);
+  return new Int16Array(await response.arrayBuffer());
+}

@@ -1,0 +1,138 @@
+/** What every screen shares: the game, the route's state, jobs, messages, the address. */
+
+import { api, asProblem, got, type Game, type Job, type ProblemText, type Station } from "./api";
+
+export type StationKey = "survey" | "locate" | "swap" | "rebuild";
+const STATIONS: StationKey[] = ["survey", "locate", "swap", "rebuild"];
+
+interface Notice {
+  text: string;
+  action?: { label: string; run: () => void };
+}
+
+class App {
+  games = $state<Game[]>([]);
+  gameId = $state(0);
+  station = $state<StationKey>("survey");
+  /** What the address says beyond the station: a stream or a swap. */
+  detail = $state("");
+  route = $state<Station[]>([]);
+  jobs = $state<Job[]>([]);
+  loaded = $state(false);
+  problem = $state<ProblemText | null>(null);
+  notice = $state<Notice | null>(null);
+  searching = $state(false);
+  /** A file that was dropped on a stream elsewhere and waits for the Swap station. */
+  dropped: File | null = null;
+  /** Grows whenever a job ends: screens that show its result read it and load anew. */
+  finished = $state(0);
+
+  private noticeTimer = 0;
+
+  get game(): Game | undefined {
+    return this.games.find((g) => g.id === this.gameId);
+  }
+
+  get openJobs(): Job[] {
+    return this.jobs.filter((j) => j.state === "waiting" || j.state === "running");
+  }
+
+  async begin(): Promise<void> {
+    addEventListener("hashchange", () => this.readAddress());
+    await this.loadGames();
+    this.readAddress();
+    this.loaded = true;
+    void this.watch();
+  }
+
+  async loadGames(): Promise<void> {
+    try {
+      this.games = await got(api.GET("/api/games"));
+    } catch (error) {
+      this.problem = asProblem(error);
+    }
+  }
+
+  readAddress(): void {
+    const [, game, station, detail] = location.hash.split("/");
+    const known =
+      this.games.find((g) => g.id === Number(game)) ?? (game === "start" ? undefined : this.games[0]);
+    this.gameId = known?.id ?? 0;
+    this.station = STATIONS.includes(station as StationKey)
+      ? (station as StationKey)
+      : known?.surveyed
+        ? "locate"
+        : "survey";
+    this.detail = detail ?? "";
+    void this.refreshRoute();
+  }
+
+  go(station: StationKey, detail = "", game = this.gameId): void {
+    location.hash = `/${game}/${station}${detail ? `/${detail}` : ""}`;
+  }
+
+  async refreshRoute(): Promise<void> {
+    if (!this.gameId) return;
+    try {
+      this.route = await got(
+        api.GET("/api/games/{game_id}/route", { params: { path: { game_id: this.gameId } } }),
+      );
+    } catch (error) {
+      this.problem = asProblem(error);
+    }
+  }
+
+  /** Follow the jobs: often while one runs, else now and then. */
+  private async watch(): Promise<void> {
+    for (;;) {
+      const before = new Map(this.jobs.map((j) => [j.id, j.state]));
+      try {
+        this.jobs = await got(api.GET("/api/jobs"));
+        const ended = this.jobs.filter(
+          (j) => !["waiting", "running"].includes(j.state) && before.size && before.get(j.id) !== j.state,
+        );
+        if (ended.length) {
+          this.finished++;
+          if (ended.some((j) => j.kind === "survey")) await this.loadGames();
+          await this.refreshRoute();
+        }
+        if (this.problem?.what === "Zubret does not answer.") this.problem = null;
+      } catch (error) {
+        this.problem = asProblem(error);
+      }
+      const pause = this.openJobs.length ? 300 : 1500;
+      await new Promise((done) => {
+        this.wake = done as () => void;
+        setTimeout(done, pause);
+      });
+    }
+  }
+
+  /** Look at the jobs now: something was just started. */
+  wake: () => void = () => {};
+
+  async cancel(job: Job): Promise<void> {
+    await this.attempt(api.POST("/api/jobs/{job_id}/cancel", { params: { path: { job_id: job.id } } }));
+    this.wake();
+  }
+
+  /** Await a call; on failure show the problem and give undefined. */
+  async attempt<T>(call: Promise<{ data?: T }>): Promise<T | undefined> {
+    try {
+      const data = await got(call);
+      this.problem = null;
+      return data;
+    } catch (error) {
+      this.problem = asProblem(error);
+      return undefined;
+    }
+  }
+
+  say(text: string, action?: Notice["action"]): void {
+    clearTimeout(this.noticeTimer);
+    this.notice = { text, action };
+    this.noticeTimer = window.setTimeout(() => (this.notice = null), 10_000);
+  }
+}
+
+export const app = new App();

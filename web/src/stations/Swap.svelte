@@ -1,0 +1,454 @@
+<script lang="ts">
+  import { untrack } from "svelte";
+  import FitTable from "../components/FitTable.svelte";
+  import ProblemPanel from "../components/ProblemPanel.svelte";
+  import TwinLanes from "../components/TwinLanes.svelte";
+  import {
+    api,
+    asProblem,
+    got,
+    uploadSwap,
+    type ProblemText,
+    type Stream,
+    type Swap,
+    type Treatment,
+  } from "../lib/api";
+  import { app } from "../lib/app.svelte";
+  import { clock, spaced } from "../lib/format";
+  import { itemOf, streamTitle } from "../lib/items";
+  import { player, type Track } from "../lib/player.svelte";
+
+  let swaps = $state<Swap[]>([]);
+  let loaded = $state(false);
+  let target = $state<Stream | null>(null); // a stream that has no swap yet
+  let problem = $state<ProblemText | null>(null);
+  let view = $state<"whole" | "loop" | "seam">("whole");
+  let sending = $state<number | null>(null);
+  let over = $state(false);
+  let chooser = $state<HTMLInputElement>();
+
+  const mod_id = app.game!.mod_id;
+  const swap = $derived(
+    swaps.find((s) => String(s.id) === app.detail) ?? (app.detail ? undefined : swaps[0]),
+  );
+  const stream = $derived(swap?.stream ?? target);
+  const busy = $derived(swap?.state === "reading" || swap?.state === "preparing");
+  const job = $derived(app.openJobs.find((j) => j.kind === "prepare"));
+
+  async function load() {
+    try {
+      swaps = await got(api.GET("/api/mods/{mod_id}/swaps", { params: { path: { mod_id } } }));
+    } catch (error) {
+      problem = asProblem(error);
+    }
+    loaded = true;
+  }
+  void load();
+
+  // While a swap is prepared, look again and again.
+  $effect(() => {
+    if (!swaps.some((s) => s.state === "reading" || s.state === "preparing")) return;
+    const timer = setTimeout(async () => {
+      await load();
+      void app.refreshRoute();
+    }, 250);
+    return () => clearTimeout(timer);
+  });
+
+  // The address names a swap, or "s" and a stream that is to be swapped.
+  $effect(() => {
+    const detail = app.detail;
+    untrack(async () => {
+      problem = null;
+      view = "whole";
+      if (!detail.startsWith("s")) {
+        target = null;
+        return;
+      }
+      const id = Number(detail.slice(1));
+      target =
+        (await app.attempt(api.GET("/api/streams/{stream_id}", { params: { path: { stream_id: id } } }))) ??
+        null;
+      const file = app.dropped;
+      app.dropped = null;
+      if (file && target) await send(file);
+    });
+  });
+
+  // What is on screen is what is heard.
+  $effect(() => {
+    if (!stream) return;
+    const item = itemOf(stream, swap);
+    untrack(() => {
+      const known = player.item?.place === item.place;
+      const hadNew = known && player.item?.fresh;
+      player.load(item, known && hadNew ? player.side : item.fresh ? "new" : "original");
+    });
+  });
+
+  async function send(file: File) {
+    if (!stream) {
+      problem = {
+        what: "No stream is chosen for this file.",
+        where: file.name,
+        next: "Choose a stream in Locate, then drop the file on it.",
+      };
+      return;
+    }
+    sending = 0;
+    problem = null;
+    try {
+      const made = await uploadSwap(mod_id, stream.id, file, (share) => (sending = share));
+      await load();
+      app.wake();
+      app.go("swap", String(made.id));
+    } catch (error) {
+      problem = asProblem(error);
+    }
+    sending = null;
+  }
+
+  function drop(e: DragEvent) {
+    e.preventDefault();
+    over = false;
+    const file = e.dataTransfer?.files[0];
+    if (file) void send(file);
+  }
+
+  function put(changed: Swap | undefined) {
+    if (!changed) return;
+    swaps = swaps.map((s) => (s.id === changed.id ? changed : s));
+    app.wake();
+    void app.refreshRoute();
+  }
+
+  async function change(steps: Treatment) {
+    if (!swap) return;
+    try {
+      problem = null;
+      put(
+        await got(api.PATCH("/api/swaps/{swap_id}", { params: { path: { swap_id: swap.id } }, body: steps })),
+      );
+    } catch (error) {
+      problem = asProblem(error);
+      await load();
+    }
+  }
+
+  async function fit(point: string) {
+    if (!swap) return;
+    try {
+      put(
+        await got(
+          api.POST("/api/swaps/{swap_id}/fit", { params: { path: { swap_id: swap.id } }, body: { point } }),
+        ),
+      );
+    } catch (error) {
+      problem = asProblem(error);
+    }
+  }
+
+  async function remove(gone: Swap) {
+    await app.attempt(api.DELETE("/api/swaps/{swap_id}", { params: { path: { swap_id: gone.id } } }));
+    await load();
+    void app.refreshRoute();
+    app.go("swap");
+    app.say(`The swap of ${gone.stream ? streamTitle(gone.stream) : gone.place} was removed.`, {
+      label: "Undo",
+      run: async () => {
+        await app.attempt(
+          api.POST("/api/swaps/{swap_id}/restore", { params: { path: { swap_id: gone.id } } }),
+        );
+        await load();
+        void app.refreshRoute();
+        app.go("swap", String(gone.id));
+      },
+    });
+  }
+
+  /** The replacement's lane: the encoded result, or the file as it is while there is none. */
+  const lane = $derived.by((): Track | null => {
+    if (!swap?.info) return null;
+    if (swap.new) return swap.new as Track;
+    const t = swap.treatment;
+    const i = swap.info;
+    const loop =
+      t.loop === "points"
+        ? [t.loop_start, t.loop_end]
+        : t.loop === "whole"
+          ? [t.trim_start, t.trim_end ?? i.frames]
+          : t.loop === "source"
+            ? i.loop
+            : null;
+    return { audio: swap.source_audio, rate: i.rate, channels: i.channels, frames: i.frames, loop };
+  });
+
+  /** A frame of the encoded result as a frame of the user's file. */
+  function toSource(frame: number): number {
+    if (!swap?.info || !swap.new) return frame;
+    const before = frame - swap.pad + swap.cut;
+    return Math.round((before * swap.info.rate) / swap.new.rate) + swap.treatment.trim_start;
+  }
+
+  function moveLoop(start: number, end: number) {
+    void change({ loop: "points", loop_start: Math.max(0, toSource(start)), loop_end: toSource(end) });
+  }
+
+  /** The loop in the file's own frames, as it is used now. */
+  const loopNow = $derived.by((): [number, number] | null => {
+    if (!swap?.info) return null;
+    const t = swap.treatment;
+    if (t.loop === "points") return [t.loop_start, t.loop_end];
+    if (t.loop === "whole") return [t.trim_start, t.trim_end ?? swap.info.frames];
+    return t.loop === "source" && swap.info.loop ? [swap.info.loop[0]!, swap.info.loop[1]!] : null;
+  });
+
+  function typedLoop(edge: 0 | 1, text: string) {
+    const value = Number(text.replace(/\s/g, ""));
+    if (!loopNow || !Number.isInteger(value)) return;
+    const next: [number, number] = [...loopNow];
+    next[edge] = value;
+    void change({ loop: "points", loop_start: next[0], loop_end: next[1] });
+  }
+
+  function setMode(mode: string) {
+    if (mode === "points" && swap?.info)
+      void change({ loop: mode, loop_start: loopNow?.[0] ?? 0, loop_end: loopNow?.[1] ?? swap.info.frames });
+    else void change({ loop: mode });
+  }
+
+  const STATE: Record<string, { sign: string; text: string; tone: string }> = {
+    reading: { sign: "…", text: "reading", tone: "text-quiet" },
+    preparing: { sign: "…", text: "preparing", tone: "text-quiet" },
+    ready: { sign: "✓", text: "fits", tone: "text-success" },
+    open: { sign: "↻", text: "can be fitted", tone: "text-primary" },
+    failed: { sign: "■", text: "failed", tone: "text-error" },
+  };
+  const stateOf = (s: Swap) =>
+    s.state === "open" && s.verdict === "blocks"
+      ? { sign: "■", text: "blocks", tone: "text-error" }
+      : STATE[s.state]!;
+</script>
+
+{#snippet dropZone(large: boolean)}
+  <button
+    class="w-full rounded-box border border-dashed px-3 text-center {large ? 'py-12' : 'py-4'} {over
+      ? 'border-primary bg-base-300'
+      : 'border-edge'}"
+    onclick={() => chooser?.click()}
+    ondragover={(e) => {
+      e.preventDefault();
+      over = true;
+    }}
+    ondragleave={() => (over = false)}
+    ondrop={drop}
+  >
+    {#if sending !== null}
+      <progress class="progress progress-primary w-48" value={sending} max="1" aria-label="Sending the file"
+      ></progress>
+    {:else}
+      <span class="font-medium"
+        >{large ? "Drop the replacement here, or choose a file" : "Drop another file"}</span
+      >
+      <span class="block text-quiet">WAV, FLAC, Ogg Vorbis or MP3</span>
+    {/if}
+  </button>
+{/snippet}
+
+<svelte:window ondragover={(e) => e.preventDefault()} ondrop={(e) => e.preventDefault()} />
+<input
+  type="file"
+  class="hidden"
+  aria-label="Replacement file"
+  accept="audio/*,.wav,.flac,.ogg,.mp3"
+  bind:this={chooser}
+  onchange={(e) => {
+    const file = e.currentTarget.files?.[0];
+    e.currentTarget.value = "";
+    if (file) void send(file);
+  }}
+/>
+
+<div class="flex h-full max-lg:block">
+  <nav
+    aria-label="Swaps of this mod"
+    class="flex w-[225px] shrink-0 flex-col gap-2 overflow-auto border-r border-line bg-base-200 p-3 max-lg:w-full"
+  >
+    <p class="text-quiet">Swaps of this mod</p>
+    {#each swaps as s (s.id)}
+      {@const st = stateOf(s)}
+      <a
+        href="#/{app.gameId}/swap/{s.id}"
+        class="rounded-field border-l-[3px] px-2.5 py-1.5 {s.id === swap?.id
+          ? 'border-primary bg-base-300'
+          : 'border-transparent hover:bg-base-300'}"
+        aria-current={s.id === swap?.id ? "true" : undefined}
+      >
+        <span class="flex items-baseline justify-between gap-2">
+          <span class="truncate font-semibold">{s.stream ? streamTitle(s.stream) : s.place}</span>
+          <span class="shrink-0 {st.tone}">{st.sign} {st.text}</span>
+        </span>
+        <span class="block truncate text-quiet">{s.source_name}</span>
+      </a>
+    {:else}
+      {#if loaded}<p>None yet. Choose a stream in Locate, then swap it.</p>{/if}
+    {/each}
+    {#if swap}<div class="mt-auto pt-3">{@render dropZone(false)}</div>{/if}
+  </nav>
+
+  <section class="min-w-0 grow overflow-auto px-4 py-3">
+    {#if stream}
+      <div class="flex flex-wrap items-start justify-between gap-3">
+        <div class="min-w-0">
+          <h1 class="text-xl font-bold">{streamTitle(stream)}</h1>
+          <p class="num break-words text-quiet">{stream.place}</p>
+        </div>
+        {#if swap}
+          <div class="flex items-center gap-2">
+            <div class="join" role="group" aria-label="What the lanes show">
+              {#each [["whole", "whole"], ["loop", "loop"], ["seam", "seam ±3 s"]] as const as [key, label] (key)}
+                <button
+                  class="btn btn-sm join-item {view === key ? 'font-bold underline underline-offset-4' : ''}"
+                  aria-pressed={view === key}
+                  disabled={key !== "whole" && !lane?.loop}
+                  onclick={() => (view = key)}>{label}</button
+                >
+              {/each}
+            </div>
+            <button class="btn btn-sm" onclick={() => remove(swap)}>Remove swap</button>
+          </div>
+        {/if}
+      </div>
+    {/if}
+    {#if problem}<div class="mt-3"><ProblemPanel {problem} close={() => (problem = null)} /></div>{/if}
+    {#if swap?.error}<div class="mt-3"><ProblemPanel problem={swap.error} /></div>{/if}
+
+    {#if swap && stream}
+      {#if stream.shared}
+        <p class="mt-2 rounded-field bg-base-300 px-3 py-2">
+          Note: {stream.shared} more {stream.shared === 1 ? "stream is" : "streams are"} stored in the same bytes
+          and will change too.
+        </p>
+      {/if}
+      {#if lane}
+        <div class="mt-3">
+          <TwinLanes
+            original={stream}
+            fresh={lane}
+            freshLabel={swap.new
+              ? "new, as encoded"
+              : busy
+                ? "being prepared"
+                : "the file as it is, not encoded yet"}
+            blockFrames={stream.block_frames}
+            {view}
+            {moveLoop}
+          />
+        </div>
+        <div class="mt-3 flex flex-wrap items-start gap-x-4 gap-y-2">
+          <label class="block">
+            <span class="text-quiet">loop</span>
+            <select
+              class="select mt-1 block w-40"
+              value={swap.treatment.loop}
+              onchange={(e) => setMode(e.currentTarget.value)}
+            >
+              <option value="source" disabled={!swap.info?.loop}>the file's own</option>
+              <option value="whole">the whole piece</option>
+              <option value="points">these points</option>
+              <option value="none">none</option>
+            </select>
+          </label>
+          {#if loopNow && swap.info}
+            {#each [0, 1] as const as edge (edge)}
+              <label class="block">
+                <span class="text-quiet">loop {edge ? "end" : "start"}, frames</span>
+                <input
+                  class="input num mt-1 block w-32"
+                  inputmode="numeric"
+                  value={spaced(loopNow[edge])}
+                  onchange={(e) => typedLoop(edge, e.currentTarget.value)}
+                />
+                <span class="num text-quiet"
+                  >{clock(loopNow[edge] / swap.info.rate)}{edge && loopNow[1] === swap.info.frames
+                    ? " · end"
+                    : ""}</span
+                >
+              </label>
+            {/each}
+          {/if}
+          <label class="block">
+            <span class="text-quiet">gain, dB</span>
+            <input
+              class="input num mt-1 block w-24"
+              type="number"
+              step="0.1"
+              min="-60"
+              max="40"
+              value={swap.treatment.gain_db}
+              onchange={(e) => change({ gain_db: Number(e.currentTarget.value) })}
+            />
+          </label>
+          {#if stream.block_frames > 1 && loopNow}
+            <label class="block">
+              <span class="text-quiet">loop start to a block edge</span>
+              <select
+                class="select mt-1 block w-48"
+                value={swap.treatment.align}
+                onchange={(e) => change({ align: e.currentTarget.value })}
+              >
+                <option value="">leave it</option>
+                <option value="pad">by silence before the head</option>
+                <option value="trim">by cutting the head</option>
+              </select>
+            </label>
+          {/if}
+          <div class="ml-auto self-center">
+            {#if swap.state === "ready"}
+              <a class="btn btn-primary" href="#/{app.gameId}/rebuild">Go to Rebuild</a>
+            {:else if busy}
+              <p role="status" class="flex items-center gap-2 text-quiet">
+                <span class="loading loading-spinner loading-sm"></span>{job?.note || "preparing"}
+                {#if job}<button class="btn btn-xs" onclick={() => app.cancel(job)}>Cancel</button>{/if}
+              </p>
+            {/if}
+          </div>
+        </div>
+      {:else if busy}
+        <p role="status" class="mt-6 flex items-center gap-3 text-quiet">
+          <span class="loading loading-spinner"></span> Reading {swap.source_name} …
+        </p>
+      {/if}
+      {#if swap.points.length}
+        <div class="mt-3"><FitTable {swap} {fit} /></div>
+      {/if}
+      {#if swap.new}
+        <p class="mt-2 text-quiet">
+          What you hear as <em>new</em> is the encoded stream, decoded as the game does{swap.new.snr_db ===
+          null
+            ? "; it is identical to what was meant."
+            : `; it differs from what was meant by noise ${swap.new.snr_db.toFixed(1)} dB below it.`}
+        </p>
+      {/if}
+    {:else if target}
+      <p class="mt-2 text-quiet">
+        {clock(target.seconds)} · {spaced(target.rate)} Hz · {target.channels === 1
+          ? "mono"
+          : `${target.channels} channels`}
+        · {target.codec} · {target.loop ? "loops" : "plays once"}
+      </p>
+      <div class="mt-5 max-w-xl">{@render dropZone(true)}</div>
+      <p class="mt-3 max-w-xl text-quiet">
+        Your file is copied; it and the game stay as they are. Rate, channels and loop are compared next, and
+        nothing is changed without your word.
+      </p>
+    {:else if loaded}
+      <h1 class="text-xl font-bold">No swap yet</h1>
+      <p class="mt-2 max-w-lg text-quiet">
+        A swap puts a file of yours in the place of one stream. Find the stream first: sort by length to tell
+        music from cues, and listen with the arrow keys.
+      </p>
+      <a class="btn btn-primary mt-4" href="#/{app.gameId}/locate">Find a stream in Locate</a>
+    {/if}
+  </section>
+</div>
