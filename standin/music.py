@@ -110,7 +110,7 @@ def render(piece, block=1):
     track = np.zeros((intro + body + tail, 2), np.float32)
     # Every small freedom is drawn once a bar and kept for the repetition.
     plans = [_bar(piece, chord, rng) for chord in piece.chords]
-    opening = [(voice, 0.0, 3.9, midi, 0.5, 0.5) for voice, _, _, midi, _, _ in plans[0] if voice == "pad"]
+    opening = [(voice, 0.0, 3.9, midi, 0.18, 0.5) for voice, _, _, midi, _, _ in plans[0] if voice == "pad"]
     for bar in range(-piece.intro_bars, bars + 4):
         start = intro + round(bar * body / bars)
         for voice, at, length, midi, level, pan in opening if bar < 0 else plans[bar % bars]:

@@ -47,7 +47,10 @@ class EntryPage(Schema):
 
 
 class StreamOut(Schema):
-    """A stream; loop is [start, end) in frames; audio is the address of its sound."""
+    """A stream; loop is [start, end) in frames; audio is the address of its sound.
+
+    at is its byte offset in the bank, archive_at in the archive (null in a compressed entry).
+    """
 
     id: int
     stream_id: str
@@ -68,6 +71,7 @@ class StreamOut(Schema):
     block_size: int
     block_frames: int
     at: int
+    archive_at: int | None
     stored: int
     shared: int
     audio: str

@@ -32,9 +32,11 @@ BRUSH_FROM, BRUSH_TO = 0.1, 600.0
 
 def filtered(game: Game, q: str = "", archive: int = 0, language: str = "") -> QuerySet[Stream]:
     """Streams of the current survey by text, archive and language; each with `shown` and `marked`."""
+    plain = Entry.objects.filter(archive=OuterRef("archive"), ordinal=OuterRef("bank__entry_index"), method="plain")
     given = Given.objects.filter(game=game, locator=OuterRef("locator"))
     rows = streams_of(game).annotate(
         given_name=Subquery(given.values("name")[:1]),
+        entry_at=Subquery(plain.values("at")[:1]),
         marked=Coalesce(Subquery(given.values("marked")[:1]), False),
     )
     rows = rows.annotate(shown=Coalesce(NullIf(F("given_name"), Value("")), F("name")))
@@ -113,6 +115,7 @@ def entries_page(game: Game, archive: int, q: str, sort: str, offset: int, limit
 
 def stream_out(s: Stream) -> dict[str, Any]:
     """A stream as the API gives it."""
+    entry_at = getattr(s, "entry_at", None)
     return {
         "id": s.pk,
         "stream_id": s.stream_id,
@@ -133,6 +136,7 @@ def stream_out(s: Stream) -> dict[str, Any]:
         "block_size": s.block_size,
         "block_frames": CODECS[s.codec].block_frames(s.format()),
         "at": s.at,
+        "archive_at": None if entry_at is None or s.archive.kind == "zip" else entry_at + s.at,
         "stored": s.stored,
         "shared": s.shared,
         "audio": original_address(s),

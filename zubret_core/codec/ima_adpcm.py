@@ -145,7 +145,7 @@ class ImaAdpcm:
     """Four bits a sample, in blocks that decode by themselves."""
 
     name = "ima-adpcm"
-    label = "4-bit IMA ADPCM"
+    label = "IMA ADPCM"
 
     def block_frames(self, format: Format) -> int:
         groups, rest = divmod(format.block_size, 4 * format.channels)

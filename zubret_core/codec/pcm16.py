@@ -14,7 +14,7 @@ class Pcm16:
     """Two bytes a sample."""
 
     name = "pcm16"
-    label = "16-bit PCM"
+    label = "PCM 16"
 
     def block_frames(self, format: Format) -> int:
         return 1

@@ -19,6 +19,7 @@ import numpy as np
 from ..bank import Bank
 from ..base import Format, Progress, ZubretError, silent, to_int16
 from ..base.pcm import snr_db
+from ..base.wording import spaced
 from ..container import Container, DescribedArchive, LooseFile, ZipArchive
 from ..layout.read import Reading
 from ..layout.write import region_untied
@@ -129,24 +130,24 @@ def _prove_file(file: dict[str, Any], progress: Progress) -> list[ProofPoint]:
         old, new = open_archive(old_file), open_archive(new_file)
         if old is None or new is None:
             raise ZubretError("The file is no longer recognised as an archive.", file=path)
-        point("file size", f"{file['size']:,} B", f"{new_file.size:,} B")
-        point("entries", f"{len(old.entries):,}", f"{len(new.entries):,}")
+        point("file size", f"{spaced(file['size'])} B", f"{spaced(new_file.size)} B")
+        point("entries", f"{spaced(len(old.entries))}", f"{spaced(len(new.entries))}")
         if len(old.entries) != len(new.entries):
             return points
         same_names = sum(a.path == b.path and a.method == b.method for a, b in zip(old.entries, new.entries, strict=True))
-        point("order, names and methods", f"{len(old.entries):,} as before", f"{same_names:,} as before")
+        point("order, names and methods", f"{spaced(len(old.entries))} as before", f"{spaced(same_names)} as before")
         changed = {s["entry"] for s in file["swaps"]}
         changed |= {n for e in changed for n in old.sharing(e)}
         untouched = [n for n in range(len(old.entries)) if n not in changed]
         identical = _identical(old, new, untouched, progress)
-        point("untouched entries", f"{len(untouched):,} identical", f"{identical:,} identical")
+        point("untouched entries", f"{spaced(len(untouched))} identical", f"{spaced(identical)} identical")
         for n in sorted(changed):
             if isinstance(new, DescribedArchive | ZipArchive):
                 new.check(n)
         if changed and not isinstance(new, LooseFile):
-            point("checksums of changed entries", f"{len(changed):,} right", f"{len(changed):,} right")
+            point("checksums of changed entries", f"{spaced(len(changed))} right", f"{spaced(len(changed))} right")
         if isinstance(old, DescribedArchive) and isinstance(new, DescribedArchive):
-            point("alignment", f"{old.layout.payload.align:,} B", f"{new.layout.payload.align:,} B")
+            point("alignment", f"{spaced(old.layout.payload.align)} B", f"{spaced(new.layout.payload.align)} B")
             point("bytes that no swap touches", "carried over", _carried(old.reading, new.reading))
         for entry in sorted({s["entry"] for s in file["swaps"]}):
             swaps = [s for s in file["swaps"] if s["entry"] == entry]
@@ -189,11 +190,11 @@ def _carried(old: Reading, new: Reading) -> str:
 
 def _prove_bank(old: Bank, new: Bank, swaps: list[dict[str, Any]], point) -> None:
     name = old.source.name
-    point(f"{name}: streams", f"{len(old.streams):,}", f"{len(new.streams):,}")
+    point(f"{name}: streams", f"{spaced(len(old.streams))}", f"{spaced(len(new.streams))}")
     if len(old.streams) != len(new.streams):
         return
     ids = sum(a.id == b.id for a, b in zip(old.streams, new.streams, strict=True))
-    point(f"{name}: stream ids in order", f"{len(old.streams):,} as before", f"{ids:,} as before")
+    point(f"{name}: stream ids in order", f"{spaced(len(old.streams))} as before", f"{spaced(ids)} as before")
     changed = {s["ordinal"] for s in swaps}
     changed |= {n for c in changed for n in old.streams[c].shares}
     untouched = [n for n in range(len(old.streams)) if n not in changed]
@@ -202,14 +203,14 @@ def _prove_bank(old: Bank, new: Bank, swaps: list[dict[str, Any]], point) -> Non
         for n in untouched
     )
     if len(old.streams) > 1:
-        point(f"{name}: untouched streams", f"{len(untouched):,} identical", f"{same:,} identical")
+        point(f"{name}: untouched streams", f"{spaced(len(untouched))} identical", f"{spaced(same)} identical")
     for swap in swaps:
         stream, wanted = new.streams[swap["ordinal"]], Format.from_dict(swap["format"])
         found = stream.format
         label = swap["name"].rsplit(" › ", 1)[-1]
-        point(f"{label}: length", f"{wanted.frames:,} frames", f"{found.frames:,} frames")
-        point(f"{label}: rate and channels", f"{wanted.rate:,} Hz, {wanted.channels}", f"{found.rate:,} Hz, {found.channels}")
-        point(f"{label}: codec and block", f"{wanted.codec}, {wanted.block_size:,} B", f"{found.codec}, {found.block_size:,} B")
+        point(f"{label}: length", f"{spaced(wanted.frames)} frames", f"{spaced(found.frames)} frames")
+        point(f"{label}: rate and channels", f"{spaced(wanted.rate)} Hz, {wanted.channels}", f"{spaced(found.rate)} Hz, {found.channels}")
+        point(f"{label}: codec and block", f"{wanted.codec}, {spaced(wanted.block_size)} B", f"{found.codec}, {spaced(found.block_size)} B")
         point(f"{label}: loop", _loop(wanted), _loop(found))
         with FileSource(swap["payload"]) as payload:
             equal = _equal(payload, stream.payload)
@@ -224,7 +225,7 @@ def _prove_bank(old: Bank, new: Bank, swaps: list[dict[str, Any]], point) -> Non
 
 
 def _loop(format: Format) -> str:
-    return f"{format.loop.start:,} to {format.loop.end:,}" if format.loop else "none"
+    return f"{spaced(format.loop.start)} to {spaced(format.loop.end)}" if format.loop else "none"
 
 
 def main() -> None:

@@ -11,6 +11,7 @@ import soundfile
 from ..audio import Audio, can_mix, level_dbfs
 from ..bank import Stream
 from ..base import Format, Loop, ZubretError
+from ..base.wording import clock, spaced
 from ..codec import CODECS
 from .treatment import Target, Treatment, target_of
 
@@ -122,17 +123,6 @@ def fit_report(original: Stream, original_peak: float, info: AudioInfo, how: Tre
     ]
     shares = [str(n) for n in original.shares]
     return FitReport(points, target, shares)
-
-
-def spaced(number: int) -> str:
-    """A number in groups of three, set apart by narrow spaces."""
-    return f"{number:,}".replace(",", "\u202f")
-
-
-def clock(frames: int, rate: int) -> str:
-    """A length as minutes, seconds and milliseconds."""
-    ms = round(frames * 1000 / rate)
-    return f"{ms // 60000}:{ms // 1000 % 60:02}.{ms % 1000:03}"
 
 
 def decibel(value: float) -> str:

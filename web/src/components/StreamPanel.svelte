@@ -108,7 +108,11 @@
   {#if ribbon}
     <div>
       <h3 class="mb-1.5 text-quiet">The bytes of {stream.archive.split("/").at(-1)}</h3>
-      <ByteRibbon {ribbon} label={stream.archive} />
+      <ByteRibbon
+        {ribbon}
+        label={stream.archive}
+        mark={stream.archive_at === null ? undefined : { at: stream.archive_at, length: stream.stored }}
+      />
     </div>
   {/if}
   <div class="mt-auto flex flex-col gap-2 pt-2">

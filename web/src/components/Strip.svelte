@@ -65,7 +65,9 @@
   {#if player.item && track}
     <div class="w-44 shrink-0 max-md:w-auto max-md:grow">
       <p class="truncate font-semibold">{player.item.title}</p>
-      <p class="num truncate text-quiet" title={player.item.place}>{player.item.place}</p>
+      <p class="num truncate text-quiet" title={player.item.place}>
+        {player.item.place.split(" › ").slice(-2).join(" › ")}
+      </p>
     </div>
     <div
       class="relative h-[50px] min-w-40 grow cursor-pointer max-md:order-last max-md:w-full"
@@ -104,7 +106,7 @@
         <path d="M{share * width} 0V50" stroke="var(--color-base-content)" stroke-width="1.5" />
       </svg>
     </div>
-    <div class="num w-20 shrink-0">
+    <div class="num w-[92px] shrink-0 whitespace-nowrap">
       <p>{clock(player.seconds)}</p>
       <p class="text-quiet">of {clock(length)}</p>
     </div>

@@ -309,7 +309,7 @@
   .lane {
     paint-order: stroke;
     stroke: var(--color-base-200);
-    stroke-width: 4px;
+    stroke-width: 6px;
     stroke-linejoin: round;
   }
 </style>

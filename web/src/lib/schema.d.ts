@@ -1004,10 +1004,14 @@ export interface components {
         /**
          * StreamOut
          * @description A stream; loop is [start, end) in frames; audio is the address of its sound.
+         *
+         *     at is its byte offset in the bank, archive_at in the archive (null in a compressed entry).
          */
         StreamOut: {
             /** Archive */
             archive: string;
+            /** Archive At */
+            archive_at: number | null;
             /** Archive Id */
             archive_id: number;
             /** At */

@@ -252,7 +252,7 @@
       {onkeydown}
     >
       <div role="row" class="line head text-quiet" aria-rowindex="1">
-        <span role="columnheader" class="sr-only">marked</span>
+        <span role="columnheader"><span class="sr-only">marked</span></span>
         <span role="columnheader" class="cell-shape">shape</span>
         {#each COLUMNS as c (c.key)}
           {@const on = sort === c.key || sort === `-${c.key}`}
@@ -299,7 +299,7 @@
                   title={s.marked ? "marked" : "not marked"}
                   >{s.marked ? "◆" : "◇"}<span class="sr-only">{s.marked ? "marked" : ""}</span></span
                 >
-                <span role="gridcell" class="cell-shape"><Comb audio={s.audio} /></span>
+                <span role="gridcell" class="cell-shape"><Comb audio={s.audio} width={84} /></span>
                 <span role="gridcell" class={s.name ? "font-medium" : "text-quiet italic"}
                   >{s.name || "no name yet"}</span
                 >
@@ -339,11 +339,13 @@
 <style>
   .line {
     display: grid;
-    grid-template-columns: 18px 92px minmax(86px, 1.3fr) 44px minmax(76px, 0.9fr) minmax(
-        64px,
-        0.7fr
-      ) 74px 60px 26px minmax(104px, 1fr) 104px 48px;
-    column-gap: 11px;
+    grid-template-columns:
+      16px 84px minmax(90px, 1.2fr) 40px minmax(92px, 1fr) minmax(70px, 0.7fr) 72px 54px 20px minmax(
+        88px,
+        0.8fr
+      )
+      104px 42px;
+    column-gap: 10px;
     align-items: center;
     height: 33px;
     min-width: 880px;
@@ -366,5 +368,9 @@
   .line.chosen {
     background: var(--color-base-300);
     border-left-color: var(--color-primary);
+  }
+  .grid-table:focus-visible {
+    outline-offset: -2px;
+    outline-width: 1px;
   }
 </style>

@@ -113,7 +113,7 @@
   }
 </script>
 
-<div class="mx-auto max-w-5xl space-y-6 px-4 py-4">
+<div class="mx-auto max-w-6xl space-y-6 px-4 py-4">
   <div class="flex flex-wrap items-start justify-between gap-3">
     <div>
       <h1 class="text-xl font-bold">Rebuild</h1>

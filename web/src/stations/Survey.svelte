@@ -28,7 +28,7 @@
       const game_id = app.gameId;
       survey = (await got(api.GET("/api/games/{game_id}/survey", { params: { path: { game_id } } }))) ?? null;
       if (survey && !survey.rows.some((r) => r.path === path))
-        path = (survey.rows.find((r) => r.what === "archive") ?? survey.rows[0])?.path ?? "";
+        path = [...survey.rows].sort((a, b) => b.streams - a.streams)[0]?.path ?? "";
     } catch (error) {
       problem = asProblem(error);
     }

@@ -349,7 +349,7 @@
           <label class="block">
             <span class="text-quiet">loop</span>
             <select
-              class="select mt-1 block w-40"
+              class="select mt-1 flex w-40"
               value={swap.treatment.loop}
               onchange={(e) => setMode(e.currentTarget.value)}
             >
@@ -393,7 +393,7 @@
             <label class="block">
               <span class="text-quiet">loop start to a block edge</span>
               <select
-                class="select mt-1 block w-48"
+                class="select mt-1 flex w-56"
                 value={swap.treatment.align}
                 onchange={(e) => change({ align: e.currentTarget.value })}
               >
