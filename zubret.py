@@ -285,7 +285,7 @@ def test(rest: list[str]) -> None:
     sys.exit(subprocess.call([str(PYTHON), "-m", "tests", *rest], cwd=ROOT, env=env))
 
 
-TOOLS = {"chromium": "chromium", "sox": "sox", "ogginfo": "vorbis-tools", "zip": "zip"}
+TOOLS = {"chromium": "chromium", "sndfile-info": "sndfile-programs", "ogginfo": "vorbis-tools", "zip": "zip"}
 
 
 def prepare_tools() -> None:
@@ -297,7 +297,9 @@ def prepare_tools() -> None:
         return
     apt, root = shutil.which("apt-get"), hasattr(os, "geteuid") and os.geteuid() == 0
     if not apt or not root:
-        stop(f"the tests need these Debian packages or their like: {' '.join(missing)}. Install them, then start again.")
+        stop(
+            f"the tests need these Debian packages or their like: {' '.join(missing)}. Install them, then start again."
+        )
     say(f"Installing {' '.join(missing)} ...")
     quiet = {**os.environ, "DEBIAN_FRONTEND": "noninteractive"}
     command([apt, "update", "-qq"], env=quiet)

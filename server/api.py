@@ -66,5 +66,8 @@ def on_other_error(request: HttpRequest, error: Exception) -> HttpResponse:
     """A fault of ours: logged in full, told in short."""
     log.exception("%s %s failed", request.method, request.path)
     return problem(
-        500, f"Zubret made a mistake here ({type(error).__name__}).", request.path, "Try again; the log has the details."
+        500,
+        f"Zubret made a mistake here ({type(error).__name__}).",
+        request.path,
+        "Try again; the log has the details.",
     )

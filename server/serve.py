@@ -9,12 +9,11 @@ import sys
 def main() -> None:
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
     import waitress
+    from django.conf import settings
 
     from zubret_core.codec import warm
 
     from .wsgi import application
-
-    from django.conf import settings
 
     warm()
     try:

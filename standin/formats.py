@@ -47,14 +47,20 @@ def bell(name, sounds, tongue=""):
         form |= (sound.rate // 50) << 8 | (sound.block // 4) << 20
         start, end = sound.loop or (0, 0)
         volume, chapter = 200 + n % 50, n * 257 & 0xFFFF
-        records.append(
-            struct.pack("<7I2H", sound.id, at // 32, stored, form, frames, start, end, volume, chapter)
-        )
+        records.append(struct.pack("<7I2H", sound.id, at // 32, stored, form, frames, start, end, volume, chapter))
     table = b"".join(records)
     head = struct.pack(
-        "<4sBBH24sIIII", b"BELL", 2, TONGUES[tongue], 4711, name.encode(), len(sounds), payload_at,
-        payload_at + len(body), zlib.crc32(table),
-    )  # fmt: skip
+        "<4sBBH24sIIII",
+        b"BELL",
+        2,
+        TONGUES[tongue],
+        4711,
+        name.encode(),
+        len(sounds),
+        payload_at,
+        payload_at + len(body),
+        zlib.crc32(table),
+    )
     return _fit(head + table, 32, b"\xee") + body
 
 
@@ -65,9 +71,15 @@ def crate(build, files):
         stored = zlib.compress(data, 6) if packed else data
         records.append(
             struct.pack(
-                "<56sIIIHHI", path.encode(), len(body) // SECTOR, len(stored), len(data),
-                int(packed) | (n * 37 & 0xFFF) << 4, n * 1009 & 0xFFFF, zlib.crc32(data),
-            )  # fmt: skip
+                "<56sIIIHHI",
+                path.encode(),
+                len(body) // SECTOR,
+                len(stored),
+                len(data),
+                int(packed) | (n * 37 & 0xFFF) << 4,
+                n * 1009 & 0xFFFF,
+                zlib.crc32(data),
+            )
         )
         body += _fit(stored, SECTOR, b"\0")
     table = b"".join(records)

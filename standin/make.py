@@ -104,7 +104,11 @@ def make(folder):
     rng = np.random.default_rng(9)
     depth = np.cumsum(np.cumsum(rng.standard_normal((128, 128)), axis=0), axis=1).astype("<f4").tobytes()
     files = [
-        ("text/strings_en.txt", "\n".join(f"LINE_{n:03}=The night ferry, page {n}." for n in range(200)).encode(), True),
+        (
+            "text/strings_en.txt",
+            "\n".join(f"LINE_{n:03}=The night ferry, page {n}." for n in range(200)).encode(),
+            True,
+        ),
         ("charts/inland_sea.depth", depth, False),
         ("music/music.bell", _music_bank(), False),
         ("voice/crew_en.bell", _voice_bank("en"), False),

@@ -66,7 +66,7 @@ class Ferry:
             name = name.rstrip(b"\0").decode()
             _need(name == order[n], f"{path}: entry {n} is {name}, but {order[n]} was expected: the order has changed")
             at = sector * SECTOR
-            _need(SECTOR <= at and at + stored <= table_sector * SECTOR, f"{name}: lies outside the payload area")
+            _need(at >= SECTOR and at + stored <= table_sector * SECTOR, f"{name}: lies outside the payload area")
             spans[at, stored] = name
             packed = data[at : at + stored]
             try:

@@ -35,7 +35,9 @@ def allowed(path: str) -> Path:
     place = Path(path).resolve()
     if not any(place == root or root in place.parents for root in settings.LIBRARY_ROOTS):
         roots = ", ".join(str(r) for r in settings.LIBRARY_ROOTS)
-        raise stopped(403, "This folder is outside the folders that Zubret may read.", f"Choose one below {roots}.", path)
+        raise stopped(
+            403, "This folder is outside the folders that Zubret may read.", f"Choose one below {roots}.", path
+        )
     if not place.is_dir():
         raise stopped(404, "There is no such folder.", "Choose one from the list.", path)
     return place
@@ -44,7 +46,11 @@ def allowed(path: str) -> Path:
 def folders_in(path: str) -> dict[str, Any]:
     """The folders inside one, for choosing a game; with no path the roots themselves."""
     if not path:
-        return {"path": "", "parent": None, "folders": [{"name": str(r), "path": str(r)} for r in settings.LIBRARY_ROOTS]}
+        return {
+            "path": "",
+            "parent": None,
+            "folders": [{"name": str(r), "path": str(r)} for r in settings.LIBRARY_ROOTS],
+        }
     place = allowed(path)
     try:
         inside = sorted((p for p in place.iterdir() if p.is_dir() and not p.name.startswith(".")), key=lambda p: p.name)
@@ -99,9 +105,7 @@ def survey(job: Job, progress: Progress) -> dict[str, Any]:
         for file in files:
             progress(done, total, f"looking at {file.path}")
             archive = _known(game, file) or _read(game, folder, file, progress)
-            seen.append(
-                SurveyFile(survey=row, path=file.path, size=file.size, mtime_ns=file.mtime_ns, archive=archive)
-            )
+            seen.append(SurveyFile(survey=row, path=file.path, size=file.size, mtime_ns=file.mtime_ns, archive=archive))
             done += file.size
         SurveyFile.objects.bulk_create(seen, batch_size=500)
         Survey.objects.filter(pk=row.pk).update(
@@ -178,12 +182,26 @@ def _keep_bank(archive: Archive, entry: Entry, found: FoundBank) -> None:
         locator = Locator(archive.path, entry.path, found.entry, s.id, s.ordinal)
         rows.append(
             (
-                archive.pk, bank.pk, pack_locator(locator), s.ordinal, readable(s.id), readable(s.name),
-                f.codec, f.variant, f.rate, f.channels, f.frames, f.frames / f.rate,
-                f.loop.start if f.loop else None, f.loop.end if f.loop else None,
-                f.block_size, s.at, s.stored, len(s.shares), ",".join(s.keeps),
-            )  # fmt: skip
+                archive.pk,
+                bank.pk,
+                pack_locator(locator),
+                s.ordinal,
+                readable(s.id),
+                readable(s.name),
+                f.codec,
+                f.variant,
+                f.rate,
+                f.channels,
+                f.frames,
+                f.frames / f.rate,
+                f.loop.start if f.loop else None,
+                f.loop.end if f.loop else None,
+                f.block_size,
+                s.at,
+                s.stored,
+                len(s.shares),
+                ",".join(s.keeps),
+            )
         )
     for _ in bulk_insert(Stream, Stream.BULK, rows):
         pass
-

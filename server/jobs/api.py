@@ -57,9 +57,7 @@ def get_job(request: HttpRequest, job_id: int):
 def cancel_job(request: HttpRequest, job_id: int):
     """Ask a job to stop; one that has not begun ends at once."""
     job = one(Job.objects.all(), job_id)
-    Job.objects.filter(pk=job_id, state=Job.WAITING).update(
-        state=Job.CANCELLED, cancel=True, finished=timezone.now()
-    )
+    Job.objects.filter(pk=job_id, state=Job.WAITING).update(state=Job.CANCELLED, cancel=True, finished=timezone.now())
     Job.objects.filter(pk=job_id, state=Job.RUNNING).update(cancel=True)
     job.refresh_from_db()
     return job

@@ -120,7 +120,9 @@ def start_trial(build: Build, swap: Swap, loops: int) -> tuple[Trial, Job]:
     """Load the rebuilt files in the stand-in game and play the swapped stream."""
     game = build.mod.game
     if game.player != "standin":
-        raise stopped(409, "No stand-in plays this game.", "Download the rebuilt files and try them in the game itself.")
+        raise stopped(
+            409, "No stand-in plays this game.", "Download the rebuilt files and try them in the game itself."
+        )
     if build.state not in (Build.PROVED, Build.FAILED):
         raise stopped(409, "The rebuild is not finished.", "Wait for its proof.")
     if not 1 <= loops <= 20:
@@ -148,7 +150,7 @@ def trial_run(job: Job, progress: Progress) -> dict[str, Any]:
         command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, cwd=settings.ROOT, text=True, encoding="utf-8"
     )
     try:
-        for second in range(LONGEST_TRIAL * 4):
+        for _ in range(LONGEST_TRIAL * 4):
             progress(0, 0, "the stand-in game is playing")
             try:
                 output, errors = program.communicate(timeout=0.25)

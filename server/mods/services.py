@@ -273,7 +273,9 @@ def result_sound(swap_id: int, digest: str) -> Sound | None:
     build = Build.objects.filter(pk=int(number)).first() if swap and number.isdigit() else None
     if swap is None or build is None or build.made_of.get(str(swap.pk)) != wanted:
         return None
-    stream = open_stream(GameFolder(build_folder(build)), unpack_locator(swap.locator), disk_cache(), f"build{build.pk}")
+    stream = open_stream(
+        GameFolder(build_folder(build)), unpack_locator(swap.locator), disk_cache(), f"build{build.pk}"
+    )
     return Sound(f"rebuilt {swap.source_name}", stream.format, stream.decode, digest)
 
 

@@ -11,8 +11,8 @@ from ninja import Router, Schema
 
 from zubret_core.audio import write_ogg
 from zubret_core.audio.files import wav_source
-from zubret_core.locate import open_archive
 from zubret_core.container import GameFolder
+from zubret_core.locate import open_archive
 from zubret_core.source.chain import condensed
 
 from ..errors import one, stopped

@@ -82,9 +82,7 @@ def lengths(rows: QuerySet[Stream]) -> dict[str, Any]:
     """How many streams have which length: bins on a logarithmic axis."""
     span = Ln(Cast(BRUSH_TO / BRUSH_FROM, FloatField()))
     place = Floor(
-        Ln(Greatest(F("seconds"), BRUSH_FROM, output_field=FloatField()) / BRUSH_FROM)
-        / span
-        * BRUSH_BINS,
+        Ln(Greatest(F("seconds"), BRUSH_FROM, output_field=FloatField()) / BRUSH_FROM) / span * BRUSH_BINS,
         output_field=IntegerField(),
     )
     counts = [0] * BRUSH_BINS

@@ -39,7 +39,7 @@ def ranged(request: HttpRequest, source: Source, content_type: str, etag: str, n
     response["Accept-Ranges"] = "bytes"
     response["ETag"] = tag
     response["Cache-Control"] = "private, max-age=31536000, immutable"
-    response["Content-Disposition"] = f"inline; filename=\"{_plain(name)}\""
+    response["Content-Disposition"] = f'inline; filename="{_plain(name)}"'
     if status == 206:
         response["Content-Range"] = f"bytes {start}-{end - 1}/{size}"
     return response

@@ -80,9 +80,7 @@ def open_original(row: Stream):
     place = folder.locate(archive.path)
     stat = place.stat() if place.exists() else None
     if stat is None or (stat.st_size, stat.st_mtime_ns) != (archive.size, archive.mtime_ns):
-        raise stopped(
-            409, "The file has changed since it was surveyed.", "Survey the game again.", archive.path
-        )
+        raise stopped(409, "The file has changed since it was surveyed.", "Survey the game again.", archive.path)
     return open_stream(folder, row.where(), disk_cache(), archive.version())
 
 

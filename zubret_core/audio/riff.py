@@ -41,8 +41,7 @@ def smpl_chunk(format: Format) -> bytes:
     # manufacturer, product, sample period in ns, unity note (60: middle C), fraction, SMPTE
     # format and offset, number of loops, sampler data; then id, type (0: forward), start, last
     # frame, fraction, play count (0: without end).
-    words = (0, 0, round(1e9 / format.rate), 60, 0, 0, 0, 1, 0)
-    words += (0, 0, format.loop.start, format.loop.end - 1, 0, 0)
+    words = (0, 0, round(1e9 / format.rate), 60, 0, 0, 0, 1, 0, 0, 0, format.loop.start, format.loop.end - 1, 0, 0)
     return b"smpl" + struct.pack("<I15I", 60, *words)
 
 

@@ -22,20 +22,104 @@ from ..source import Source
 from .base import check_range, check_size
 
 STEPS = np.array(
-    "7 8 9 10 11 12 13 14 16 17 19 21 23 25 28 31 34 37 41 45 50 55 60 66 73 80 88 97 107 118 130 143 157 173 190 "
-    "209 230 253 279 307 337 371 408 449 494 544 598 658 724 796 876 963 1060 1166 1282 1411 1552 1707 1878 2066 2272 "
-    "2499 2749 3024 3327 3660 4026 4428 4871 5358 5894 6484 7132 7845 8630 9493 10442 11487 12635 13899 15289 16818 "
-    "18500 20350 22385 24623 27086 29794 32767".split(),
+    [
+        "7",
+        "8",
+        "9",
+        "10",
+        "11",
+        "12",
+        "13",
+        "14",
+        "16",
+        "17",
+        "19",
+        "21",
+        "23",
+        "25",
+        "28",
+        "31",
+        "34",
+        "37",
+        "41",
+        "45",
+        "50",
+        "55",
+        "60",
+        "66",
+        "73",
+        "80",
+        "88",
+        "97",
+        "107",
+        "118",
+        "130",
+        "143",
+        "157",
+        "173",
+        "190",
+        "209",
+        "230",
+        "253",
+        "279",
+        "307",
+        "337",
+        "371",
+        "408",
+        "449",
+        "494",
+        "544",
+        "598",
+        "658",
+        "724",
+        "796",
+        "876",
+        "963",
+        "1060",
+        "1166",
+        "1282",
+        "1411",
+        "1552",
+        "1707",
+        "1878",
+        "2066",
+        "2272",
+        "2499",
+        "2749",
+        "3024",
+        "3327",
+        "3660",
+        "4026",
+        "4428",
+        "4871",
+        "5358",
+        "5894",
+        "6484",
+        "7132",
+        "7845",
+        "8630",
+        "9493",
+        "10442",
+        "11487",
+        "12635",
+        "13899",
+        "15289",
+        "16818",
+        "18500",
+        "20350",
+        "22385",
+        "24623",
+        "27086",
+        "29794",
+        "32767",
+    ],
     np.int64,
 )
 INDEX_CHANGE = np.array([-1, -1, -1, -1, 2, 4, 6, 8], np.int64)
 HIGHEST = len(STEPS) - 1
-LOOK_AHEAD = 16
-"""Samples on which a block's first step index is tried: more gains less than 0.01 dB on music."""
 
 
-@njit(cache=True, inline="always")
-def _change(nibble, step):
+def _change(nibble: int, step: int) -> int:
     """The difference that a nibble stands for: bits 0 to 2 weigh step/4, step/2, step, plus step/8."""
     change = step >> 3
     if nibble & 1:
@@ -45,6 +129,16 @@ def _change(nibble, step):
     if nibble & 4:
         change += step
     return -change if nibble & 8 else change
+
+
+# The decoder's two rules as tables, by step index and nibble: the kernels then have no branches.
+CHANGES = np.array([[_change(n, int(step)) for n in range(16)] for step in STEPS], np.int64)
+NEXT_INDEX = np.array(
+    [[min(HIGHEST, max(0, i + int(INDEX_CHANGE[n & 7]))) for n in range(16)] for i in range(HIGHEST + 1)], np.int64
+)
+_FOUR_STEPS = 4.0 / STEPS
+LOOK_AHEAD = 16
+"""Samples on which a block's first step index is tried: more gains less than 0.01 dB on music."""
 
 
 @njit(cache=True, inline="always")
@@ -70,34 +164,49 @@ def _decode_blocks(data, blocks, block_size, channels, out):
             for n in range(frames - 1):
                 at = body + (n // 8 * channels + c) * 4 + n % 8 // 2
                 nibble = (np.int64(data[at]) >> (n & 1) * 4) & 15
-                sample = _clamped(sample + _change(nibble, STEPS[index]), -32768, 32767)
-                index = _clamped(index + INDEX_CHANGE[nibble & 7], 0, HIGHEST)
+                sample = _clamped(sample + CHANGES[index, nibble], -32768, 32767)
+                index = NEXT_INDEX[index, nibble]
                 out[first + 1 + n, c] = sample
     return -1
 
 
 @njit(cache=True, inline="always")
-def _nibble(difference, step):
-    """The nibble whose change comes nearest to a difference (greedy, as the standard's encoder)."""
-    sign = 0
-    if difference < 0:
-        sign, difference = 8, -difference
-    # change(n) is about step * (2n + 1) / 8, so the nearest n is difference * 4 / step, cut off.
-    code = difference * 4 // step
-    return sign | (7 if code > 7 else code)
+def _nibble(difference, index):
+    """The standard encoder's nibble: the number of quarter steps in a difference, cut off, at most 7."""
+    code = np.int64(abs(difference) * _FOUR_STEPS[index])
+    code = 7 if code > 7 else code
+    return code + 8 if difference < 0 else code
+
+
+@njit(cache=True, inline="always")
+def _far_sighted(difference, following, index):
+    """The standard's nibble or the one above it: which leaves the smaller error on this frame and the next.
+
+    The larger one is often the better where the signal grows, as it lengthens the next step.
+    """
+    low = _nibble(difference, index)
+    if low & 7 == 7:
+        return low
+    rest = following - CHANGES[index, low]
+    then = NEXT_INDEX[index, low]
+    here, next = difference - CHANGES[index, low], rest - CHANGES[then, _nibble(rest, then)]
+    low_error = here * here + next * next
+    rest = following - CHANGES[index, low + 1]
+    then = NEXT_INDEX[index, low + 1]
+    here, next = difference - CHANGES[index, low + 1], rest - CHANGES[then, _nibble(rest, then)]
+    return low + 1 if here * here + next * next < low_error else low
 
 
 @njit(cache=True)
 def _error(pcm, c, first, frames, index):
     """Squared error of encoding `frames` samples of channel c after `first` from a step index."""
-    sample, total = np.int64(pcm[first, c]), 0.0
+    sample, total = np.int64(pcm[first, c]), np.int64(0)
     for n in range(1, frames):
-        step = STEPS[index]
-        nibble = _nibble(np.int64(pcm[first + n, c]) - sample, step)
-        sample = _clamped(sample + _change(nibble, step), -32768, 32767)
-        index = _clamped(index + INDEX_CHANGE[nibble & 7], 0, HIGHEST)
-        miss = float(pcm[first + n, c] - sample)
-        total += miss * miss
+        wanted = np.int64(pcm[first + n, c])
+        nibble = _nibble(wanted - sample, index)
+        sample = _clamped(sample + CHANGES[index, nibble], -32768, 32767)
+        index = NEXT_INDEX[index, nibble]
+        total += (wanted - sample) * (wanted - sample)
     return total
 
 
@@ -133,10 +242,11 @@ def _encode_blocks(pcm, blocks, block_size, channels, out):
             out[head + 4 * c + 1] = (sample >> 8) & 255
             out[head + 4 * c + 2] = index
             for n in range(per_block - 1):
-                step = STEPS[index]
-                nibble = _nibble(np.int64(pcm[first + 1 + n, c]) - sample, step)
-                sample = _clamped(sample + _change(nibble, step), -32768, 32767)
-                index = _clamped(index + INDEX_CHANGE[nibble & 7], 0, HIGHEST)
+                wanted = np.int64(pcm[first + 1 + n, c])
+                after = np.int64(pcm[first + min(2 + n, per_block - 1), c])
+                nibble = _far_sighted(wanted - sample, after - sample, index)
+                sample = _clamped(sample + CHANGES[index, nibble], -32768, 32767)
+                index = NEXT_INDEX[index, nibble]
                 at = body + (n // 8 * channels + c) * 4 + n % 8 // 2
                 out[at] |= nibble << (n & 1) * 4
 

@@ -2,7 +2,7 @@
 
 from .base import Container, Entry
 from .described import DescribedArchive
-from .folder import GameFolder, GameFile
+from .folder import GameFile, GameFolder
 from .loose import LooseFile
 from .zip import ZipArchive
 

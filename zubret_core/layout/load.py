@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import difflib
 import re
+from collections.abc import Callable
 from typing import Any
 
 from pydantic import ValidationError
@@ -122,7 +123,11 @@ def _worded(error: Any, where: _Path) -> str:
     return f"{'.'.join(map(str, where)) or 'layout'}: {message}."
 
 
-def _check_names(layout: Layout, lines: dict[_Path, int], fail) -> None:
+def _failing(fail: Callable[[int, str], ZubretError], line: int) -> Callable[[str], ZubretError]:
+    return lambda what: fail(line, what)
+
+
+def _check_names(layout: Layout, lines: dict[_Path, int], fail: Callable[[int, str], ZubretError]) -> None:
     """Every name in an expression is a field of a region that stands before it."""
     seen: set[str] = set()
     for r, region in enumerate(layout.regions):
@@ -132,7 +137,7 @@ def _check_names(layout: Layout, lines: dict[_Path, int], fail) -> None:
             for tie in (field, *(field.parts or ())):
                 inside += [(str(tie.unit), (*path, "fields", f)), (str(tie.base), (*path, "fields", f))]
         for text, at in inside:
-            for name in names_in(text, lambda what, at=at: fail(lines.get(at, 1), what)):
+            for name in names_in(text, _failing(fail, lines.get(at, 1))):
                 if name not in seen:
                     near = difflib.get_close_matches(name, seen, 1)
                     hint = f' Did you mean "{near[0]}"?' if near else ""

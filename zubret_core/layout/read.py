@@ -234,8 +234,7 @@ class Reading:
         if bad.any():
             row = int(np.argmax(bad))
             raise self.error(
-                f"The payload at byte {at[row]:,} with {stored[row]:,} bytes leaves the file "
-                f"of {source.size:,} bytes.",
+                f"The payload at byte {at[row]:,} with {stored[row]:,} bytes leaves the file of {source.size:,} bytes.",
                 place,
                 at_tie,
                 row,

@@ -214,9 +214,7 @@ def _learn_numbers(place: Place, numbers: dict[str, int]) -> None:
             numbers[f"{place.region.name}.{tie.name}"] = int(stored)
 
 
-def _assign(
-    reading: Reading, place: Place, out: NDArray, tie: Tied, values: list, numbers: Mapping[str, int]
-) -> None:
+def _assign(reading: Reading, place: Place, out: NDArray, tie: Tied, values: list, numbers: Mapping[str, int]) -> None:
     """Write the meanings `values` into the stored field of all records."""
     if isinstance(tie, FieldModel) and tie.type == "text":
         _assign_text(reading, place, out, tie, values)

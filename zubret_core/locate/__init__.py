@@ -1,6 +1,6 @@
 """Finding the sound: which files are archives, which entries are banks, which streams they hold."""
 
-from .recognise import FoundBank, banks_of, open_archive, open_bank
 from .locator import Locator, open_stream
+from .recognise import FoundBank, banks_of, open_archive, open_bank
 
 __all__ = ["FoundBank", "Locator", "banks_of", "open_archive", "open_bank", "open_stream"]

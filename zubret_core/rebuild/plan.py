@@ -71,9 +71,7 @@ def plan_rebuild(
             )
         changes = _changed_entries(archive, path, here, cache, tight)
         built = archive.rebuild(changes, anew=tight)
-        plans.append(
-            FilePlan(path, archive.segments(), built, here, archive.source.size, len(archive.entries))
-        )
+        plans.append(FilePlan(path, archive.segments(), built, here, archive.source.size, len(archive.entries)))
     return plans
 
 

@@ -134,7 +134,9 @@ def _prove_file(file: dict[str, Any], progress: Progress) -> list[ProofPoint]:
         point("entries", f"{spaced(len(old.entries))}", f"{spaced(len(new.entries))}")
         if len(old.entries) != len(new.entries):
             return points
-        same_names = sum(a.path == b.path and a.method == b.method for a, b in zip(old.entries, new.entries, strict=True))
+        same_names = sum(
+            a.path == b.path and a.method == b.method for a, b in zip(old.entries, new.entries, strict=True)
+        )
         point("order, names and methods", f"{spaced(len(old.entries))} as before", f"{spaced(same_names)} as before")
         changed = {s["entry"] for s in file["swaps"]}
         changed |= {n for e in changed for n in old.sharing(e)}
@@ -209,8 +211,16 @@ def _prove_bank(old: Bank, new: Bank, swaps: list[dict[str, Any]], point) -> Non
         found = stream.format
         label = swap["name"].rsplit(" › ", 1)[-1]
         point(f"{label}: length", f"{spaced(wanted.frames)} frames", f"{spaced(found.frames)} frames")
-        point(f"{label}: rate and channels", f"{spaced(wanted.rate)} Hz, {wanted.channels}", f"{spaced(found.rate)} Hz, {found.channels}")
-        point(f"{label}: codec and block", f"{wanted.codec}, {spaced(wanted.block_size)} B", f"{found.codec}, {spaced(found.block_size)} B")
+        point(
+            f"{label}: rate and channels",
+            f"{spaced(wanted.rate)} Hz, {wanted.channels}",
+            f"{spaced(found.rate)} Hz, {found.channels}",
+        )
+        point(
+            f"{label}: codec and block",
+            f"{wanted.codec}, {spaced(wanted.block_size)} B",
+            f"{found.codec}, {spaced(found.block_size)} B",
+        )
         point(f"{label}: loop", _loop(wanted), _loop(found))
         with FileSource(swap["payload"]) as payload:
             equal = _equal(payload, stream.payload)

@@ -29,7 +29,7 @@ class Part(NamedTuple):
 class Segment(NamedTuple):
     """A span of a file and what stands there.
 
-    kind: header, table, payload, new, padding or unexplained; `index` is the item's number
+    kind: header, table, payload, new, padding or unexplained; `item` is the entry's or stream's number
     for payloads, else -1.
     """
 
@@ -37,7 +37,7 @@ class Segment(NamedTuple):
     at: int
     length: int
     label: str = ""
-    index: int = -1
+    item: int = -1
 
 
 class ChainSource(Source):

@@ -44,9 +44,7 @@ class AudioInfo:
 
 def info_of(audio: Audio) -> AudioInfo:
     """The facts of a decoded file."""
-    return AudioInfo(
-        audio.rate, audio.channels, audio.frames, audio.loop, level_dbfs(audio.pcm) + 0.0, audio.variant
-    )
+    return AudioInfo(audio.rate, audio.channels, audio.frames, audio.loop, level_dbfs(audio.pcm) + 0.0, audio.variant)
 
 
 @dataclass(frozen=True)

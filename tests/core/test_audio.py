@@ -1,0 +1,194 @@
+"""Audio files with loops, resampling, mixing, peaks: against standards and independent readers."""
+
+import io
+import re
+import shutil
+import subprocess
+import tempfile
+from pathlib import Path
+
+import mutagen
+import numpy as np
+import soundfile
+from django.test import SimpleTestCase
+
+from tests.support import noise, problem_of, source, tone, wav_file
+from zubret_core.audio import can_mix, carried, encoded_file, mixed, peaks, read_audio, resampled, write_ogg, write_wav
+from zubret_core.audio.files import file_format, wav_source
+from zubret_core.audio.riff import wav_header
+from zubret_core.base import Format, Loop, ZubretError, to_int16
+from zubret_core.base.pcm import decibels
+from zubret_core.source import FileSource
+
+
+class WithFolder(SimpleTestCase):
+    def setUp(self):
+        self.folder = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, self.folder)
+
+
+class OpenFiles(WithFolder):
+    """RIFF/WAVE (1991) with `smpl` (1994); Vorbis comments (Vorbis I, section 5)."""
+
+    def setUp(self):
+        super().setUp()
+        self.pcm = noise(5000, 2)
+        self.format = Format("pcm16", 44100, 2, 5000, Loop(1000, 4000))
+
+    def decode(self, start, frames):
+        return self.pcm[start : start + frames]
+
+    def test_wav_loop_is_read_by_libsndfile_s_own_program(self):
+        """sndfile-info prints the chunk's dwStart and dwEnd: the end is inclusive there."""
+        place = self.folder / "loop.wav"
+        write_wav(place, self.decode, self.format)
+        told = subprocess.run(["sndfile-info", place], capture_output=True, text=True, check=True).stdout
+        match = re.search(r"Start :\s*(\d+)\s+End :\s*(\d+)", told)
+        self.assertEqual((match[1], match[2]), ("1000", "3999"))
+        back, rate = soundfile.read(place, dtype="int16")
+        self.assertEqual(rate, 44100)
+        np.testing.assert_array_equal(back, self.pcm)
+        with FileSource(place) as file:
+            self.assertEqual(file_format(file).loop, Loop(1000, 4000))
+
+    def test_wav_bytes_are_there_at_any_place_without_the_whole(self):
+        whole = wav_source(self.decode, self.format, "x.wav")
+        data = whole.read(0, whole.size)
+        self.assertEqual(data[: len(wav_header(self.format))], wav_header(self.format))
+        for at, length in ((0, 1), (41, 9), (len(data) - 3, 3), (1001, 77)):
+            self.assertEqual(whole.read(at, length), data[at : at + length])
+        problem_of(self, whole.read, len(data) - 1, 2)
+
+    def test_ogg_comments_are_read_by_mutagen_and_by_us(self):
+        place = self.folder / "loop.ogg"
+        write_ogg(place, self.decode, self.format)
+        tags = mutagen.File(place).tags
+        self.assertEqual((tags["LOOPSTART"], tags["LOOPLENGTH"]), (["1000"], ["3000"]))
+        with FileSource(place) as file:
+            format = file_format(file)
+        self.assertEqual((format.frames, format.loop), (5000, Loop(1000, 4000)))
+        checked = subprocess.run(["ogginfo", place], capture_output=True, text=True)
+        self.assertEqual(checked.returncode, 0, checked.stdout)
+        self.assertNotIn("WARNING", checked.stdout)
+
+    def test_loopend_is_read_too_and_nonsense_is_no_loop(self):
+        for comments, loop in (
+            ({"LOOPSTART": "10", "LOOPEND": "200"}, Loop(10, 200)),
+            ({"LOOPSTART": "10"}, Loop(10, 300)),
+            ({"LOOPSTART": "ten", "LOOPEND": "200"}, None),
+            ({"LOOPSTART": "10", "LOOPLENGTH": "9000"}, None),
+        ):
+            place = self.folder / "x.flac"
+            soundfile.write(place, self.pcm[:300], 44100)
+            tags = mutagen.File(place)
+            tags.update(comments)
+            tags.save()
+            with FileSource(place) as file:
+                self.assertEqual(read_audio(file).loop, loop)
+
+    def test_every_kind_of_replacement_is_read(self):
+        sound = tone(0.3, 44100, 441, 2)
+        for name, options in (
+            ("x.wav", {"subtype": "PCM_24"}),
+            ("y.wav", {"subtype": "FLOAT"}),
+            ("x.flac", {}),
+            ("x.ogg", {"format": "OGG", "subtype": "VORBIS"}),
+            ("x.mp3", {"format": "MP3", "subtype": "MPEG_LAYER_III"}),
+        ):
+            place = self.folder / name
+            soundfile.write(place, sound, 44100, **options)
+            with FileSource(place) as file:
+                audio = read_audio(file)
+            self.assertEqual((audio.rate, audio.channels), (44100, 2), name)
+            self.assertAlmostEqual(audio.frames / 44100, 0.3, delta=0.06, msg=name)  # MP3 pads
+            self.assertAlmostEqual(float(np.abs(audio.pcm).max()), 0.5, delta=0.05, msg=name)
+
+    def test_replacements_that_are_none(self):
+        broken = tone(0.1, 44100, 441)
+        broken[100:103] = np.nan
+        files = {
+            "text.wav": b"this is only text, and not audio at all",
+            "empty.wav": b"",
+            "nan.wav": wav_file(self.folder / "a.wav", broken, 44100, "FLOAT").read_bytes(),
+            "zero.wav": wav_file(self.folder / "b.wav", np.zeros((0, 2), np.int16), 44100).read_bytes(),
+        }
+        words = {"text.wav": "not an audio file", "empty.wav": "empty", "nan.wav": "Frame 100 is not a number"}
+        words["zero.wav"] = "0 frames"
+        for name, data in files.items():
+            error = problem_of(self, read_audio, source(data, name))
+            self.assertIn(words[name], error.what)
+            self.assertEqual(error.where, name)
+
+    def test_encoded_files_carry_their_loop(self):
+        for variant in ("WAV/PCM_16", "WAV/PCM_24", "OGG/VORBIS"):
+            format = Format("file", 44100, 2, 5000, Loop(7, 4990), variant=variant)
+            data = encoded_file(self.pcm, format)
+            found = file_format(source(data))
+            self.assertEqual((found.frames, found.loop, found.variant), (5000, Loop(7, 4990), variant))
+        with self.assertRaises(ZubretError):
+            encoded_file(self.pcm, Format("file", 44100, 2, 5000, Loop(7, 4990), variant="FLAC/PCM_16"))
+
+
+class Resampling(SimpleTestCase):
+    def test_length_and_loop_are_rounded_as_documented(self):
+        for frames in (1, 7, 147, 44100, 100_001):
+            out, _ = resampled(noise(frames).astype(np.float32) / 32768, 44100, 48000)
+            self.assertEqual(len(out), (frames * 48000 * 2 + 44100) // 88200)
+        self.assertEqual(carried(Loop(147, 294), 44100, 48000), Loop(160, 320))
+        self.assertEqual(carried(Loop(1, 2), 48000, 8000), Loop(0, 1))
+
+    def test_an_impulse_stays_at_its_time(self):
+        pcm = np.zeros((44100, 1), np.float32)
+        pcm[22050] = 1
+        for loop in (None, Loop(10_000, 44_100)):
+            out, _ = resampled(pcm, 44100, 48000, loop)
+            self.assertLessEqual(abs(int(np.argmax(np.abs(out))) - 24000), 1)
+
+    def test_a_looped_tone_of_whole_periods_has_no_step_at_the_seam(self):
+        """441 Hz at 44.1 kHz: periods of 100 frames, which become 108.84 frames at 48 kHz."""
+        pcm = tone(2, 44100, 441)
+        for start in (0, 4_410):
+            loop = Loop(start, start + 44_100)
+            out, new = resampled(pcm[: loop.end], 44100, 48000, loop)
+            self.assertEqual(new.length, 48_000)
+            twice = np.concatenate([out[: new.end], out[new.start : new.end]])[:, 0]
+            steps = np.abs(np.diff(twice))
+            near = steps[new.end - 20 : new.end + 20].max()
+            self.assertLessEqual(near, 0.5 * 2 * np.pi * 441 / 48000 * 1.001)
+            # The seam's second difference is that of the tone itself: no corner either.
+            bend = np.abs(np.diff(twice, 2))
+            self.assertLessEqual(bend[new.end - 20 : new.end + 20].max(), bend[1000:2000].max() * 1.01)
+
+    def test_what_follows_the_loop_is_kept(self):
+        pcm = tone(1, 44100, 441)
+        out, new = resampled(pcm, 44100, 48000, Loop(4410, 22_050))
+        plain, _ = resampled(pcm, 44100, 48000)
+        self.assertEqual(len(out), len(plain))
+        np.testing.assert_allclose(out[new.end + 200 :], plain[new.end + 200 :], atol=1e-6)
+
+
+class MixAndPeaks(SimpleTestCase):
+    def test_mixes_that_are_defined(self):
+        stereo = tone(0.01, 8000, 100, 2)
+        self.assertTrue((mixed(stereo, 1)[:, 0] == stereo[:, 0]).all())
+        self.assertEqual(mixed(stereo[:, :1], 6).shape, (80, 6))
+        self.assertEqual([can_mix(*c) for c in ((1, 2), (2, 1), (2, 2), (7, 2), (2, 6))], [True] * 3 + [False] * 2)
+
+    def test_peaks_find_the_one_loud_frame_in_its_bin(self):
+        for frames, bins in ((1_000_000, 960), (500, 960), (262_144 * 2, 7)):
+            pcm = np.zeros((frames, 2), np.int16)
+            spot = frames * 2 // 3
+            pcm[spot, 1] = -16384
+            found = peaks(lambda s, n, pcm=pcm: pcm[s : s + n], frames, bins)
+            self.assertEqual(np.flatnonzero(found).tolist(), [int(np.searchsorted(np.linspace(0, frames, bins + 1).astype(np.int64), spot, "right")) - 1])
+            self.assertEqual(found.max(), 128)
+
+    def test_a_tone_of_half_scale_peaks_at_minus_six_decibels(self):
+        self.assertAlmostEqual(decibels(float(np.abs(tone(0.1, 48000, 1000)).max())), -6.02, places=2)
+
+    def test_soundfile_reads_what_we_call_16_bit(self):
+        out = io.BytesIO()
+        pcm = to_int16(tone(0.01, 8000, 100))
+        soundfile.write(out, pcm, 8000, format="WAV", subtype="PCM_16")
+        out.seek(0)
+        np.testing.assert_array_equal(soundfile.read(out, dtype="int16", always_2d=True)[0], pcm)
