@@ -73,6 +73,7 @@ TASKS = {
     }
 }
 USE_TZ = True
+TIME_ZONE = "UTC"
 LANGUAGE_CODE = "en"
 USE_I18N = False
 APPEND_SLASH = False
@@ -94,5 +95,7 @@ LOGGING = {
     "disable_existing_loggers": False,
     "formatters": {"short": {"format": "%(asctime)s %(levelname)s %(name)s: %(message)s"}},
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "short"}},
+    # Answers that tell a user of a mistake are no news for the log; our own faults are logged by the API.
+    "loggers": {"django.request": {"level": "CRITICAL"}},
     "root": {"handlers": ["console"], "level": "WARNING"},
 }

@@ -18,6 +18,8 @@ from zubret_core.base import ZubretError
 from zubret_core.source import BytesSource
 
 ROOT = Path(__file__).resolve().parent.parent
+KEPT = settings.DATA_DIR
+"""The test run's own data folder, whatever a test sets for its server."""
 
 
 @cache
@@ -27,9 +29,9 @@ def demo_game() -> Path:
     for file in sorted((ROOT / "standin").rglob("*")):
         if file.suffix in (".py", ".ogg"):
             value.update(file.read_bytes())
-    folder = settings.DATA_DIR / f"game-{value.hexdigest()[:12]}"
+    folder = KEPT / f"game-{value.hexdigest()[:12]}"
     if not folder.exists():
-        part = Path(tempfile.mkdtemp(dir=settings.DATA_DIR))
+        part = Path(tempfile.mkdtemp(dir=KEPT))
         make(part)
         part.rename(folder)
     return folder

@@ -180,7 +180,10 @@ class MixAndPeaks(SimpleTestCase):
             spot = frames * 2 // 3
             pcm[spot, 1] = -16384
             found = peaks(lambda s, n, pcm=pcm: pcm[s : s + n], frames, bins)
-            self.assertEqual(np.flatnonzero(found).tolist(), [int(np.searchsorted(np.linspace(0, frames, bins + 1).astype(np.int64), spot, "right")) - 1])
+            self.assertEqual(
+                np.flatnonzero(found).tolist(),
+                [int(np.searchsorted(np.linspace(0, frames, bins + 1).astype(np.int64), spot, "right")) - 1],
+            )
             self.assertEqual(found.max(), 128)
 
     def test_a_tone_of_half_scale_peaks_at_minus_six_decibels(self):

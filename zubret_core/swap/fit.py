@@ -83,7 +83,8 @@ class FitReport:
         """The steps that fit every point that can be fitted."""
         steps: dict[str, Any] = {}
         for point in self.points:
-            if point.verdict == CAN:
+            # The grid is asked for even where the loop meets it by chance: it may be moved later.
+            if point.verdict == CAN or point.key == "align":
                 steps.update(point.fix or {})
         return steps
 
@@ -218,7 +219,11 @@ def _loop(want: Format, target: Target, info: AudioInfo) -> list[FitPoint]:
         done = f"head padded by {spaced(target.pad)} frames" if target.pad else ""
         done = f"head cut by {spaced(target.cut)} frames" if target.cut else done
         edge = f"block {spaced(new.loop.start // block)}"
-        points.append(FitPoint("align", "loop start", old_edge, edge, FITS, done or "on a block edge"))
+        points.append(
+            FitPoint(
+                "align", "loop start", old_edge, edge, FITS, done or "on a block edge", {} if done else {"align": "pad"}
+            )
+        )
     return points
 
 
