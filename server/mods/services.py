@@ -130,19 +130,15 @@ def fit(swap: Swap, key: str) -> Swap:
     """Apply what the report proposes for one point, or for all."""
     if swap.report is None:
         raise stopped(409, "The file is still being read.", "Wait a moment, then try again.", swap.source_name)
-    steps: dict[str, Any] = {}
     for _ in range(3):  # a step may bring up another, as resampling moves the loop off the block grid
-        points = [p for p in (swap.report or {}).get("points", []) if key in ("all", p["key"])]
-        new = {}
-        for point in points:
-            if point["verdict"] == "can be fitted":
-                new.update(point["fix"] or {})
-        if not new:
+        report = swap.report or {}
+        if key == "all":
+            steps = report["fix_all"]
+        else:
+            steps = next((p["fix"] for p in report["points"] if p["key"] == key), None) or {}
+        if not steps:
             break
-        steps.update(new)
         swap = change_swap(swap, steps)
-        if key != "all":
-            break
     return swap
 
 

@@ -4,13 +4,14 @@ import shutil
 import subprocess
 import tempfile
 import zipfile
+from itertools import pairwise
 from pathlib import Path
 
 import soundfile
 from django.test import SimpleTestCase
 
 from tests.support import demo_game, edited, noise, problem_of, resummed_bell, small_bell, small_crate, source
-from zubret_core.base import to_int16
+from zubret_core.base import ZubretError, to_int16
 from zubret_core.container import GameFolder, LooseFile, ZipArchive
 from zubret_core.locate import Locator, banks_of, open_archive, open_bank, open_stream
 from zubret_core.source import BytesSource, DiskCache, FileSource, SliceSource
@@ -193,7 +194,7 @@ class Sources(WithFolder):
         self.assertEqual(SliceSource(whole, 3, 4).read(1, 2), b"45")
         for at, length in ((-1, 2), (9, 2), (11, 0), (0, -1)):
             problem_of(self, whole.read, at, length)
-        with self.assertRaises(Exception):
+        with self.assertRaises(ZubretError):
             SliceSource(whole, 8, 3)
 
     def test_a_file_that_shrinks_while_it_is_read(self):
@@ -212,7 +213,7 @@ class Sources(WithFolder):
         self.assertLessEqual(len(few), 201)
         self.assertEqual(sum(s.length for s in few), 50_000)
         self.assertEqual({s.kind for s in few}, {"payload", "unexplained", "new"})
-        self.assertTrue(all(a.at + a.length == b.at for a, b in zip(few, few[1:], strict=False)))
+        self.assertTrue(all(a.at + a.length == b.at for a, b in pairwise(few)))
 
     def test_a_bytes_source_is_what_it_was_given(self):
         data = noise(50).tobytes()

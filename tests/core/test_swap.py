@@ -160,7 +160,7 @@ class Rebuilding(WithFolder):
         self.assertEqual([p for p in points if not p.ok], [])
         self.assertGreater(len(points), 12)
         ferry = Ferry(self.game.folder, out)
-        pcm, rate, log = ferry.play("open_water", loops=3)
+        pcm, rate, _ = ferry.play("open_water", loops=3)
         loop = result.format.loop
         meant = np.concatenate([result.heard[: loop.start]] + [result.heard[loop.start : loop.end]] * 3)
         self.assertEqual(rate, 48000)
@@ -345,7 +345,7 @@ class StandIn(WithFolder):
         """The largest step between two frames across each seam is no larger than elsewhere in the piece."""
         ferry = Ferry(demo_game())
         for cue in ("fog", "storm"):
-            pcm, _, log = ferry.play(cue, loops=1)
+            pcm, _, _ = ferry.play(cue, loops=1)
             twice, _, _ = ferry.play(cue, loops=2)
             seam = len(pcm)
             steps = np.abs(np.diff(twice.astype(int), axis=0)).max(axis=1)

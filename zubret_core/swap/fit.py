@@ -93,6 +93,7 @@ class FitReport:
         return {
             "verdict": self.verdict,
             "points": [asdict(p) for p in self.points],
+            "fix_all": self.fix_all(),
             "format": self.target.format.as_dict() if self.target else None,
             "pad": self.target.pad if self.target else 0,
             "cut": self.target.cut if self.target else 0,
@@ -116,7 +117,7 @@ def fit_report(original: Stream, original_peak: float, info: AudioInfo, how: Tre
         _channels(want, info, how),
         *_codec(want, info),
         _length(original, target),
-        *_loop(want, target, info),
+        *_loop(want, target, info, how),
         _peak(original_peak, info, how),
         _size(original, target),
     ]
@@ -193,7 +194,7 @@ def _loop_text(loop: Loop | None, rate: int) -> str:
     return f"{clock(loop.start, rate)} – {clock(loop.end, rate)}" if loop else "none"
 
 
-def _loop(want: Format, target: Target, info: AudioInfo) -> list[FitPoint]:
+def _loop(want: Format, target: Target, info: AudioInfo, how: Treatment) -> list[FitPoint]:
     new = target.format
     old_text, new_text = _loop_text(want.loop, want.rate), _loop_text(new.loop, new.rate)
     if want.loop and not new.loop:
@@ -221,7 +222,13 @@ def _loop(want: Format, target: Target, info: AudioInfo) -> list[FitPoint]:
         edge = f"block {spaced(new.loop.start // block)}"
         points.append(
             FitPoint(
-                "align", "loop start", old_edge, edge, FITS, done or "on a block edge", {} if done else {"align": "pad"}
+                "align",
+                "loop start",
+                old_edge,
+                edge,
+                FITS,
+                done or "on a block edge",
+                {} if how.align else {"align": "pad"},
             )
         )
     return points
