@@ -23,9 +23,13 @@ def main() -> None:
     runner = Runner(verbosity=1, interactive=False)
     runner.run_tests(sys.argv[1:] or ["tests"])
     result = runner.result
+    # A class that could not be set up has errors but no tests that ran.
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     skipped = len(result.skipped)
-    print(f"{result.testsRun - failed - skipped} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""))
+    print(
+        f"{max(0, result.testsRun - failed - skipped)} passed, {failed} failed"
+        + (f", {skipped} skipped" if skipped else "")
+    )
     sys.exit(1 if failed or not result.testsRun else 0)
 
 

@@ -17,13 +17,14 @@ from django.conf import settings
 from numpy.typing import NDArray
 
 from zubret_core.audio import peaks
+from zubret_core.bank import Stream as CoreStream
 from zubret_core.base import Format, to_int16
 from zubret_core.container import GameFolder
 from zubret_core.locate import open_stream
 
 from ..errors import stopped
 from ..games.services import disk_cache
-from .models import Stream
+from .models import Archive, Stream
 
 BINS = 960
 """Peaks are worked out once at this resolution; smaller drawings are made from them."""
@@ -37,6 +38,8 @@ class Sound:
     format: Format
     decode: Callable[[int, int], NDArray]
     digest: str
+    check: Callable[[], None] = lambda: None
+    """Raises where the file underneath has changed since the address was given."""
 
     def pcm(self, start: int, frames: int) -> NDArray[np.int16]:
         """int16 (frames, channels); the range is cut to the sound's length."""
@@ -53,6 +56,7 @@ def sound_at(address: str) -> Sound:
     with _lock:
         if address in _open:
             _open.move_to_end(address)
+            _open[address].check()
             return _open[address]
     kind, number, digest = address[:1], address[1:].partition(".")[0], address.partition(".")[2]
     opener = {"o": _original, "n": _replacement, "u": _upload, "r": _result, "t": _trial}.get(kind)
@@ -73,15 +77,19 @@ def original_address(stream: Stream) -> str:
     return f"o{stream.pk}.{stream.digest()}"
 
 
-def open_original(row: Stream):
+def open_original(row: Stream) -> CoreStream:
     """The core's stream for a row; an error if the archive was changed since its survey."""
     archive = row.archive
-    folder = GameFolder(Path(archive.game.folder))
-    place = folder.locate(archive.path)
+    check_unchanged(archive)
+    return open_stream(GameFolder(Path(archive.game.folder)), row.where(), disk_cache(), archive.version())
+
+
+def check_unchanged(archive: Archive) -> None:
+    """409 unless the archive has the size and time that the survey saw."""
+    place = GameFolder(Path(archive.game.folder)).locate(archive.path)
     stat = place.stat() if place.exists() else None
     if stat is None or (stat.st_size, stat.st_mtime_ns) != (archive.size, archive.mtime_ns):
         raise stopped(409, "The file has changed since it was surveyed.", "Survey the game again.", archive.path)
-    return open_stream(folder, row.where(), disk_cache(), archive.version())
 
 
 def _original(pk: int, digest: str) -> Sound | None:
@@ -89,7 +97,13 @@ def _original(pk: int, digest: str) -> Sound | None:
     if row is None or row.digest() != digest:
         return None
     stream = open_original(row)
-    return Sound(row.name or row.stream_id or str(row.ordinal), stream.format, stream.decode, digest)
+    return Sound(
+        row.name or row.stream_id or str(row.ordinal),
+        stream.format,
+        stream.decode,
+        digest,
+        lambda: check_unchanged(row.archive),
+    )
 
 
 def _replacement(pk: int, digest: str) -> Sound | None:

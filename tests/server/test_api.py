@@ -288,6 +288,7 @@ class Sound(ServerTest):
         self.get("/audio/nonsense/pcm", 404)
         self.get("/audio/o999.x/pcm", 410)
         other = self.stream(self.game, "0251")
+        self.get(f"/audio/{other['audio']}/pcm")
         place = Path(self.game["folder"]) / "data/sea.crate"
         place.write_bytes(place.read_bytes() + b"more")
         problem = self.get(f"/audio/{other['audio']}/pcm", 409)
@@ -341,7 +342,8 @@ class Swapping(ServerTest):
         self.assertNotEqual(moved["new"]["audio"], first)
         self.assertEqual(moved["new"]["loop"][0] % 2041, 0)
         self.assertEqual(moved["new"]["loop"][1] - moved["new"]["loop"][0], 48_000)
-        self.get(f"/audio/{first}/peaks", 410)
+        same = np.frombuffer(self.get(f"/audio/{first}/pcm?start=4800&frames=48000").content, "<i2")[::2]
+        np.testing.assert_array_equal(same, heard)  # an address keeps its sound
 
     def test_files_that_are_no_replacement(self):
         words = {b"just text": "not an audio file", b"": "empty"}

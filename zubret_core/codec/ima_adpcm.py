@@ -173,8 +173,7 @@ def _decode_blocks(data, blocks, block_size, channels, out):
 @njit(cache=True, inline="always")
 def _nibble(difference, index):
     """The standard encoder's nibble: the number of quarter steps in a difference, cut off, at most 7."""
-    code = np.int64(abs(difference) * _FOUR_STEPS[index])
-    code = 7 if code > 7 else code
+    code = min(np.int64(abs(difference) * _FOUR_STEPS[index]), np.int64(7))
     return code + 8 if difference < 0 else code
 
 
@@ -189,12 +188,12 @@ def _far_sighted(difference, following, index):
         return low
     rest = following - CHANGES[index, low]
     then = NEXT_INDEX[index, low]
-    here, next = difference - CHANGES[index, low], rest - CHANGES[then, _nibble(rest, then)]
-    low_error = here * here + next * next
+    here, ahead = difference - CHANGES[index, low], rest - CHANGES[then, _nibble(rest, then)]
+    low_error = here * here + ahead * ahead
     rest = following - CHANGES[index, low + 1]
     then = NEXT_INDEX[index, low + 1]
-    here, next = difference - CHANGES[index, low + 1], rest - CHANGES[then, _nibble(rest, then)]
-    return low + 1 if here * here + next * next < low_error else low
+    here, ahead = difference - CHANGES[index, low + 1], rest - CHANGES[then, _nibble(rest, then)]
+    return low + 1 if here * here + ahead * ahead < low_error else low
 
 
 @njit(cache=True)

@@ -111,6 +111,13 @@ class App {
   /** Look at the jobs now: something was just started. */
   wake: () => void = () => {};
 
+  /** A job that was just started is shown before the next look at all of them. */
+  started(job: Job): void {
+    this.jobs = [job, ...this.jobs.filter((j) => j.id !== job.id)];
+    this.wake();
+    void this.refreshRoute();
+  }
+
   async cancel(job: Job): Promise<void> {
     await this.attempt(api.POST("/api/jobs/{job_id}/cancel", { params: { path: { job_id: job.id } } }));
     this.wake();

@@ -61,9 +61,9 @@
   async function rebuild() {
     problem = null;
     try {
-      await got(api.POST("/api/mods/{mod_id}/rebuild", { params: { path: { mod_id } }, body: { tight } }));
-      app.wake();
-      void app.refreshRoute();
+      app.started(
+        await got(api.POST("/api/mods/{mod_id}/rebuild", { params: { path: { mod_id } }, body: { tight } })),
+      );
     } catch (error) {
       problem = asProblem(error);
     }
@@ -73,14 +73,13 @@
     if (!build) return;
     problem = null;
     try {
-      await got(
+      const { job } = await got(
         api.POST("/api/builds/{build_id}/trials", {
           params: { path: { build_id: build.id } },
           body: { swap_id, loops },
         }),
       );
-      app.wake();
-      await load();
+      app.started(job);
     } catch (error) {
       problem = asProblem(error);
     }
@@ -194,7 +193,7 @@
     </section>
   {/if}
 
-  {#if build?.proof.length}
+  {#if build?.proof.length && !job}
     <section aria-label="Proof">
       <h2 class="font-semibold">
         {#if bad}<span class="text-error">■ {count(bad, "point")} failed</span>

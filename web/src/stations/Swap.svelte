@@ -25,6 +25,7 @@
   let view = $state<"whole" | "loop" | "seam">("whole");
   let sending = $state<number | null>(null);
   let over = $state(false);
+  let arriving: Promise<void> = Promise.resolve(); // until the address's stream is known
   let chooser = $state<HTMLInputElement>();
 
   const mod_id = app.game!.mod_id;
@@ -58,22 +59,22 @@
   // The address names a swap, or "s" and a stream that is to be swapped.
   $effect(() => {
     const detail = app.detail;
-    untrack(async () => {
-      problem = null;
-      view = "whole";
-      if (!detail.startsWith("s")) {
-        target = null;
-        return;
-      }
-      const id = Number(detail.slice(1));
-      target =
-        (await app.attempt(api.GET("/api/streams/{stream_id}", { params: { path: { stream_id: id } } }))) ??
-        null;
-      const file = app.dropped;
-      app.dropped = null;
-      if (file && target) await send(file);
-    });
+    untrack(() => (arriving = arrive(detail)));
   });
+
+  async function arrive(detail: string): Promise<void> {
+    problem = null;
+    view = "whole";
+    target = null;
+    if (!detail.startsWith("s")) return;
+    const id = Number(detail.slice(1));
+    target =
+      (await app.attempt(api.GET("/api/streams/{stream_id}", { params: { path: { stream_id: id } } }))) ??
+      null;
+    const file = app.dropped;
+    app.dropped = null;
+    if (file && target) await give(file);
+  }
 
   // What is on screen is what is heard.
   $effect(() => {
@@ -87,6 +88,11 @@
   });
 
   async function send(file: File) {
+    await arriving;
+    await give(file);
+  }
+
+  async function give(file: File) {
     if (!stream) {
       problem = {
         what: "No stream is chosen for this file.",
@@ -350,6 +356,7 @@
             <span class="text-quiet">loop</span>
             <select
               class="select mt-1 flex w-40"
+              aria-label="loop"
               value={swap.treatment.loop}
               onchange={(e) => setMode(e.currentTarget.value)}
             >
@@ -394,6 +401,7 @@
               <span class="text-quiet">loop start to a block edge</span>
               <select
                 class="select mt-1 flex w-56"
+                aria-label="loop start to a block edge"
                 value={swap.treatment.align}
                 onchange={(e) => change({ align: e.currentTarget.value })}
               >

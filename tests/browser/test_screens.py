@@ -1,0 +1,83 @@
+"""Every screen in both themes: axe-core finds nothing serious; small windows work for looking and listening."""
+
+from playwright.sync_api import expect
+
+from tests.browser.support import BrowserTest
+from tests.support import ROOT, tone, wav_file
+
+AXE = ROOT / "web/node_modules/axe-core/axe.min.js"
+
+
+class Screens(BrowserTest):
+    def faults_of_axe(self) -> list[str]:
+        """Serious and critical faults of the page as it stands (axe-core's own rules, WCAG 2.2 AA)."""
+        if not self.page.evaluate("typeof axe !== 'undefined'"):
+            self.page.add_script_tag(path=AXE)
+        found = self.page.evaluate("axe.run(document, {resultTypes: ['violations']})")
+        return [
+            f"{v['id']}: {n['target']} {n.get('failureSummary', '')}"
+            for v in found["violations"]
+            if v["impact"] in ("serious", "critical")
+            for n in v["nodes"]
+        ]
+
+    def test_no_serious_fault_on_any_screen_in_both_themes(self):
+        page = self.page
+        game = self.register()
+        self.open(f"#/{game}/locate")
+        page.get_by_label("Name, id, bank, path").fill("0251")
+        self.row("0251").click()
+        page.get_by_role("button", name="Swap this stream").click()
+        place = wav_file(self.root / "tone.wav", tone(3, 48000, 480), 48000)
+        page.get_by_label("Replacement file").set_input_files(place)
+        expect(page.get_by_role("button", name="Fit all that can be")).to_be_visible()
+        swap = page.evaluate("location.hash").split("/")[-1]
+
+        def screens():
+            yield "start", lambda: self.open("#/start"), page.get_by_role("heading", name="Which game?")
+            yield "survey", lambda: self.open(f"#/{game}/survey"), page.get_by_text("100.0 % explained")
+            yield "locate", self._locate(game), page.get_by_label("The chosen stream")
+            yield "swap", lambda: self.open(f"#/{game}/swap/{swap}"), page.get_by_role("table", name="Fit report")
+            yield "rebuild", lambda: self.open(f"#/{game}/rebuild"), page.get_by_role("heading", name="Rebuild")
+
+        for theme in ("dark", "bright"):
+            for name, go, there in screens():
+                go()
+                expect(there.first).to_be_visible()
+                self.assertEqual(self.faults_of_axe(), [], f"{name}, {theme}")
+            if theme == "dark":
+                page.get_by_role("button", name="Fit all that can be").or_(
+                    page.get_by_role("link", name="Go to Swap")
+                ).first.click()
+                page.get_by_role("button", name="Fit all that can be").click()
+                expect(page.get_by_role("link", name="Go to Rebuild")).to_be_visible()
+                page.get_by_role("link", name="Go to Rebuild").click()
+                page.get_by_role("button", name="Rebuild and prove").click()
+                expect(page.get_by_role("region", name="Proof")).to_contain_text("✓ Proved", timeout=30_000)
+            page.keyboard.press("Control+k")
+            expect(page.get_by_role("combobox")).to_be_focused()
+            self.assertEqual(self.faults_of_axe(), [], f"find or do, {theme}")
+            page.keyboard.press("Escape")
+            page.get_by_role("button", name="Jobs").click()
+            self.assertEqual(self.faults_of_axe(), [], f"jobs, {theme}")
+            page.get_by_role("button", name="Jobs").click()
+            page.get_by_role("button", name="Switch to the").click()
+
+    def _locate(self, game: int):
+        def go():
+            self.open(f"#/{game}/locate")
+            self.row("horn").click()
+
+        return go
+
+    def test_a_phone_can_look_and_listen(self):
+        game = self.register()
+        page = self.page
+        page.set_viewport_size({"width": 390, "height": 800})
+        self.open(f"#/{game}/locate")
+        self.row("horn").click()
+        self.until(lambda: self.strip("playing") == "true", 10, "sound")
+        for station in ("survey", "locate", "swap", "rebuild"):
+            self.open(f"#/{game}/{station}")
+            expect(page.get_by_role("heading").first).to_be_attached()
+            self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390, station)
