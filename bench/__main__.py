@@ -1,0 +1,44 @@
+"""python zubret.py bench [PART ...]: the table of ratios. Parts: codec, table, rebuild, range."""
+
+from __future__ import annotations
+
+import os
+import platform
+import shutil
+import sys
+import tempfile
+from pathlib import Path
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
+os.environ["ZUBRET_TASKS"] = "django_tasks.backends.immediate.ImmediateBackend"
+
+
+def main() -> None:
+    import django
+
+    django.setup()
+    from . import codecs, ranges, rebuilds, tables
+
+    parts = {"codec": codecs.rows, "table": tables.rows, "rebuild": rebuilds.rows, "range": ranges.rows}
+    wanted = sys.argv[1:] or list(parts)
+    unknown = [p for p in wanted if p not in parts]
+    if unknown:
+        sys.exit(f"There is no part {', '.join(unknown)}. Parts: {', '.join(parts)}.")
+    print(f"Python {platform.python_version()}, {platform.machine()}, {os.cpu_count()} cores\n")
+    print(f"{'what':<58} {'reference':<34} {'median':>7}     {'spread':<17} {'limit':<12}")
+    failed = 0
+    for part in wanted:
+        folder = Path(tempfile.mkdtemp(prefix="zubret-bench-", dir=os.environ.get("ZUBRET_BENCH_DIR")))
+        try:
+            for row in parts[part](folder):
+                print(row.text(), flush=True)
+                if row.note:
+                    print(f"    {row.note}", flush=True)
+                failed += not row.holds
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
+    sys.exit(1 if failed else 0)
+
+
+if __name__ == "__main__":
+    main()

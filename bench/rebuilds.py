@@ -1,0 +1,118 @@
+"""Rebuilding an archive of 2 GB with one changed entry, against cp and sync of the same file."""
+
+from __future__ import annotations
+
+import json
+import struct
+import subprocess
+import sys
+import zlib
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+
+from standin.formats import Sound, bell
+from tests.support import noise
+from zubret_core.base import Format
+from zubret_core.codec import CODECS
+from zubret_core.container import GameFolder
+from zubret_core.locate import Locator
+from zubret_core.rebuild import StreamSwap, plan_rebuild, write_plan
+
+from .pairs import Row, pairs
+
+SIZE = 2_000_000_000
+
+
+def large_archive(place: Path) -> None:
+    """A bank, then a filler of random bytes; real bytes, no holes."""
+    bank = bell("first", [Sound(1, noise(20_000, 2), 48000, block=2048)])
+    body = bank + bytes(-len(bank) % 2048)
+    rng = np.random.default_rng(1)
+    with open(place, "wb") as out:
+        out.write(bytes(2048) + body)
+        crc, size = 0, 0
+        while size < SIZE:
+            piece = rng.bytes(1 << 24)
+            crc = zlib.crc32(piece, crc)
+            out.write(piece)
+            size += len(piece)
+        sector = (out.tell() + 2047) // 2048
+        records = struct.pack("<56sIIIHHI", b"first.bell", 1, len(bank), len(bank), 0, 0, zlib.crc32(bank))
+        records += struct.pack("<56sIIIHHI", b"filler", 1 + len(body) // 2048, size, size, 0, 0, crc)
+        out.seek(sector * 2048)
+        out.write(records + bytes(-len(records) % 2048))
+        sectors = out.tell() // 2048
+        out.seek(0)
+        out.write(struct.pack("<4sHHIIII24s", b"SFCR", 3, 0, 2, sector, zlib.crc32(records), sectors, b"bench"))
+
+
+def prepared(folder: Path) -> StreamSwap:
+    """A longer stream for the bank, so that everything behind it moves."""
+    format = Format("ima-adpcm", 48000, 2, 60_000, None, 2048)
+    pcm = noise(60_000, 2, seed=9)
+    (folder / "new.payload").write_bytes(CODECS["ima-adpcm"].encode(pcm, format))
+    pcm.tofile(folder / "new.meant")
+    locator = Locator("large.crate", "first.bell", 0, "0001", 0)
+    return StreamSwap(locator, folder / "new.payload", format, folder / "new.meant", 0.0)
+
+
+def rows(folder: Path) -> Iterator[Row]:
+    """Time in interleaved pairs, fsync included; then memory above an idle, warmed process."""
+    game = folder / "game"
+    game.mkdir()
+    place = game / "large.crate"
+    large_archive(place)
+    swap = prepared(folder)
+    out, copy = folder / "out", folder / "copy.crate"
+
+    def ours() -> None:
+        write_plan(plan_rebuild(GameFolder(game), [swap]), out)
+
+    def theirs() -> None:
+        subprocess.run(["cp", "--reflink=never", place, copy], check=True)
+        subprocess.run(["sync", copy], check=True)
+
+    def clear() -> None:
+        (out / "large.crate").unlink(missing_ok=True)
+        copy.unlink(missing_ok=True)
+        subprocess.run(["sync"], check=True)
+
+    yield pairs(
+        "rebuild of 2 GB, one entry changed, all moved", ours, "cp --reflink=never, sync FILE", theirs, 1.5, 5, clear
+    )
+    clear()
+    done = subprocess.run(
+        [sys.executable, "-m", "bench.rebuilds", folder], check=True, capture_output=True, text=True, cwd=Path.cwd()
+    )
+    grown = json.loads(done.stdout)["grown"]
+    yield Row("memory of that rebuild above the warmed idle process", "none: MB", [grown / 1e6], 64, unit="MB")
+
+
+def _status(key: str) -> int:
+    """A figure of /proc/self/status in bytes."""
+    lines = Path("/proc/self/status").read_text().splitlines()
+    return next(int(line.split()[1]) * 1024 for line in lines if line.startswith(key))
+
+
+def main() -> None:
+    """In a process of its own: warm, note the memory, rebuild, print by how much the peak has grown."""
+    import os
+
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
+    import django
+
+    django.setup()
+    from zubret_core.codec import warm
+
+    warm()
+    folder = Path(sys.argv[1])
+    Path("/proc/self/clear_refs").write_text("5")  # begin the high-water mark anew
+    idle = _status("VmRSS")
+    write_plan(plan_rebuild(GameFolder(folder / "game"), [prepared(folder)]), folder / "out")
+    print(json.dumps({"grown": _status("VmHWM") - idle}))
+
+
+if __name__ == "__main__":
+    main()
