@@ -61,10 +61,13 @@ def rows(folder: Path) -> Iterator[Row]:
         with FileSource(crate) as file:
             return DescribedArchive(layout, file)
 
+    def read_tuples() -> list[tuple]:
+        return list(read().table.tuples())
+
     def read_zip() -> None:
         zipfile.ZipFile(pack).close()
 
-    yield pairs("200,000-entry table into tuples", read, "zipfile opening as many members", read_zip, 0.15)
+    yield pairs("200,000-entry table into plain tuples", read_tuples, "zipfile opening as many members", read_zip, 0.15)
 
     entries = read().entries
     game = Game.objects.create(name="bench", folder=str(folder))

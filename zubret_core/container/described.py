@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from functools import cached_property
 
 from ..base import ZubretError
 from ..layout import Layout, NewItem, read_layout, rebuild
 from ..source import Built, DiskCache, Segment, SliceSource, Source, crc32_of, inflated, spooled
-from .base import Entry
+from .base import Entry, EntryTable
 from .deflate import deflated, level_of
 
 
@@ -22,13 +22,14 @@ class DescribedArchive:
         self.layout, self.source = layout, source
         self.layout_id = layout.id
         self.reading = read_layout(layout, source)
-        self.entries = self._entries()
+        self.table = self._entries()
+        self.entries: Sequence[Entry] = self.table
 
-    def _entries(self) -> list[Entry]:
+    def _entries(self) -> EntryTable:
         reading = self.reading
         count = reading.count
         stored = reading.column("stored") or []
-        columns = (
+        return EntryTable(
             reading.column("path") or [],
             reading.column("at") or [],
             stored,
@@ -36,7 +37,6 @@ class DescribedArchive:
             reading.column("method") or ["plain"] * count,
             reading.column("crc32") or [None] * count,
         )
-        return list(map(Entry._make, zip(*columns, strict=True)))
 
     def _stored(self, index: int) -> SliceSource:
         entry = self.entries[index]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from ..source import Built, DiskCache, Segment, Source
 from .base import Entry
@@ -16,7 +16,7 @@ class LooseFile:
 
     def __init__(self, source: Source):
         self.source = source
-        self.entries = [Entry(source.name.rsplit("/", 1)[-1], 0, source.size, source.size, "plain", None)]
+        self.entries: Sequence[Entry] = [Entry(source.name.rsplit("/", 1)[-1], 0, source.size, source.size, "plain", None)]
 
     def open(self, index: int, cache: DiskCache | None = None, key: str = "") -> Source:
         return self.source

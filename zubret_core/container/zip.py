@@ -11,7 +11,7 @@ import io
 import struct
 import zipfile
 import zlib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from ..base import ZubretError
 from ..source import (
@@ -54,7 +54,7 @@ class ZipArchive:
                 next="It is damaged or cut short: check it against another copy.",
             ) from e
         self._infos = [i for i in self._zip.infolist() if not i.is_dir()]
-        self.entries = [
+        self.entries: Sequence[Entry] = [
             Entry(
                 i.filename, i.header_offset, i.compress_size, i.file_size, _METHODS.get(i.compress_type, "other"), i.CRC
             )
