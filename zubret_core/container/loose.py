@@ -16,7 +16,9 @@ class LooseFile:
 
     def __init__(self, source: Source):
         self.source = source
-        self.entries: Sequence[Entry] = [Entry(source.name.rsplit("/", 1)[-1], 0, source.size, source.size, "plain", None)]
+        self.entries: Sequence[Entry] = [
+            Entry(source.name.rsplit("/", 1)[-1], 0, source.size, source.size, "plain", None)
+        ]
 
     def open(self, index: int, cache: DiskCache | None = None, key: str = "") -> Source:
         return self.source

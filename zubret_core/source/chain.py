@@ -15,7 +15,10 @@ from pathlib import Path
 from typing import NamedTuple
 
 from ..base import Progress, ZubretError, silent
-from .base import CHUNK, Source
+from .base import Source
+
+PIECE = 1 << 18
+"""Bytes written at once: small enough to stay in the processor's cache between reading and writing."""
 
 
 class Part(NamedTuple):
@@ -92,7 +95,7 @@ def write_file(source: Source, path: Path, progress: Progress = silent) -> None:
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         with open(part, "wb", buffering=0) as out:
-            for piece in source.chunks(step=4 * CHUNK):
+            for piece in source.chunks(step=PIECE):
                 view = memoryview(piece)
                 while view:
                     view = view[out.write(view) :]

@@ -213,7 +213,7 @@ def _loop(want: Format, target: Target, info: AudioInfo, how: Treatment) -> list
     old_edge = f"block {spaced(want.loop.start // block)}" if want.loop else ""
     if target.off_grid:
         pad = block - target.off_grid
-        text = f"put {clock(pad, new.rate)} of silence before the head, so that it meets a block edge"
+        text = f"pad the head by {clock(pad, new.rate)}, up to a block edge"
         here = f"{spaced(target.off_grid)} frames past an edge"
         points.append(FitPoint("align", "loop start", old_edge, here, CAN, text, {"align": "pad"}))
     else:
