@@ -34,13 +34,13 @@ def bell(name, sounds, tongue=""):
     """A bank: head of 48 bytes, records of 32, payloads on a grid of 32 filled with EE."""
     payload_at = 48 + 32 * len(sounds)
     payload_at += -payload_at % 32
-    body, places = b"", {}
+    body, places = bytearray(), {}
     records = []
     for n, sound in enumerate(sounds):
         if sound.same_as is None:
             data = sound.payload()
             places[sound.id] = len(body), len(data)
-            body = _fit(body + data, 32, b"\xee")
+            body += _fit(data, 32, b"\xee")
         at, stored = places[sound.id if sound.same_as is None else sound.same_as]
         frames, channels = sound.pcm.shape
         form = sound.codec | (channels - 1) << 3 | (sound.loop is not None) << 6

@@ -17,10 +17,11 @@ from django.conf import settings
 from numpy.typing import NDArray
 
 from zubret_core.audio import peaks
+from zubret_core.bank import Bank
 from zubret_core.bank import Stream as CoreStream
 from zubret_core.base import Format, to_int16
 from zubret_core.container import GameFolder
-from zubret_core.locate import open_stream
+from zubret_core.locate import open_bank_at, stream_in
 
 from ..errors import stopped
 from ..games.services import disk_cache
@@ -49,6 +50,10 @@ class Sound:
 
 _open: OrderedDict[str, Sound] = OrderedDict()
 _lock = threading.Lock()
+_banks: OrderedDict[str, Bank] = OrderedDict()
+_banks_lock = threading.Lock()
+MOST_BANKS = 16
+"""Opened banks that are kept, the longest unused go first."""
 
 
 def sound_at(address: str) -> Sound:
@@ -81,7 +86,17 @@ def open_original(row: Stream) -> CoreStream:
     """The core's stream for a row; an error if the archive was changed since its survey."""
     archive = row.archive
     check_unchanged(archive)
-    return open_stream(GameFolder(Path(archive.game.folder)), row.where(), disk_cache(), archive.version())
+    locator = row.where()
+    key = f"{archive.version()}/{locator.entry_index}"
+    with _banks_lock:  # a bank of thousands of streams is read once, not once a stream
+        if key not in _banks:
+            folder = GameFolder(Path(archive.game.folder))
+            _banks[key] = open_bank_at(folder, locator, disk_cache(), archive.version())
+        _banks.move_to_end(key)
+        while len(_banks) > MOST_BANKS:
+            _banks.popitem(last=False)
+        bank = _banks[key]
+    return stream_in(bank, locator)
 
 
 def check_unchanged(archive: Archive) -> None:

@@ -189,9 +189,9 @@ class WholeJob(BrowserTest):
         page.keyboard.press("Enter")
         expect(page.get_by_role("button", name="Drop the replacement here")).to_be_visible()
         replacement = wav_file(self.root / "tone2.wav", tone(5, 48000, 480), 48000)
-        page.get_by_role("button", name="Drop the replacement here").focus()
+        page.wait_for_load_state("networkidle")
         with page.expect_file_chooser() as chooser:
-            page.keyboard.press("Enter")
+            page.get_by_role("button", name="Drop the replacement here").press("Enter")
         chooser.value.set_files(replacement)
         page.get_by_role("button", name="Fit all that can be").focus()
         page.keyboard.press("Enter")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ..bank import Stream
+from ..bank import Bank, Stream
 from ..base import ZubretError
 from ..container import GameFolder
 from ..source import DiskCache
@@ -28,21 +28,33 @@ class Locator:
         return " › ".join(p for p in parts if p)
 
 
-def open_stream(game: GameFolder, locator: Locator, cache: DiskCache | None = None, key: str = "") -> Stream:
-    """The stream at a locator; ZubretError where the game no longer has it there.
+def open_bank_at(game: GameFolder, locator: Locator, cache: DiskCache | None = None, key: str = "") -> Bank:
+    """The bank of a locator; ZubretError where the game no longer has it there.
 
     `key` names the version of the archive, for the cache of unpacked entries.
     """
-
-    def gone(what: str) -> ZubretError:
-        return ZubretError(what, file=str(locator), next="The game has changed: survey it again, then look it up anew.")
-
     archive = open_archive(game.open(locator.archive))
     if archive is None:
-        raise gone("The file is no longer an archive.")
+        raise _gone(locator, "The file is no longer an archive.")
     if locator.entry_index >= len(archive.entries) or archive.entries[locator.entry_index].path != locator.entry:
-        raise gone("The entry is no longer where the survey found it.")
+        raise _gone(locator, "The entry is no longer where the survey found it.")
     bank = open_bank(archive.open(locator.entry_index, cache, f"{key}/{locator.entry_index}"))
-    if bank is None or locator.ordinal >= len(bank.streams) or bank.streams[locator.ordinal].id != locator.stream_id:
-        raise gone("The stream is no longer where the survey found it.")
+    if bank is None:
+        raise _gone(locator, "The entry is no longer a bank.")
+    return bank
+
+
+def stream_in(bank: Bank, locator: Locator) -> Stream:
+    """The stream of a locator in its opened bank; ZubretError where it is no longer there."""
+    if locator.ordinal >= len(bank.streams) or bank.streams[locator.ordinal].id != locator.stream_id:
+        raise _gone(locator, "The stream is no longer where the survey found it.")
     return bank.streams[locator.ordinal]
+
+
+def open_stream(game: GameFolder, locator: Locator, cache: DiskCache | None = None, key: str = "") -> Stream:
+    """The stream at a locator: `open_bank_at` and `stream_in` in one."""
+    return stream_in(open_bank_at(game, locator, cache, key), locator)
+
+
+def _gone(locator: Locator, what: str) -> ZubretError:
+    return ZubretError(what, file=str(locator), next="The game has changed: survey it again, then look it up anew.")

@@ -1,0 +1,120 @@
+"""Long lists, filters, finding, damaged files, and what stays after a reload."""
+
+from playwright.sync_api import expect
+
+from standin.formats import PCM, Sound, bell, crate
+from tests.browser.support import BrowserTest
+from tests.support import edited, noise, small_crate
+
+
+class Lists(BrowserTest):
+    """A game with 5,000 streams in one bank and a damaged archive beside it."""
+
+    @classmethod
+    def prepare_library(cls):
+        folder = cls.root / "library" / "Many"
+        folder.mkdir()
+        sounds = [Sound(n, noise(400 + n % 900, 1, seed=n), 8000, codec=PCM) for n in range(1, 5001)]
+        (folder / "many.crate").write_bytes(crate("x", [("many.bell", bell("many", sounds), False)]))
+        (folder / "bad.crate").write_bytes(edited(small_crate(), 8, "<I", 99_999_999))
+        (folder / "part.crate").write_bytes(edited(small_crate(), small_crate().index(b"BELL") + 4, "<B", 77))
+
+    def setUp(self):
+        super().setUp()
+        if not self.api("/games"):
+            self.open("#/start")
+            self.page.get_by_role("button", name=str(self.root / "library")).click()
+            self.page.get_by_role("button", name="Many").click()
+            self.page.get_by_role("button", name="Survey this folder").click()
+        self.game = self.until(
+            lambda: next((g["id"] for g in self.api("/games") if g["surveyed"]), 0), 60, "the survey"
+        )
+
+    def rows(self):
+        return self.page.locator("[role=row][id^=row-]")
+
+    def test_five_thousand_streams_are_a_few_rows_at_a_time(self):
+        page = self.page
+        self.open(f"#/{self.game}/locate")
+        expect(page.locator("section[aria-label=Streams] p strong")).to_have_text("5\u202f004")
+        self.assertLess(self.rows().count(), 60)
+        grid = page.get_by_role("grid")
+        grid.focus()
+        page.keyboard.press("End")
+        selected = page.get_by_role("row", selected=True)
+        expect(selected).to_be_visible()
+        self.assertEqual(selected.get_attribute("aria-rowindex"), "5005")
+        page.keyboard.press("PageUp")
+        self.until(lambda: int(selected.get_attribute("aria-rowindex") or 0) < 5000, 5, "the page before")
+        self.assertLess(self.rows().count(), 60)
+        self.until(lambda: self.strip("playing") == "true" or int(self.strip("frame")) > 0, 10, "sound")
+
+    def test_filters_come_together_and_sorting_turns(self):
+        page = self.page
+        self.open(f"#/{self.game}/locate")
+        page.get_by_role("button", name="part.crate").click()
+        expect(page.locator("section[aria-label=Streams] p strong")).to_have_text("4")
+        page.get_by_role("button", name="French").click()
+        expect(page.locator("section[aria-label=Streams] p strong")).to_have_text("4")
+        page.get_by_role("button", name="all archives").click()
+        page.get_by_role("button", name="any language").click()
+        page.get_by_label("Name, id, bank, path").fill("many")
+        for header, first in (("length", "4499"), ("length", "0900"), ("id", "0001")):
+            page.get_by_role("columnheader", name=header).get_by_role("button").click()
+            expect(self.rows().first).to_contain_text(first)
+
+    def test_finding_a_stream_by_typing_goes_to_it(self):
+        page = self.page
+        self.open(f"#/{self.game}/survey")
+        expect(page.get_by_role("heading", name="Survey")).to_be_visible()
+        page.keyboard.press("Control+k")
+        page.keyboard.type("4242")
+        expect(page.get_by_role("option", name="4242")).to_be_visible()
+        page.keyboard.press("Enter")
+        expect(page.get_by_label("The chosen stream")).to_contain_text("many.bell › 4242")
+        page.reload()
+        expect(page.get_by_label("The chosen stream")).to_contain_text("many.bell › 4242")
+
+    def test_damage_is_shown_where_it_is(self):
+        page = self.page
+        self.open(f"#/{self.game}/survey")
+        row = page.get_by_role("row").filter(has_text="bad.crate")
+        expect(row).to_contain_text("can't be read")
+        page.get_by_role("button", name="bad.crate").click()
+        alert = page.get_by_label("The chosen file").get_by_role("alert")
+        expect(alert).to_contain_text("promises 99,999,999 records")
+        expect(alert).to_contain_text("bad.crate, byte")
+        expect(alert).to_contain_text("check it against another copy")
+        expect(page.get_by_role("row").filter(has_text="part.crate")).to_contain_text("in part damaged")
+
+    def test_theme_and_mark_stay_after_a_reload(self):
+        page = self.page
+        self.open(f"#/{self.game}/locate")
+        page.get_by_label("Name, id, bank, path").fill("many 0007")
+        self.row("0007").click()
+        page.get_by_role("button", name="Mark this stream").click()
+        expect(page.get_by_role("button", name="Take the mark away")).to_be_visible()
+        before = page.evaluate("document.documentElement.dataset.theme")
+        page.get_by_role("button", name="Switch to the").click()
+        page.reload()
+        self.assertNotEqual(page.evaluate("document.documentElement.dataset.theme"), before)
+        page.get_by_label("Name, id, bank, path").fill("many 0007")
+        expect(self.row("0007")).to_contain_text("◆")
+
+    def test_the_strip_is_moved_by_mouse_and_keys(self):
+        page = self.page
+        self.open(f"#/{self.game}/locate")
+        page.get_by_label("Name, id, bank, path").fill("part 0001")
+        self.row("0001").click()
+        self.until(lambda: self.strip("playing") == "false" or int(self.strip("frame")) > 0, 10, "sound")
+        if self.strip("playing") == "true":
+            page.get_by_role("button", name="Pause").click()
+        slider = page.get_by_role("slider", name="Position")
+        box = slider.bounding_box()
+        page.mouse.click(box["x"] + box["width"] / 2, box["y"] + 10)
+        self.assertAlmostEqual(int(self.strip("frame")), 100, delta=3)
+        slider.focus()
+        page.keyboard.press("Home")
+        self.assertEqual(self.strip("frame"), "0")
+        page.keyboard.press("ArrowRight")
+        self.assertEqual(self.strip("frame"), "200")

@@ -1,0 +1,102 @@
+"""Jobs: every outcome ends up in the row, and the row tells it to people."""
+
+import sqlite3
+
+from django.test import TransactionTestCase
+
+from server.jobs import run as jobs
+from server.jobs.models import Job
+from zubret_core.base import Cancelled, ZubretError
+
+
+class Outcomes(TransactionTestCase):
+    def setUp(self):
+        self.kinds = dict(jobs._kinds)
+        self.addCleanup(lambda: (jobs._kinds.clear(), jobs._kinds.update(self.kinds)))
+
+    def ran(self, function) -> Job:
+        """A job of a kind made for this test, after it has been through the worker's code."""
+        jobs.work("test", "quick")(function)
+        job = jobs.start("test", "A test")
+        job.refresh_from_db()
+        self.assertIsNotNone(job.finished)
+        return job
+
+    def test_done_with_its_result_and_progress(self):
+        def work(job, progress):
+            progress(3, 10, "a third")
+            row = Job.objects.get(pk=job.pk)
+            self.assertEqual((row.state, row.done, row.total, row.note), ("running", 3, 10, "a third"))
+            self.assertIsNotNone(row.lease_until)
+            return {"answer": 42}
+
+        job = self.ran(work)
+        self.assertEqual((job.state, job.result, job.note, job.error), ("done", {"answer": 42}, "", None))
+
+    def test_an_error_of_the_core_keeps_its_three_parts(self):
+        def work(job, progress):
+            raise ZubretError("It is broken.", file="a.crate", offset=4096, field="head.count", next="Mend it.")
+
+        job = self.ran(work)
+        self.assertEqual(job.state, "failed")
+        self.assertEqual(
+            job.error, {"what": "It is broken.", "where": "a.crate, byte 4,096, field head.count", "next": "Mend it."}
+        )
+
+    def test_a_fault_of_ours_is_told_without_a_traceback(self):
+        def work(job, progress):
+            raise sqlite3.DatabaseError("disk image is malformed")
+
+        with self.assertLogs("zubret.jobs", "ERROR"):
+            job = self.ran(work)
+        self.assertEqual(job.state, "failed")
+        self.assertIn("Zubret made a mistake here (DatabaseError", job.error["what"])
+        self.assertNotIn("File ", job.error["what"])
+
+    def test_a_cancel_is_seen_at_the_next_progress(self):
+        steps = []
+
+        def work(job, progress):
+            Job.objects.filter(pk=job.pk).update(cancel=True)
+            steps.append("before")
+            progress(1, 2, "working")
+            steps.append("after")
+            return {}
+
+        job = self.ran(work)
+        self.assertEqual((job.state, steps), ("cancelled", ["before"]))
+
+    def test_a_job_that_was_cut_off_is_not_done_by_a_late_worker(self):
+        def work(job, progress):
+            Job.objects.filter(pk=job.pk).update(state=Job.CUT_OFF)
+            progress(1, 2, "working")
+            return {}
+
+        jobs.work("test", "quick")(work)
+        job = jobs.start("test", "A test")
+        job.refresh_from_db()
+        self.assertEqual(job.state, "cut off")
+
+    def test_a_cancelled_job_that_waits_is_never_begun(self):
+        def work(job, progress):
+            raise AssertionError("begun")
+
+        jobs.work("test", "quick")(work)
+        job = Job.objects.create(kind="test", title="x", state=Job.CANCELLED, cancel=True)
+        jobs.run.call(job.pk)
+        job.refresh_from_db()
+        self.assertEqual(job.state, "cancelled")
+
+    def test_what_a_failed_job_left_is_removed(self):
+        import tempfile
+        from pathlib import Path
+
+        folder = Path(tempfile.mkdtemp())
+
+        def work(job, progress):
+            Job.objects.filter(pk=job.pk).update(scratch=str(folder))
+            (folder / "half.part").write_bytes(b"half")
+            raise Cancelled
+
+        job = self.ran(work)
+        self.assertEqual((job.state, folder.exists()), ("cancelled", False))

@@ -1,0 +1,135 @@
+"""The launcher: plain messages, a clean stop, folders of its own, nothing done twice."""
+
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+from unittest import mock
+
+from django.test import SimpleTestCase
+
+import zubret
+from tests.browser.support import BrowserTest
+from tests.support import ROOT
+
+
+def launched(*arguments: str, **variables: str) -> subprocess.CompletedProcess:
+    env = {**os.environ, **variables}
+    return subprocess.run(
+        [sys.executable, "zubret.py", *arguments], cwd=ROOT, env=env, capture_output=True, text=True, timeout=60
+    )
+
+
+class Messages(SimpleTestCase):
+    """Each is one sentence on standard error, and a code that is not 0."""
+
+    def told(self, done: subprocess.CompletedProcess) -> str:
+        self.assertNotEqual(done.returncode, 0)
+        self.assertNotIn("Traceback", done.stderr)
+        return done.stderr
+
+    def test_a_port_in_use(self):
+        with socket.socket() as taken:
+            taken.bind(("127.0.0.1", 0))
+            taken.listen()
+            port = str(taken.getsockname()[1])
+            for command in ("run", "demo"):
+                told = self.told(launched(command, ZUBRET_PORT=port))
+                self.assertIn(f"port {port} is in use. Set ZUBRET_PORT", told)
+        self.assertIn("must be a number", self.told(launched("run", ZUBRET_PORT="http")))
+
+    def test_commands_that_are_none(self):
+        self.assertIn("invalid choice", self.told(launched("fly")))
+        self.assertIn("takes no arguments", self.told(launched("run", "quickly")))
+
+    def test_node_is_missing_or_too_old(self):
+        folder = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, folder)
+        with mock.patch.dict(os.environ, {"PATH": str(folder)}), self.assertRaises(SystemExit) as caught:
+            zubret.npm()
+        self.assertIn("Node.js 20.19 or later is needed", str(caught.exception))
+        for name in ("node", "npm"):
+            (folder / name).write_text("#!/bin/sh\necho v18.4.0\n")
+            (folder / name).chmod(0o755)
+        with mock.patch.dict(os.environ, {"PATH": str(folder)}), self.assertRaises(SystemExit) as caught:
+            zubret.npm()
+        self.assertIn("v18.4.0 is too old", str(caught.exception))
+
+    def test_python_is_too_old(self):
+        with mock.patch.object(sys, "version_info", (3, 10, 2)), self.assertRaises(SystemExit) as caught:
+            zubret.main()
+        self.assertIn("3.11 or later is needed", str(caught.exception))
+
+
+class Folders(SimpleTestCase):
+    def test_where_the_data_is_kept_on_each_system(self):
+        with mock.patch.dict(os.environ, {"ZUBRET_DATA_DIR": "/chosen/place"}):
+            self.assertEqual(zubret.data_home(), Path("/chosen/place"))
+        cleared = {"ZUBRET_DATA_DIR": "", "XDG_DATA_HOME": "", "HOME": "/home/modder", "LOCALAPPDATA": "/local"}
+        with mock.patch.dict(os.environ, cleared):
+            self.assertEqual(zubret.data_home(), Path("/home/modder/.local/share/zubret"))
+            with mock.patch.object(sys, "platform", "darwin"):
+                self.assertEqual(zubret.data_home().name, "Zubret")
+                self.assertIn("Application Support", str(zubret.data_home()))
+
+    def test_library_roots_are_honoured_beside_the_demo_s(self):
+        folder = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, folder)
+        with mock.patch.dict(os.environ, {"ZUBRET_LIBRARY_ROOTS": "/games"}):
+            demo = zubret.environment(folder / "demo", [folder / "demo"])
+            run = zubret.environment(folder / "run")
+        self.assertEqual(demo["ZUBRET_LIBRARY_ROOTS"], f"{folder / 'demo'}{os.pathsep}/games")
+        self.assertEqual(run["ZUBRET_LIBRARY_ROOTS"], "/games")
+        self.assertNotEqual(demo["ZUBRET_DATA_DIR"], run["ZUBRET_DATA_DIR"])
+
+    def test_work_is_done_again_only_when_its_sources_change(self):
+        folder = Path(tempfile.mkdtemp(dir=ROOT / "tests"))
+        self.addCleanup(shutil.rmtree, folder)
+        (folder / "a.ts").write_text("one")
+        first = zubret.digest_of([folder])
+        stamp = folder.parent / f"{folder.name}.stamp"
+        stamp.write_text(first)
+        self.addCleanup(stamp.unlink)
+        self.assertTrue(zubret.is_current(stamp, zubret.digest_of([folder])))
+        (folder / "a.ts").write_text("two")
+        self.assertFalse(zubret.is_current(stamp, zubret.digest_of([folder])))
+        (folder / "a.ts").rename(folder / "b.ts")
+        (folder / "b.ts").write_text("one")
+        self.assertNotEqual(zubret.digest_of([folder]), first)
+
+
+class Stopping(BrowserTest):
+    """Ctrl-C ends the server and both workers; the address is printed; nothing listens any more."""
+
+    def processes(self) -> list[str]:
+        """Command lines of all processes that work in this test's data folder."""
+        found = []
+        for entry in Path("/proc").iterdir():
+            try:
+                if str(self.root / "home").encode() in (entry / "environ").read_bytes():
+                    found.append((entry / "cmdline").read_bytes().replace(b"\0", b" ").decode())
+            except OSError:
+                continue
+        return [c for c in found if "server." in c]
+
+    def test_all_parts_stop_together(self):
+        self.assertEqual(len(self.processes()), 3)
+        self.assertIn(f"Zubret is ready: {self.address}", (self.root / "log.txt").read_text())
+        begun = time.monotonic()
+        self.program.send_signal(signal.SIGINT)
+        self.assertEqual(self.program.wait(timeout=20), 0)
+        self.assertLess(time.monotonic() - begun, 15)
+        self.assertEqual(self.processes(), [])
+        with self.assertRaises(OSError):
+            socket.create_connection(("127.0.0.1", self.port), timeout=1)
+        self.assertNotIn("Traceback", (self.root / "log.txt").read_text())
+
+    @classmethod
+    def stop_program(cls):
+        if cls.program.poll() is None:
+            super().stop_program()
