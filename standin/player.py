@@ -28,6 +28,7 @@ class Ferry:
 
     def __init__(self, folder, over=None):
         self.folders = [Path(p) for p in (over, folder) if p]
+        self.over = Path(over) if over else None
         self.log = []
         settings = dict(line.split("=", 1) for line in self._text("ferry.ini").splitlines() if "=" in line)
         order = self._text("data/order.txt").split("\n")[:-1]
@@ -51,7 +52,8 @@ class Ferry:
         """All entries, unpacked: path -> bytes."""
         place = self._place(path)
         data = place.read_bytes()
-        self.log.append(f"opened {path} ({len(data)} bytes) from {place.parents[1].name}")
+        whose = "the files laid over the game" if place.is_relative_to(self.over or "/-") else "the game's own folder"
+        self.log.append(f"opened {path} ({len(data)} bytes) from {whose}")
         _need(len(data) >= SECTOR and data[:4] == b"SFCR", f"{path}: this is not a crate")
         version, _, count, table_sector, table_sum, sectors, _ = struct.unpack_from("<HHIIII24s", data, 4)
         _need(version == 3, f"{path}: version {version} is not for this game")

@@ -116,6 +116,7 @@
         class:chosen={player.side === "original"}
         aria-pressed={player.side === "original"}
         title="O changes sides"
+        disabled={!player.item.original}
         onclick={() => player.change("original")}>original</button
       >
       <button

@@ -83,7 +83,7 @@ class Player {
 
   /** Original or new at the same moment. */
   change(side: Side): void {
-    if (!this.item || side === this.side || (side === "new" && !this.item.fresh)) return;
+    if (!this.item || side === this.side || !(side === "new" ? this.item.fresh : this.item.original)) return;
     this.syncFrame();
     const at = this.seconds;
     const playing = this.playing;

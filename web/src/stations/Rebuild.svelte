@@ -86,12 +86,16 @@
   }
 
   function hearTrial(t: Trial) {
-    player.load({
-      title: `Trial run: ${t.title.split(" › ").at(-1)}`,
-      place: `trial ${t.id} of ${t.title}`,
-      original: { audio: t.audio, rate: t.rate, channels: t.channels, frames: t.frames, loop: null },
-      fresh: null,
-    });
+    const heard = { audio: t.audio, rate: t.rate, channels: t.channels, frames: t.frames, loop: null };
+    player.load(
+      {
+        title: `Trial run: ${t.title.split(" › ").at(-1)}`,
+        place: `trial ${t.id} of ${t.title}`,
+        original: null,
+        fresh: heard,
+      },
+      "new",
+    );
     void player.start(0);
   }
 
@@ -173,7 +177,9 @@
               · <span class="num">{bytes(plan.size_before)} → {bytes(plan.size)}</span>
             </p>
           </div>
-          <p class="num mt-1 text-quiet">{plan.streams.join(", ")}</p>
+          <ul class="num mt-1 text-quiet">
+            {#each plan.streams as stream (stream)}<li>{stream}</li>{/each}
+          </ul>
           <div class="mt-3 grid grid-cols-[52px_1fr] gap-x-3 gap-y-2">
             <span class="text-quiet">before</span>
             <ByteRibbon
