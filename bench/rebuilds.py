@@ -13,7 +13,6 @@ from pathlib import Path
 import numpy as np
 
 from standin.formats import Sound, bell
-from tests.support import noise
 from zubret_core.base import Format
 from zubret_core.codec import CODECS
 from zubret_core.container import GameFolder
@@ -23,6 +22,11 @@ from zubret_core.rebuild import StreamSwap, plan_rebuild, write_plan
 from .pairs import Row, pairs
 
 SIZE = 2_000_000_000
+
+
+def noise(frames: int, channels: int, seed: int = 1) -> np.ndarray:
+    """int16 (frames, channels)."""
+    return np.random.default_rng(seed).integers(-8000, 8000, (frames, channels)).astype(np.int16)
 
 
 def large_archive(place: Path) -> None:

@@ -104,7 +104,11 @@ def survey(job: Job, progress: Progress) -> dict[str, Any]:
         done = 0
         for file in files:
             progress(done, total, f"looking at {file.path}")
-            archive = _known(game, file) or _read(game, folder, file, progress)
+
+            def inside(part: int, parts: int, note: str, before: int = done, size: int = file.size) -> None:
+                progress(before + (size * part // parts if parts else 0), total, note)
+
+            archive = _known(game, file) or _read(game, folder, file, inside)
             seen.append(SurveyFile(survey=row, path=file.path, size=file.size, mtime_ns=file.mtime_ns, archive=archive))
             done += file.size
         SurveyFile.objects.bulk_create(seen, batch_size=500)
@@ -145,7 +149,7 @@ def _read(game: Game, folder: GameFolder, file: GameFile, progress: Progress) ->
             unpacked=sum(e.size for e in archive.entries),
         )
         entries = archive.entries
-        for done in bulk_insert(EntryRow, EntryRow.BULK, (_entry(row.pk, n, e) for n, e in enumerate(entries))):
+        for done in bulk_insert(EntryRow, EntryRow.BULK, (entry_row(row.pk, n, e) for n, e in enumerate(entries))):
             progress(done, len(entries), f"writing down {file.path}")
         for found in banks_of(archive, disk_cache(), row.version(), progress):
             _keep_bank(row, entries[found.entry], found)
@@ -155,7 +159,8 @@ def _read(game: Game, folder: GameFolder, file: GameFile, progress: Progress) ->
         source.close()
 
 
-def _entry(archive: int, n: int, entry: Entry) -> tuple:
+def entry_row(archive: int, n: int, entry: Entry) -> tuple:
+    """An entry as a row for `bulk_insert`, in the order of `Entry.BULK`."""
     path = readable(entry.path)
     raw = None if path == entry.path else entry.path.encode("utf-8", "surrogateescape")
     return archive, n, path, raw, entry.at, entry.stored, entry.size, entry.method, entry.crc32

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import shutil
 import subprocess
 import sys
 from dataclasses import asdict
@@ -106,7 +107,17 @@ def rebuild(job: Job, progress: Progress) -> dict[str, Any]:
         raise
     state = Build.PROVED if all(p.ok for p in points) else Build.FAILED
     Build.objects.filter(pk=build.pk).update(state=state, proof=[asdict(p) for p in points])
+    _forget_older(build)
     return {"build": build.pk, "state": state}
+
+
+def _forget_older(build: Build) -> None:
+    """Only the newest rebuild of a mod is kept: each is as large as the archives it touches."""
+    for old in build.mod.builds.filter(pk__lt=build.pk):
+        for trial in old.trials.all():
+            trial_file(trial).unlink(missing_ok=True)
+        shutil.rmtree(build_folder(old), ignore_errors=True)
+        old.delete()
 
 
 def forget_cut_off_builds() -> None:

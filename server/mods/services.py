@@ -24,12 +24,11 @@ from zubret_core.source import FileSource, Source
 from zubret_core.swap import AudioInfo, FitReport, Prepared, Treatment, fit_report, info_of, prepare
 
 from ..errors import stopped
-from ..games.models import Game
 from ..games.services import disk_cache
 from ..jobs.models import Job
 from ..jobs.run import start, work
 from ..shelf.models import Stream, streams_of, unpack_locator
-from ..shelf.sound import Sound, open_original
+from ..shelf.sound import Sound, open_original, opens
 from .models import Build, Mod, Swap, Trial
 
 
@@ -165,6 +164,7 @@ def prepare_swap(job: Job, progress: Progress) -> dict[str, Any]:
             revision = swap.revision
             values = _prepared_values(swap, progress)
             if Swap.objects.filter(pk=swap.pk, revision=revision).update(**values, error=None):
+                forget_old_results(swap.mod)
                 return {"state": values["state"]}
             swap.refresh_from_db()
     except ZubretError as e:
@@ -231,14 +231,29 @@ def _keep(swap: Swap, result: Prepared) -> dict[str, Any]:
     }
 
 
+def forget_old_results(mod: Mod) -> None:
+    """Remove encoded results that no swap has any more, unless a rebuild may be reading them."""
+    if Job.objects.filter(game=mod.game, kind="rebuild", state__in=Job.OPEN).exists():
+        return
+    used = {(s.prepared or {}).get("digest") for s in mod.swaps.all()}
+    for file in (mod_folder(mod) / "prepared").glob("*"):
+        if file.stem not in used:
+            try:
+                file.unlink(missing_ok=True)
+            except OSError:  # still being heard, on a system that locks open files: next time
+                continue
+
+
 def prepared_file(swap: Swap, suffix: str) -> Path:
     """The payload or the meant samples of a prepared swap."""
     return mod_folder(swap.mod) / "prepared" / f"{(swap.prepared or {})['digest']}.{suffix}"
 
 
-def prepared_sound(swap: Swap) -> Sound | None:
+@opens("n")
+def prepared_sound(swap_id: int, digest: str) -> Sound | None:
     """What the game will play: the encoded result, decoded."""
-    if not swap.prepared:
+    swap = Swap.objects.filter(pk=swap_id).first()
+    if swap is None or not swap.prepared:
         return None
     format = Format.from_dict(swap.prepared["format"])
     payload = FileSource(prepared_file(swap, "payload"), swap.source_name)
@@ -249,8 +264,12 @@ def prepared_sound(swap: Swap) -> Sound | None:
     return Sound(swap.source_name, format, decode, swap.prepared["digest"])
 
 
-def upload_sound(swap: Swap) -> Sound | None:
+@opens("u")
+def upload_sound(swap_id: int, digest: str) -> Sound | None:
     """The user's file as it is, before any treatment: for drawing it while it does not fit yet."""
+    swap = Swap.objects.filter(pk=swap_id).first()
+    if swap is None:
+        return None
     source = FileSource(swap.source_path, swap.source_name)
     format = file_format(source)
     if format is None:
@@ -262,6 +281,7 @@ def upload_sound(swap: Swap) -> Sound | None:
     return Sound(swap.source_name, format, decode, Path(swap.source_path).stem)
 
 
+@opens("r")
 def result_sound(swap_id: int, digest: str) -> Sound | None:
     """The swapped stream as it stands in the newest rebuilt archive."""
     swap = Swap.objects.select_related("mod__game").filter(pk=swap_id).first()
@@ -285,6 +305,7 @@ def trial_file(trial: Trial) -> Path:
     return settings.DATA_DIR / "trials" / f"{trial.pk}.wav"
 
 
+@opens("t")
 def trial_sound(trial_id: int, digest: str) -> Sound | None:
     """What the stand-in game played."""
     trial = Trial.objects.filter(pk=trial_id).first()
@@ -298,9 +319,3 @@ def trial_sound(trial_id: int, digest: str) -> Sound | None:
         return to_int16(CODECS["file"].decode(source, format, start, frames))
 
     return Sound(f"trial of {trial.title}", format, decode, digest)
-
-
-def live_swap(game: Game, locator: str) -> Swap | None:
-    """The swap of a stream in the game's first mod."""
-    mod = game.mods.order_by("id").first()
-    return mod.live_swaps().filter(locator=locator).first() if mod else None

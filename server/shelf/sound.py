@@ -31,6 +31,20 @@ BINS = 960
 """Peaks are worked out once at this resolution; smaller drawings are made from them."""
 
 
+Opener = Callable[[int, str], "Sound | None"]
+_openers: dict[str, Opener] = {}
+
+
+def opens(kind: str) -> Callable[[Opener], Opener]:
+    """Register what opens addresses of a kind: a function of the row's number and the digest."""
+
+    def register(opener: Opener) -> Opener:
+        _openers[kind] = opener
+        return opener
+
+    return register
+
+
 @dataclass(frozen=True)
 class Sound:
     """Something that can be heard: its format and a way to decode any range of frames."""
@@ -64,7 +78,7 @@ def sound_at(address: str) -> Sound:
             _open[address].check()
             return _open[address]
     kind, number, digest = address[:1], address[1:].partition(".")[0], address.partition(".")[2]
-    opener = {"o": _original, "n": _replacement, "u": _upload, "r": _result, "t": _trial}.get(kind)
+    opener = _openers.get(kind)
     if opener is None or not number.isdigit():
         raise stopped(404, "There is no sound at this address.", "Choose it from the list again.", address)
     sound = opener(int(number), digest)
@@ -107,6 +121,7 @@ def check_unchanged(archive: Archive) -> None:
         raise stopped(409, "The file has changed since it was surveyed.", "Survey the game again.", archive.path)
 
 
+@opens("o")
 def _original(pk: int, digest: str) -> Sound | None:
     row = Stream.objects.select_related("archive__game").filter(pk=pk).first()
     if row is None or row.digest() != digest:
@@ -119,34 +134,6 @@ def _original(pk: int, digest: str) -> Sound | None:
         digest,
         lambda: check_unchanged(row.archive),
     )
-
-
-def _replacement(pk: int, digest: str) -> Sound | None:
-    from ..mods.models import Swap
-    from ..mods.services import prepared_sound
-
-    swap = Swap.objects.filter(pk=pk).first()
-    return prepared_sound(swap) if swap else None
-
-
-def _upload(pk: int, digest: str) -> Sound | None:
-    from ..mods.models import Swap
-    from ..mods.services import upload_sound
-
-    swap = Swap.objects.filter(pk=pk).first()
-    return upload_sound(swap) if swap else None
-
-
-def _result(pk: int, digest: str) -> Sound | None:
-    from ..mods.services import result_sound
-
-    return result_sound(pk, digest)
-
-
-def _trial(pk: int, digest: str) -> Sound | None:
-    from ..mods.services import trial_sound
-
-    return trial_sound(pk, digest)
 
 
 def peaks_of(sound: Sound, bins: int) -> list[int]:
