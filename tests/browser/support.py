@@ -13,9 +13,12 @@ import urllib.request
 from pathlib import Path
 
 from django.test import SimpleTestCase
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page, expect, sync_playwright
 
 from tests.support import ROOT, copy_of_demo
+
+
+expect.set_options(timeout=20_000)  # a busy machine is no fault of the product
 
 
 def free_port() -> int:
@@ -98,7 +101,7 @@ class BrowserTest(SimpleTestCase):
         self.context = self.browser.new_context(
             viewport={"width": 1280, "height": 800}, bypass_csp=True, reduced_motion="reduce"
         )
-        self.context.set_default_timeout(15_000)
+        self.context.set_default_timeout(20_000)
         self.addCleanup(self.context.close)
         self.page: Page = self.context.new_page()
         self.faults: list[str] = []

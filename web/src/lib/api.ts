@@ -106,6 +106,23 @@ export function uploadSwap(
   });
 }
 
+// A browser opens six connections to one server. Drawings may hold two of them, so that sound and
+// lists never wait behind a screen full of small waveforms; what was asked last is drawn first.
+const DRAWINGS = 2;
+let drawing = 0;
+const undrawn: (() => void)[] = [];
+
+async function inTurn<T>(work: () => Promise<T>): Promise<T> {
+  if (drawing >= DRAWINGS) await new Promise<void>((go) => undrawn.push(go));
+  drawing++;
+  try {
+    return await work();
+  } finally {
+    drawing--;
+    undrawn.pop()?.();
+  }
+}
+
 const peakStore = new Map<string, Promise<number[]>>();
 
 /** Peaks of a sound (0 to 255), kept for the session: an address never changes its sound. */
@@ -113,8 +130,8 @@ export function peaks(audio: string, bins: number): Promise<number[]> {
   const key = `${audio}/${bins}`;
   let found = peakStore.get(key);
   if (!found) {
-    found = got(
-      api.GET("/api/audio/{address}/peaks", { params: { path: { address: audio }, query: { bins } } }),
+    found = inTurn(() =>
+      got(api.GET("/api/audio/{address}/peaks", { params: { path: { address: audio }, query: { bins } } })),
     );
     found.catch(() => peakStore.delete(key));
     peakStore.set(key, found);
