@@ -17,7 +17,6 @@ from playwright.sync_api import Page, expect, sync_playwright
 
 from tests.support import ROOT, copy_of_demo
 
-
 expect.set_options(timeout=20_000)  # a busy machine is no fault of the product
 
 
