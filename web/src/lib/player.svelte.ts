@@ -27,6 +27,7 @@ interface Span {
   from: number; // context time in seconds
   frame: number; // first frame
   frames: number;
+  lap: number; // frames after which the span repeats itself: its own length but for short loops
   node: AudioBufferSourceNode;
 }
 
@@ -136,15 +137,19 @@ class Player {
     let begun = -1; // context frame of the first sample
     let scheduled = 0; // frames put on the clock so far
     let size = FIRST;
+    let short: Int16Array | null = null; // a loop shorter than a chunk: asked for once
     try {
       for (;;) {
         const loop = this.looping ? track.loop : null;
         const end = loop && cursor < loop[1]! ? loop[1]! : track.frames;
         if (cursor >= end) break;
-        const count = Math.min(size, end - cursor);
-        const data = await pcm(track.audio, cursor, count, this.abort.signal);
+        const isLap = loop && cursor === loop[0] && end - cursor <= CHUNK;
+        const lap = isLap ? end - cursor : Math.min(size, end - cursor);
+        const count = isLap ? lap * Math.ceil(CHUNK / lap) : lap;
+        const data: Int16Array = (isLap && short) || (await pcm(track.audio, cursor, lap, this.abort.signal));
+        if (isLap) short = data;
         if (run !== this.run) return;
-        const buffer = toBuffer(context, data, track);
+        const buffer = toBuffer(context, data, track, count / lap);
         const now = Math.ceil((context.currentTime + LEAD) * track.rate);
         if (begun < 0 || begun + scheduled < now) begun = now - scheduled; // the first, or late: go on now
         const from = (begun + scheduled) / track.rate;
@@ -152,10 +157,10 @@ class Player {
         node.buffer = buffer;
         node.connect(context.destination);
         node.start(from);
-        this.spans.push({ from, frame: cursor, frames: count, node });
+        this.spans.push({ from, frame: cursor, frames: count, lap, node });
         if (scheduled === 0) this.follow(run, context, track.rate);
         scheduled += count;
-        cursor += count;
+        cursor += lap;
         if (loop && cursor === loop[1]) cursor = loop[0]!;
         size = CHUNK;
         while (from + count / track.rate - context.currentTime > AHEAD) {
@@ -194,8 +199,7 @@ class Player {
       const now = context.currentTime;
       while (this.spans.length > 1 && this.spans[1]!.from <= now) this.spans.shift();
       const span = this.spans[0];
-      if (span && now >= span.from)
-        this.frame = span.frame + Math.min(span.frames, Math.floor((now - span.from) * rate));
+      if (span && now >= span.from) this.frame = heard(span, Math.floor((now - span.from) * rate));
       requestAnimationFrame(tick);
     };
     tick();
@@ -207,16 +211,22 @@ class Player {
     const context = track && this.contexts.get(track.rate);
     if (!span || !context) return;
     const into = Math.floor((context.currentTime - span.from) * track.rate);
-    if (into >= 0) this.frame = span.frame + Math.min(span.frames, into);
+    if (into >= 0) this.frame = heard(span, into);
   }
 }
 
-function toBuffer(context: AudioContext, data: Int16Array, track: Track): AudioBuffer {
+/** The stream's frame that sounds `into` frames after the span began. */
+function heard(span: Span, into: number): number {
+  return span.frame + (into < span.frames ? into % span.lap : span.lap);
+}
+
+function toBuffer(context: AudioContext, data: Int16Array, track: Track, laps: number): AudioBuffer {
   const frames = data.length / track.channels;
-  const buffer = context.createBuffer(track.channels, frames, track.rate);
+  const buffer = context.createBuffer(track.channels, frames * laps, track.rate);
   for (let c = 0; c < track.channels; c++) {
     const out = buffer.getChannelData(c);
     for (let n = 0, i = c; n < frames; n++, i += track.channels) out[n] = data[i]! / 32768;
+    for (let lap = 1; lap < laps; lap++) out.copyWithin(lap * frames, 0, frames);
   }
   return buffer;
 }

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { untrack } from "svelte";
   import ByteRibbon from "../components/ByteRibbon.svelte";
+  import JobPanel from "../components/JobPanel.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import {
     api,
@@ -140,18 +141,7 @@
   {#if problem}<ProblemPanel {problem} close={() => (problem = null)} />{/if}
   {#if lastRebuild?.error}<ProblemPanel problem={lastRebuild.error} />{/if}
   {#if job}
-    <div class="rounded-box bg-base-200 p-4" role="status">
-      <div class="flex justify-between gap-3">
-        <span>{job.note || "waiting for the worker"}</span>
-        <button class="btn btn-xs" onclick={() => app.cancel(job)}>Cancel</button>
-      </div>
-      <progress
-        class="progress progress-primary mt-2 w-full"
-        value={job.total ? job.done / job.total : undefined}
-        max="1"
-        aria-label="Rebuild"
-      ></progress>
-    </div>
+    <JobPanel {job} />
   {/if}
 
   {#if planProblem && loaded}

@@ -1,5 +1,6 @@
 <script lang="ts">
   import ByteRibbon from "../components/ByteRibbon.svelte";
+  import JobPanel from "../components/JobPanel.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import { api, asProblem, got, type Entry, type ProblemText, type Ribbon, type Survey } from "../lib/api";
   import { app } from "../lib/app.svelte";
@@ -100,18 +101,7 @@
       </div>
     </div>
     {#if job}
-      <div class="mt-4 rounded-box bg-base-200 p-4" role="status">
-        <div class="flex justify-between gap-3">
-          <span>{job.note || "waiting for the worker"}</span>
-          <button class="btn btn-xs" onclick={() => app.cancel(job)}>Cancel</button>
-        </div>
-        <progress
-          class="progress progress-primary mt-2 w-full"
-          value={job.total ? job.done / job.total : undefined}
-          max="1"
-          aria-label="Survey"
-        ></progress>
-      </div>
+      <div class="mt-4"><JobPanel {job} /></div>
     {/if}
     {#if survey}
       <dl class="mt-4 flex flex-wrap gap-x-10 gap-y-2">

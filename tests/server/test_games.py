@@ -1,0 +1,154 @@
+"""Games and their surveys; lists of streams and entries."""
+
+import os
+from pathlib import Path
+
+from server.games.models import Game
+from server.shelf.models import Archive, Stream
+from tests.server.support import ServerTest
+from tests.support import edited, small_crate
+from zubret_core.container import GameFolder
+from zubret_core.locate import open_stream
+
+
+class Games(ServerTest):
+    def test_only_the_allowed_roots_can_be_seen(self):
+        (self.root / "library" / "a game").mkdir()
+        (self.root / "elsewhere").mkdir()
+        (self.root / "library" / "way out").symlink_to(self.root / "elsewhere")
+        top = self.get("/folders")
+        self.assertEqual([f["path"] for f in top["folders"]], [str(self.root / "library")])
+        inside = self.get(f"/folders?path={self.root}/library")
+        self.assertEqual([f["name"] for f in inside["folders"]], ["a game", "way out"])
+        self.assertEqual(inside["parent"], "")
+        for path in (
+            "/",
+            "/etc",
+            f"{self.root}/library/..",
+            f"{self.root}/library/way out",
+            f"{self.root}/library/../elsewhere",
+        ):
+            problem = self.get(f"/folders?path={path}", 403)
+            self.assertIn("outside the folders", problem["what"])
+            self.send("post", "/games", {"folder": path}, 403)
+        self.get(f"/folders?path={self.root}/library/missing", 404)
+        self.assertEqual(Game.objects.count(), 0)
+
+    def test_a_survey_tells_what_every_file_is(self):
+        game = self.add_game()
+        survey = self.get(f"/games/{game['id']}/survey")
+        rows = {r["path"]: r for r in survey["rows"]}
+        self.assertEqual(
+            {p: (r["what"], r["entries"], r["streams"]) for p, r in rows.items()},
+            {
+                "data/sea.crate": ("archive", 9, 34),
+                "data/deck.zip": ("archive", 6, 5),
+                "data/order.txt": ("other", 0, 0),
+                "ferry.ini": ("other", 0, 0),
+                "read me.txt": ("other", 0, 0),
+            },
+        )
+        self.assertEqual(rows["data/sea.crate"]["layout"], "saltglass-crate")
+        self.assertGreater(rows["data/deck.zip"]["unpacked"], rows["data/deck.zip"]["size"])
+        route = {s["key"]: (s["dot"], s["text"]) for s in self.get(f"/games/{game['id']}/route")}
+        self.assertEqual(route["survey"], ("full", "2 archives"))
+        self.assertEqual(route["locate"], ("full", "39 streams"))
+        self.assertEqual(route["rebuild"], ("empty", "not rebuilt"))
+
+    def test_an_unchanged_archive_is_stored_once_and_a_changed_one_anew(self):
+        game = self.add_game(small=True)
+        self.assertEqual((Archive.objects.count(), Stream.objects.count()), (1, 8))
+        self.send("post", f"/games/{game['id']}/survey")
+        self.assertEqual((Archive.objects.count(), Stream.objects.count()), (1, 8))
+        place = Path(game["folder"]) / "small.crate"
+        os.utime(place, (1, 1))
+        self.send("post", f"/games/{game['id']}/survey")
+        self.assertEqual(Archive.objects.count(), 2)
+        self.assertEqual(self.get(f"/games/{game['id']}/streams")["total"], 8)
+
+    def test_a_damaged_archive_is_listed_with_its_error(self):
+        game = self.add_game(small=True)
+        place = Path(game["folder"]) / "small.crate"
+        place.write_bytes(edited(small_crate(), 8, "<I", 9_999_999))
+        self.send("post", f"/games/{game['id']}/survey")
+        row = next(r for r in self.get(f"/games/{game['id']}/survey")["rows"] if r["path"] == "small.crate")
+        self.assertEqual(row["what"], "unreadable")
+        self.assertIn("promises 9,999,999 records", row["error"]["what"])
+        self.assertIn("small.crate, byte", row["error"]["where"])
+        self.assertTrue(row["error"]["next"])
+
+    def test_a_path_with_dots_in_an_archive_is_only_a_name(self):
+        from standin.formats import crate
+        from tests.support import small_bell
+
+        game = self.add_game(small=True)
+        place = Path(game["folder"]) / "small.crate"
+        place.write_bytes(crate("x", [("../../../evil.bell", small_bell(), False)]))
+        self.send("post", f"/games/{game['id']}/survey")
+        stream = self.get(f"/games/{game['id']}/streams")["rows"][0]
+        self.assertEqual(stream["entry"], "../../../evil.bell")
+        answer = self.get(f"/streams/{stream['id']}/export?kind=wav")
+        self.assertIn('filename="evil_0001.wav"', answer["Content-Disposition"])
+        b"".join(answer.streaming_content)
+        self.assertEqual(list(self.root.parent.glob("evil*")), [])
+
+    def test_forgetting_a_game_leaves_its_folder_alone(self):
+        game = self.add_game(small=True)
+        self.send("delete", f"/games/{game['id']}", status=204)
+        self.assertEqual(Game.objects.count(), 0)
+        self.assertTrue((Path(game["folder"]) / "small.crate").exists())
+        self.get(f"/games/{game['id']}/survey", 404)
+
+
+class Lists(ServerTest):
+    def setUp(self):
+        super().setUp()
+        self.game = self.add_game()
+        self.path = f"/games/{self.game['id']}"
+
+    def test_streams_are_searched_sorted_and_paged(self):
+        longest = self.get(f"{self.path}/streams?sort=-length&limit=3")
+        self.assertEqual([r["stream_id"] for r in longest["rows"]], ["0266", "0247", "0246"])
+        self.assertEqual(longest["total"], 39)
+        self.assertAlmostEqual(longest["seconds"], sum(s.seconds for s in Stream.objects.all()), places=3)
+        second = self.get(f"{self.path}/streams?sort=-length&limit=3&offset=3")
+        self.assertLess(second["rows"][0]["seconds"], longest["rows"][-1]["seconds"])
+        self.assertEqual(self.get(f"{self.path}/streams?q=crew_fr 1003")["total"], 1)
+        self.assertEqual(self.get(f"{self.path}/streams?q=nowhere")["rows"], [])
+        self.assertEqual(self.get(f"{self.path}/streams?language=German")["total"], 8)
+        self.assertEqual(self.get(f"{self.path}/languages"), ["English", "French", "German"])
+        music = self.get(f"{self.path}/streams?shortest=20&longest=60")
+        self.assertTrue(all(20 <= r["seconds"] <= 60 for r in music["rows"]))
+        self.assertEqual(music["total"], 2)
+        sizes = [r["stored"] for r in self.get(f"{self.path}/streams?sort=size&limit=50")["rows"]]
+        self.assertEqual(sizes, sorted(sizes))
+        shared = self.stream(self.game, "2212")
+        self.assertEqual(shared["shared"], 1)
+
+    def test_the_length_brush_counts_every_stream_once(self):
+        brush = self.get(f"{self.path}/lengths")
+        self.assertEqual(sum(brush["counts"]), 39)
+        self.assertEqual(sum(self.get(f"{self.path}/lengths?q=music.bell")["counts"][18:]), 5)
+
+    def test_entries_and_the_ribbon(self):
+        archive = next(a for a in Archive.objects.all() if a.path == "data/sea.crate")
+        page = self.get(f"{self.path}/entries?archive={archive.pk}&sort=-size&limit=2")
+        self.assertEqual((page["total"], page["rows"][0]["path"]), (9, "music/music.bell"))
+        self.assertEqual(self.get(f"{self.path}/entries?q=lamp")["rows"][0]["method"], "zlib")
+        ribbon = self.get(f"/archives/{archive.pk}/ribbon")
+        self.assertEqual((ribbon["explained"], sum(s["length"] for s in ribbon["segments"])), (1.0, archive.size))
+        stream = self.stream(self.game, "0247")
+        raw = (Path(self.game["folder"]) / "data/sea.crate").read_bytes()
+        inside = open_stream(GameFolder(Path(self.game["folder"])), Stream.objects.get(pk=stream["id"]).where())
+        self.assertEqual(raw[stream["archive_at"] :][:64], inside.payload.read(0, 64))
+
+    def test_names_and_marks_belong_to_the_game_and_survive_surveys(self):
+        stream = self.stream(self.game, "0247")
+        self.send("patch", f"/streams/{stream['id']}", {"name": "  Open water "})
+        self.send("patch", f"/streams/{stream['id']}", {"marked": True})
+        os.utime(Path(self.game["folder"]) / "data/sea.crate", (5, 5))
+        self.send("post", f"{self.path}/survey")
+        again = self.stream(self.game, "open water")
+        self.assertEqual((again["name"], again["marked"], again["stream_id"]), ("Open water", True, "0247"))
+        self.assertNotEqual(again["id"], stream["id"])
+        self.get(f"/streams/{stream['id']}", 410)
