@@ -118,3 +118,8 @@ def problem_of(test, call, *args, **kwargs) -> ZubretError:
 def source(data: bytes, name: str = "test.bin") -> BytesSource:
     """Bytes as a source with a name."""
     return BytesSource(data, name)
+
+
+def bytes_of(whole: BytesSource) -> bytes:
+    """All bytes of a source."""
+    return whole.read(0, whole.size)

@@ -8,6 +8,7 @@ from django.conf import settings
 from django.test import SimpleTestCase
 
 from tests.support import (
+    bytes_of,
     demo_game,
     edited,
     noise,
@@ -23,13 +24,11 @@ from zubret_core.base import Loop, ZubretError
 from zubret_core.codec import CODECS
 from zubret_core.container import DescribedArchive
 from zubret_core.layout import NewItem, layout_named, load_layout, read_layout, rebuild
-from zubret_core.source import BytesSource, Source
+from zubret_core.layout.model import ties_of
+from zubret_core.layout.spans import item_spans
+from zubret_core.source import BytesSource
 
 CRATE, BELL = layout_named("saltglass-crate"), layout_named("saltglass-bell")
-
-
-def bytes_of(whole: Source) -> bytes:
-    return whole.read(0, whole.size)
 
 
 class Reading(SimpleTestCase):
@@ -87,19 +86,17 @@ class Writing(SimpleTestCase):
         """The meanings are taken from the good file, the bytes underneath are spoilt."""
         for layout, data in ((CRATE, small_crate()), (BELL, small_bell())):
             reading = read_layout(layout, source(data))
-            for what in ("at", "stored", "id", "path", "crc32", "rate", "frames", "channels", "looped"):
-                reading.column(what)
-            for name in [t.means.split(".")[1] for t in _ties(reading) if t.means and t.means.startswith(reading.kind)]:
-                reading.column(name)
+            for tie in _ties(reading):
+                reading.tied((tie.means or "").split(".")[-1])
             for place in reading.places:
-                place.records = place.records.copy()
-                for field in place.region.fields:
-                    if field.means and field.type != "text":
-                        place.records[field.name] = 0
-                    for part in field.parts or ():
-                        if part.means:
-                            shift = place.holder(part)[1]
-                            place.records[field.name] &= ~(((1 << part.bits) - 1) << shift) & ((1 << 16) - 1)
+                records = place.records
+                records.data = records.data.copy()
+                for tie in ties_of(place.region):
+                    holder, _ = records.holder(tie)
+                    if tie.means and holder.type != "text":
+                        for row in range(records.count):
+                            at, length = records.span(holder, row)
+                            records.data[at : at + length] = 0
             spoilt = bytes_of(rebuild(reading, {}, anew=True).source)
             again = read_layout(layout, source(spoilt))
             clean = read_layout(layout, source(data))
@@ -167,9 +164,7 @@ class Writing(SimpleTestCase):
 
 
 def _ties(reading):
-    from zubret_core.layout.model import ties_of
-
-    return ties_of(reading.items.region)
+    return [tie for places in reading.groups for place in places for tie in ties_of(place.region)]
 
 
 class Damaged(SimpleTestCase):
@@ -180,11 +175,10 @@ class Damaged(SimpleTestCase):
         reading = read_layout(layout, source(data))
         edges: set[int] = set()
         for place in reading.places:
-            fields = place.records.dtype.fields
-            for row in range(len(place.records)):
-                base = place.at + row * place.records.dtype.itemsize
-                edges |= {base + offset for _, offset, *_ in fields.values()} | {base + place.records.dtype.itemsize}
-        at, stored = reading.spans()
+            for row in range(place.records.count):
+                edges |= {place.records.place_of(field, row) for field in place.region.fields}
+            edges.add(place.at + place.stored)
+        at, stored = item_spans(reading)
         for a, n in zip(at.tolist(), stored.tolist(), strict=True):
             edges |= {a, a + n // 2, a + n}
         return {n for e in edges for n in (e - 1, e, e + 1) if 0 <= n < len(data)}
@@ -267,7 +261,7 @@ class Language(SimpleTestCase):
             ("regions:", "regions: [", "not YAML"),
             ('bytes: "42 45 4c 4c"', 'bytes: "4 2x"', "not a row of hexadecimal byte pairs"),
             ("values: {0: pcm16, 1: ima-adpcm}", "values: {0: pcm16, 1: pcm16}", "could not choose"),
-            ("length: 24, means: bank.name", "means: bank.name", "needs a length"),
+            ("length: 24, means: bank.name", "means: bank.name", "needs one of length"),
         ]
         for old, new, word in cases:
             self.assertIn(old, text)

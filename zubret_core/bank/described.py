@@ -7,7 +7,10 @@ from collections.abc import Mapping
 from ..base import Format, Loop, ZubretError
 from ..codec import CODECS
 from ..layout import Layout, NewItem, read_layout, rebuild
-from ..source import Built, Segment, SliceSource, Source
+from ..layout.chains import Keys
+from ..layout.read import Siblings
+from ..layout.spans import files_of, segments_of, things_of
+from ..source import Built, Segment, Source
 from .base import NewStream, Stream
 
 
@@ -16,10 +19,10 @@ class DescribedBank:
 
     kind = "layout"
 
-    def __init__(self, layout: Layout, source: Source):
+    def __init__(self, layout: Layout, source: Source, siblings: Siblings | None = None, keys: Keys | None = None):
         self.layout, self.source = layout, source
         self.layout_id = layout.id
-        self.reading = read_layout(layout, source)
+        self.reading = read_layout(layout, source, siblings, keys)
         language = self.reading.whole.get("bank.language", "none")
         self.language = "" if language == "none" else str(language)
         self.name = str(self.reading.whole.get("bank.name", ""))
@@ -27,10 +30,10 @@ class DescribedBank:
 
     def _streams(self) -> list[Stream]:
         reading = self.reading
-        slots: dict[tuple[int, int], tuple[int, list[int]]] = {}
-        for thing in reading.things():
-            if thing.rows:
-                slots[thing.at, thing.length] = (thing.slot, thing.rows)
+        sizes = reading.column("size")
+        slots: dict[int, tuple[int, list[int]]] = {}
+        for thing in [t for name in files_of(reading) for t in things_of(reading, name)]:
+            slots |= dict.fromkeys(thing.rows, (thing.slot, thing.rows))
 
         def column(what: str, default: object) -> list:
             values = reading.column(what)
@@ -63,25 +66,28 @@ class DescribedBank:
                     next=f"Use one of {', '.join(CODECS)}.",
                 )
             format.checked(where)
-            slot, sharing = slots.get((at, stored), (0, [n]))
-            payload = SliceSource(self.source, at, stored, where)
+            slot, sharing = slots.get(n, (0, [n]))
+            packed = reading.payload(n)
+            payload = reading.chain(n).unpacked(packed, packed.size if sizes is None else sizes[n])
+            payload.name = where
             shares = tuple(r for r in sharing if r != n)
             keeps = tuple(self.layout.keeps)
             out.append(Stream(n, id, name, format, at, stored, slot, self.language, payload, shares, keeps))
         return out
 
     def rebuild(self, changes: Mapping[int, NewStream], *, anew: bool = False) -> Built:
-        return rebuild(self.reading, {n: _item(new) for n, new in changes.items()}, anew=anew)
+        items = {n: _item(new, self.reading.chain(n).packed(new.payload)) for n, new in changes.items()}
+        return rebuild(self.reading, items, anew=anew)
 
     def segments(self) -> list[Segment]:
-        return self.reading.segments()
+        return segments_of(self.reading)
 
 
-def _item(new: NewStream) -> NewItem:
+def _item(new: NewStream, payload: Source) -> NewItem:
     format = new.format
     loop = format.loop or Loop(0, 0)
     return NewItem(
-        new.payload,
+        payload,
         {
             "codec": format.codec,
             "rate": format.rate,
@@ -91,5 +97,7 @@ def _item(new: NewStream) -> NewItem:
             "looped": int(format.loop is not None),
             "loop_start": loop.start,
             "loop_end": loop.end,
+            "size": new.payload.size,
         },
+        new.payload,
     )

@@ -1,9 +1,24 @@
-"""Containers: whatever holds entries. One protocol over ZIP files, layout-described archives and loose files."""
+"""Containers: whatever holds entries. One protocol over ZIP, TAR, disc images, described archives and loose files."""
 
-from .base import Container, Entry
+from .base import Container, Entry, NewEntry, Siblings, beside
 from .described import DescribedArchive
 from .folder import GameFile, GameFolder
+from .iso import IsoImage
 from .loose import LooseFile
+from .tar import TarArchive
 from .zip import ZipArchive
 
-__all__ = ["Container", "DescribedArchive", "Entry", "GameFile", "GameFolder", "LooseFile", "ZipArchive"]
+__all__ = [
+    "Container",
+    "DescribedArchive",
+    "Entry",
+    "GameFile",
+    "GameFolder",
+    "IsoImage",
+    "LooseFile",
+    "NewEntry",
+    "Siblings",
+    "TarArchive",
+    "ZipArchive",
+    "beside",
+]

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import NamedTuple, Protocol
 
+from ..base import ZubretError
 from ..source import Built, DiskCache, Segment, Source
 
 
 class Entry(NamedTuple):
-    """One stored file: path, byte offset, stored and unpacked bytes, method, CRC-32 if the table has one."""
+    """One stored file.
+
+    path; byte offset, stored and unpacked bytes; method; CRC-32 if the table has one; file: the companion that holds
+    its payload, "" for the archive itself.
+    """
 
     path: str
     at: int
@@ -17,6 +22,7 @@ class Entry(NamedTuple):
     size: int
     method: str
     crc32: int | None
+    file: str = ""
 
 
 class EntryTable(Sequence[Entry]):
@@ -41,6 +47,13 @@ class EntryTable(Sequence[Entry]):
         return zip(*self._columns, strict=True)
 
 
+class NewEntry(NamedTuple):
+    """An entry to be added: its path and its unpacked bytes."""
+
+    path: str
+    content: Source
+
+
 class Container(Protocol):
     """An opened archive. Entries are known by their number in table order."""
 
@@ -55,11 +68,56 @@ class Container(Protocol):
     def head(self, index: int, length: int) -> bytes:
         """At most the first `length` unpacked bytes of an entry, without unpacking the rest."""
 
-    def rebuild(self, changes: Mapping[int, Source], *, anew: bool = False) -> Built:
-        """The archive with the unpacked bytes of some entries replaced, all else as it was."""
+    def rebuild(self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool = False) -> Built:
+        """The archive with the unpacked bytes of some entries replaced and some added, all else as it was."""
 
     def segments(self) -> list[Segment]:
         """What stands where in the file."""
 
     def sharing(self, index: int) -> list[int]:
         """The other entries that are stored in the very same bytes."""
+
+    def check(self, index: int) -> None:
+        """ZubretError unless an entry's bytes have the sums that the archive gives for it."""
+
+
+Siblings = Callable[[str], Source]
+"""Opens a file by its name beside another one; ZubretError where there is none."""
+
+
+def beside(archive: Container, index: int) -> Siblings:
+    """What stands beside an entry: entries of the same folder in the same archive."""
+    folder = archive.entries[index].path.rpartition("/")[0]
+
+    def open_named(name: str) -> Source:
+        path = f"{folder}/{name}" if folder else name
+        number = index_of(archive, path)
+        if number is None:
+            next = "Look for the missing entry: the archive may belong to another version of the game."
+            raise ZubretError(f"{path}, which belongs to this entry, is not in the archive.", file=path, next=next)
+        return archive.open(number)
+
+    return open_named
+
+
+def index_of(archive: Container, path: str) -> int | None:
+    """The number of the first entry with a path."""
+    return next((n for n, e in enumerate(archive.entries) if e.path == path), None)
+
+
+def cannot_add(file: str) -> ZubretError:
+    """The error of containers to which nothing can be added."""
+    return ZubretError(
+        "Entries can't be added to this kind of archive.", file=file, next="Replace an entry, or use a patch archive."
+    )
+
+
+def refuse_known(archive: Container, added: Sequence[NewEntry]) -> None:
+    """ZubretError where an entry to be added has the path of one that is there, or of another new one."""
+    known = {e.path for e in archive.entries} if added else set()
+    for entry in added:
+        if entry.path in known:
+            raise ZubretError(
+                "An entry of this path is there already.", file=entry.path, next="Replace it instead of adding it."
+            )
+        known.add(entry.path)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from ..source import Built, DiskCache, Segment, Source
-from .base import Entry
+from .base import Entry, NewEntry, cannot_add
 
 
 class LooseFile:
@@ -26,7 +26,9 @@ class LooseFile:
     def head(self, index: int, length: int) -> bytes:
         return self.source.read(0, min(length, self.source.size))
 
-    def rebuild(self, changes: Mapping[int, Source], *, anew: bool = False) -> Built:
+    def rebuild(self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool = False) -> Built:
+        if added:
+            raise cannot_add(self.source.name)
         new = changes.get(0, self.source)
         kind = "new" if 0 in changes else "payload"
         return Built(new, [Segment(kind, 0, new.size, "", 0)], True, 0)
@@ -36,3 +38,6 @@ class LooseFile:
 
     def sharing(self, index: int) -> list[int]:
         return []
+
+    def check(self, index: int) -> None:
+        """A loose file has no sums."""

@@ -1,8 +1,8 @@
 """ZIP archives. Listing and unpacking by the standard library's zipfile; writing back is ours.
 
 Source: PKWARE APPNOTE.TXT 6.3.10, sections 4.3.7 (local file header), 4.3.12 (central directory
-header), 4.3.16 (end of central directory). A rebuild copies every untouched member's local
-record and data as stored, and patches only offsets, sizes and sums.
+header), 4.3.14 to 4.3.16 (end records, ZIP64), 4.5.3 (ZIP64 extra field). A rebuild copies every
+untouched member's local record and data as stored, and patches only offsets, sizes and sums.
 """
 
 from __future__ import annotations
@@ -12,6 +12,8 @@ import struct
 import zipfile
 import zlib
 from collections.abc import Mapping, Sequence
+from tempfile import TemporaryFile
+from typing import NamedTuple
 
 from ..base import ZubretError
 from ..source import (
@@ -19,6 +21,7 @@ from ..source import (
     BytesSource,
     ChainSource,
     DiskCache,
+    OpenFile,
     Part,
     Segment,
     SliceSource,
@@ -27,14 +30,15 @@ from ..source import (
     crc32_of,
     spooled,
 )
-from .base import Entry
-from .deflate import deflated
+from .base import Entry, NewEntry, refuse_known
 
 _METHODS = {0: "plain", 8: "deflate", 12: "bzip2", 14: "lzma"}
 _LOCAL = struct.Struct("<4s5H3I2H")
 _CENTRAL = struct.Struct("<4s6H3I5H2I")
 _END = struct.Struct("<4s4H2IH")
-_LARGEST = 0xFFFFFFFE
+_END64 = struct.Struct("<4sQ2H2I4Q")
+_LOCATOR = struct.Struct("<4sIQI")
+_ALL_ONES, _LARGEST = 0xFFFFFFFF, 0xFFFFFFFE
 
 
 class ZipArchive:
@@ -120,89 +124,166 @@ class ZipArchive:
         out.append(Segment("table", self._zip.start_dir, self.source.size - self._zip.start_dir, "directory"))
         return out
 
-    def rebuild(self, changes: Mapping[int, Source], *, anew: bool = False) -> Built:
-        directory = self.source.read(self._zip.start_dir, self.source.size - self._zip.start_dir)
-        end_at = directory.rfind(b"PK\5\6")
-        if b"PK\6\6" in directory[:end_at] or end_at < 0:
-            raise ZubretError(
-                "This is a ZIP64 archive; swaps in it can't be written.",
-                file=self.source.name,
-                next="Pack it again without ZIP64 if it is smaller than 4 GB.",
-            )
+    def rebuild(self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool = False) -> Built:
         number = {id(i): n for n, i in enumerate(self._infos)}
         parts: list[Part] = []
         segments: list[Segment] = []
-        places: dict[int, tuple[int, zipfile.ZipInfo | None]] = {}
+        places: list[_Placed] = []
         cursor, moved = 0, 0
+
+        def put(kind: str, pieces: list[Part], n: int = -1) -> int:
+            nonlocal cursor
+            at, length = cursor, sum(p.length for p in pieces)
+            parts.extend(pieces)
+            segments.append(Segment(kind, at, length, "", n))
+            cursor += length
+            return at
+
         records = self._records()
         first = records[0][1] if records else self._zip.start_dir
         if first:  # bytes before the first member, as in a self-extracting archive
-            parts.append(Part(self.source, 0, first))
-            segments.append(Segment("unexplained", 0, first))
-            cursor = first
+            put("unexplained", [Part(self.source, 0, first)])
         for info, at, end in records:
             n = number.get(id(info), -1)
-            start = cursor
             if n in changes:
-                record, new_info = self._new_record(info, changes[n])
-                parts.extend(record)
-                cursor += sum(p.length for p in record)
-                places[id(info)] = (start, new_info)
-                segments.append(Segment("new", start, cursor - start, "", n))
+                pieces, sizes = self._new_record(info, changes[n])
+                places.append(_Placed(info, put("new", pieces, n), *sizes, True))
             else:
-                parts.append(Part(self.source, at, end - at))
-                cursor += end - at
-                places[id(info)] = (start, None)
-                moved += start != at
-                segments.append(Segment("payload" if n >= 0 else "header", start, end - at, "", n))
-        table = self._new_directory(directory, end_at, places, cursor)
+                moved += cursor != at
+                start = put("payload" if n >= 0 else "header", [Part(self.source, at, end - at)], n)
+                places.append(_Placed(info, start, info.CRC, info.compress_size, info.file_size, False))
+        refuse_known(self, added)
+        for n, entry in enumerate(added):
+            info = zipfile.ZipInfo(entry.path)
+            info.compress_type, info.create_system = zipfile.ZIP_DEFLATED, 3
+            pieces, sizes = self._new_record(info, entry.content)
+            places.append(_Placed(info, put("new", pieces, len(self._infos) + n), *sizes, True))
+        table = self._directory(places, cursor)
         parts.append(Part(BytesSource(table), 0, len(table)))
         segments.append(Segment("table", cursor, len(table), "directory"))
         return Built(ChainSource(parts, self.source.name), segments, moved == 0, moved)
 
-    def _new_record(self, info: zipfile.ZipInfo, new: Source) -> tuple[list[Part], zipfile.ZipInfo]:
-        """Local header and data of a replaced member: same name, time, flags and method."""
-        if info.compress_type not in (0, 8):
+    def _new_record(self, info: zipfile.ZipInfo, new: Source) -> tuple[list[Part], tuple[int, int, int]]:
+        """Local header and data of a member: the old header's name, time, flags and method where there is one.
+
+        Also its CRC, stored and unpacked bytes. The standard library compresses, in the member's own method.
+        """
+        if _METHODS.get(info.compress_type) is None:
             raise ZubretError(
                 "A member in this compression can't be written back.",
                 file=info.filename,
                 next="Pack the archive again with deflate, or remove this swap.",
             )
-        data = deflated(new, 6, -15) if info.compress_type == 8 else new
-        if max(data.size, new.size) > _LARGEST:
-            raise ZubretError("A ZIP member ends at 4 GB.", file=info.filename, next="Shorten the replacement.")
+        pack = TemporaryFile()
+        with zipfile.ZipFile(pack, "w") as one:
+            fresh = zipfile.ZipInfo(info.filename, info.date_time)
+            fresh.compress_type, fresh.file_size = info.compress_type, new.size
+            with one.open(fresh, "w", force_zip64=new.size >= 1 << 31) as out:
+                for piece in new.chunks():
+                    out.write(piece)
+            made = one.infolist()[0]
+        whole = OpenFile(pack, f"{info.filename}, packed")
+        header = _LOCAL.unpack(whole.read(0, _LOCAL.size))
+        data_at = _LOCAL.size + header[9] + header[10]
+        sizes = made.CRC, made.compress_size, made.file_size
+        if info in self._zip.filelist:
+            head = self._local_header(info, *sizes)
+        else:
+            head = whole.read(0, data_at)
+        return [Part(BytesSource(head), 0, len(head)), Part(whole, data_at, made.compress_size)], sizes
+
+    def _local_header(self, info: zipfile.ZipInfo, crc: int, stored: int, size: int) -> bytes:
         old = self.source.read(info.header_offset, _LOCAL.size)
         fields = list(_LOCAL.unpack(old))
-        name_and_extra = self.source.read(info.header_offset + _LOCAL.size, fields[9] + fields[10])
-        crc = crc32_of(new)
+        behind = self.source.read(info.header_offset + _LOCAL.size, fields[9] + fields[10])
+        name, extra = behind[: fields[9]], behind[fields[9] :]
         fields[2] &= ~8  # no data descriptor: sizes stand in the header
-        fields[6:9] = crc, data.size, new.size
-        head = _LOCAL.pack(*fields) + name_and_extra
-        changed = zipfile.ZipInfo(info.filename)
-        changed.CRC, changed.compress_size, changed.file_size = crc, data.size, new.size
-        return [Part(BytesSource(head), 0, len(head)), Part(data, 0, data.size)], changed
+        fields[6] = crc
+        (fields[8], fields[7]), extra = _saturated((fields[8], fields[7]), (size, stored), extra)
+        fields[10] = len(extra)
+        return _LOCAL.pack(*fields) + name + extra
 
-    def _new_directory(
-        self, old: bytes, end_at: int, places: dict[int, tuple[int, zipfile.ZipInfo | None]], start: int
-    ) -> bytes:
-        out, at = bytearray(old), 0
-        infos = self._zip.infolist()
-        shift = 0
-        for info in infos:
-            fields = list(_CENTRAL.unpack_from(old, at))
-            new_at, changed = places[id(info)]
-            shift = info.header_offset - fields[16]  # bytes that stand before the archive proper
-            fields[16] = new_at - shift
-            if changed:
-                fields[3] &= ~8
-                fields[7:10] = changed.CRC, changed.compress_size, changed.file_size
-            if fields[16] > _LARGEST:
-                raise ZubretError(
-                    "The rebuilt ZIP would pass 4 GB.", file=self.source.name, next="Shorten the replacement."
-                )
-            _CENTRAL.pack_into(out, at, *fields)
-            at += _CENTRAL.size + fields[10] + fields[11] + fields[12]
+    def _directory(self, places: list[_Placed], start: int) -> bytes:
+        """The central directory and the end records, for members at their new places."""
+        old = self.source.read(self._zip.start_dir, self.source.size - self._zip.start_dir)
+        end_at = old.rfind(b"PK\5\6")
+        if end_at < 0:
+            raise ZubretError("The end of the directory was not found.", file=self.source.name, next="Survey again.")
         end = list(_END.unpack_from(old, end_at))
-        end[6] = start - shift
-        _END.pack_into(out, end_at, *end)
-        return bytes(out)
+        end64_at = old.rfind(b"PK\6\6", 0, end_at)
+        end64 = list(_END64.unpack_from(old, end64_at)) if end64_at >= 0 else None
+        # Bytes that stand before the archive proper.
+        shift = self._zip.start_dir - (end64[9] if end64 else end[6])
+        by_member = {id(p.info): p for p in places}
+        out, at = bytearray(), 0
+        for info in self._zip.infolist():
+            fields = list(_CENTRAL.unpack_from(old, at))
+            behind = old[at + _CENTRAL.size : at + _CENTRAL.size + fields[10] + fields[11] + fields[12]]
+            at += _CENTRAL.size + len(behind)
+            out += _central(fields, behind, by_member.pop(id(info)), shift)
+        for placed in by_member.values():
+            name, flags = placed.info.filename.encode(), 0 if placed.info.filename.isascii() else 0x800
+            fields = [b"PK\1\2", 0x0314, 20, flags, placed.info.compress_type, 0, 33, 0, 0, 0, len(name), 0, 0, 0, 0]
+            out += _central([*fields, 0o600 << 16, 0], name, placed, shift)
+        between = old[at : end64_at if end64 else end_at]
+        size, count, offset = len(out) + len(between), len(places), start - shift
+        out += between
+        if end64 is None and (max(size, offset) > _LARGEST or count > 0xFFFE):
+            end64 = [b"PK\6\6", _END64.size - 12, 45, 45, 0, 0, 0, 0, 0, 0]
+        if end64:
+            end64[6:10] = count, count, size, offset
+            tail = old[end64_at + _END64.size : end_at] if end64_at >= 0 else _LOCATOR.pack(b"PK\6\7", 0, 0, 1)
+            locator = list(_LOCATOR.unpack_from(tail, len(tail) - _LOCATOR.size))
+            locator[2] = offset + len(out)
+            out += _END64.pack(*end64) + tail[: -_LOCATOR.size] + _LOCATOR.pack(*locator)
+        for n, value, most in ((3, count, 0xFFFF), (4, count, 0xFFFF), (5, size, _ALL_ONES), (6, offset, _ALL_ONES)):
+            end[n] = most if end64 and (end[n] == most or value >= most) else value
+        return bytes(out) + _END.pack(*end) + old[end_at + _END.size :]
+
+
+class _Placed(NamedTuple):
+    """A member where it will stand; fresh: its data was written anew."""
+
+    info: zipfile.ZipInfo
+    at: int
+    crc: int
+    stored: int
+    size: int
+    fresh: bool
+
+
+def _central(fields: list, behind: bytes, placed: _Placed, shift: int) -> bytes:
+    """A directory record with new place and sizes; `behind` is its name, extra fields and comment."""
+    name, extra = behind[: fields[10]], behind[fields[10] : fields[10] + fields[11]]
+    comment = behind[fields[10] + fields[11] :]
+    if placed.fresh:
+        fields[3] &= ~8
+        fields[7] = placed.crc
+    old, new = (fields[9], fields[8], fields[16]), (placed.size, placed.stored, placed.at - shift)
+    (fields[9], fields[8], fields[16]), extra = _saturated(old, new, extra)
+    fields[11] = len(extra)
+    if _ALL_ONES in (fields[9], fields[8], fields[16]):
+        fields[2] = max(fields[2], 45)
+    return _CENTRAL.pack(*fields) + name + extra + comment
+
+
+def _saturated(old: tuple[int, ...], new: tuple[int, ...], extra: bytes) -> tuple[list[int], bytes]:
+    """Numbers for 32-bit fields, and the extra field with those that stand in ZIP64 form (APPNOTE 4.5.3).
+
+    A number that stood there before stays there, so that a member in which nothing changed keeps its bytes.
+    """
+    wide = [o == _ALL_ONES or n > _LARGEST for o, n in zip(old, new, strict=True)]
+    values = b"".join(struct.pack("<Q", n) for n, w in zip(new, wide, strict=True) if w)
+    out, at, done = b"", 0, not values
+    while at + 4 <= len(extra):
+        kind, length = struct.unpack_from("<HH", extra, at)
+        block = extra[at : at + 4 + length]
+        if kind == 1 and values:
+            rest = block[4 + len(values) :]  # a disk number may follow
+            block, done = struct.pack("<HH", 1, len(values) + len(rest)) + values + rest, True
+        out += block
+        at += 4 + length
+    out += extra[at:]
+    if not done:
+        out += struct.pack("<HH", 1, len(values)) + values
+    return [_ALL_ONES if w else n for n, w in zip(new, wide, strict=True)], out

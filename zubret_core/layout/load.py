@@ -17,8 +17,8 @@ from ruamel.yaml.error import MarkedYAMLError
 from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from ..base import ZubretError
-from .expression import names_in
-from .model import BitPart, FieldModel, Fill, Layout, Mark, Region, ties_of
+from .expression import compiled
+from .model import KNOWN_KEYS, Layout, ties_of
 
 LARGEST = 1 << 20
 """Bytes of layout text that are read at most."""
@@ -114,8 +114,7 @@ def _worded(error: Any, where: _Path) -> str:
     """One sentence for one pydantic error, with a suggestion for a misspelt key."""
     name = error["loc"][-1] if error["loc"] else "layout"
     if error["type"] == "extra_forbidden":
-        known = {k for m in (Layout, Region, FieldModel, BitPart, Fill, Mark) for k in m.model_fields}
-        near = difflib.get_close_matches(str(name), known, 1)
+        near = difflib.get_close_matches(str(name), KNOWN_KEYS, 1)
         return f'"{name}" is not known here.' + (f' Did you mean "{near[0]}"?' if near else "")
     if error["type"] == "missing":
         return f'"{name}" is missing here.'
@@ -123,26 +122,35 @@ def _worded(error: Any, where: _Path) -> str:
     return f"{'.'.join(map(str, where)) or 'layout'}: {message}."
 
 
-def _failing(fail: Callable[[int, str], ZubretError], line: int) -> Callable[[str], ZubretError]:
-    return lambda what: fail(line, what)
+BUILT_IN = {"file.size", "region.at", "record.at", "record.index"}
+"""Names that have a value in every layout."""
 
 
 def _check_names(layout: Layout, lines: dict[_Path, int], fail: Callable[[int, str], ZubretError]) -> None:
-    """Every name in an expression is a field of a region that stands before it."""
-    seen: set[str] = set()
+    """Every name in an expression is a field that has been read when the expression is worked out."""
+    once: set[str] = {"file.size"}
     for r, region in enumerate(layout.regions):
         path: _Path = ("regions", r)
-        inside = [(str(region.at or 0), (*path, "at")), (str(region.repeat or 0), (*path, "repeat"))]
+        own: set[str] = set()
+        inside: list[tuple[int | str | None, _Path, set[str]]] = [
+            (region.when, (*path, "when"), once),
+            (region.at, (*path, "at"), once),
+            (region.repeat, (*path, "repeat"), once),
+            (region.size, (*path, "size"), once),
+        ]
         for f, field in enumerate(region.fields):
+            inside.append((field.when, (*path, "fields", f), once | own))
             for tie in (field, *(field.parts or ())):
-                inside += [(str(tie.unit), (*path, "fields", f)), (str(tie.base), (*path, "fields", f))]
-        for text, at in inside:
-            for name in names_in(text, _failing(fail, lines.get(at, 1))):
-                if name not in seen:
-                    near = difflib.get_close_matches(name, seen, 1)
+                inside += [(text, (*path, "fields", f), once | BUILT_IN) for text in (tie.unit, tie.base)]
+            own = own | {t.name for t in (field, *(field.parts or ())) if field.integer or field.type == "varint"}
+        if region.until not in ("end", "zero"):
+            inside.append((region.until, (*path, "until"), once | own))
+        for text, at, known in inside:
+            for name in compiled(text).names if text is not None else ():
+                if name not in known:
+                    near = difflib.get_close_matches(name, known, 1)
                     hint = f' Did you mean "{near[0]}"?' if near else ""
-                    raise fail(
-                        lines.get(at, 1), f'"{name}" is not a field of an earlier region that stands once.{hint}'
-                    )
-        if region.repeat is None:
-            seen |= {f"{region.name}.{tie.name}" for tie in ties_of(region)}
+                    line = lines.get(at, lines.get(path, 1))
+                    raise fail(line, f'"{name}" is not a field of an earlier region that stands once.{hint}')
+        if region.once:
+            once = once | {f"{region.name}.{tie.name}" for tie in ties_of(region)}

@@ -1,374 +1,535 @@
-"""Reading a file as a layout describes it.
+"""Reading files as a layout describes them.
 
-Fixed-size records become one numpy structured array, so that 200,000 of them are read in a
-fraction of a second; ties are applied column by column.
+Records become columns (`records.py`), and ties are applied column by column, so that 200,000 entries are read in a
+fraction of a second. Regions with bodies (a header before each payload) are walked record by record.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from functools import lru_cache
+from collections.abc import Callable, Mapping
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..base import ZubretError
-from ..source import Segment, Source, crc32_of, read_array
-from ..source.base import SliceSource
-from .expression import evaluate
-from .model import BitPart, FieldModel, Layout, Region, Tied, ties_of
+from ..source import BytesSource, ChainSource, Part, SliceSource, Source
+from ..source.steps import Chain
+from .chains import Keys, chain_of
+from .expression import compiled, evaluate
+from .integrity import check_record_sums, check_sums
+from .model import FieldModel, Layout, Region, Tied, ties_of
+from .paths import paths_of
+from .place import Place
+from .records import DAMAGED, Records, decoded, read_records
+from .spans import check_spans
+from .walk import read_bodies
 
-DAMAGED = "The file is damaged or is not what the layout describes: check it against another copy."
-
-
-@lru_cache(maxsize=256)
-def _dtype(kinds: tuple[tuple[str, str, int | None], ...], big: bool) -> np.dtype:
-    order = ">" if big else "<"
-    fields: list[tuple[str, str]] = []
-    for name, kind, length in kinds:
-        fields.append((name, f"S{length}" if length else f"{order}{kind[0]}{int(kind[1:]) // 8}"))
-    return np.dtype(fields)
-
-
-def record_type(layout: Layout, region: Region) -> np.dtype:
-    """The numpy structured type of one record of a region."""
-    return _dtype(tuple((f.name, f.type, f.length) for f in region.fields), layout.byte_order == "big")
-
-
-@dataclass
-class Place:
-    """Where a region stands and what it holds."""
-
-    region: Region
-    at: int
-    records: NDArray
-
-    @property
-    def length(self) -> int:
-        """Bytes of all records."""
-        return self.records.nbytes
-
-    def holder(self, tie: Tied) -> tuple[FieldModel, int]:
-        """The field that stores a tie, and the lowest bit of it inside that field."""
-        for field in self.region.fields:
-            shift = 0
-            if tie is field:
-                return field, 0
-            for part in field.parts or ():
-                if part is tie:
-                    return field, shift
-                shift += part.bits
-        raise KeyError(tie.name)
-
-    def stored(self, tie: Tied) -> NDArray:
-        """The stored numbers (or fixed byte strings) of a field or bit part, one a record."""
-        field, shift = self.holder(tie)
-        if isinstance(tie, BitPart):
-            return (self.records[field.name] >> shift) & ((1 << tie.bits) - 1)
-        return self.records[field.name]
-
-    def field_offset(self, tie: Tied) -> int:
-        """Byte offset of a field inside its record."""
-        fields = self.records.dtype.fields
-        assert fields is not None
-        return fields[self.holder(tie)[0].name][1]
+Siblings = Callable[[str], Source]
+"""Opens a file that stands beside the described one; a ZubretError where there is none."""
 
 
 class Reading:
-    """A file read by a layout: the regions, and every tied field as its meaning."""
+    """A file, and its companions, read by a layout: the regions, and every tied field as its meaning.
 
-    def __init__(self, layout: Layout, source: Source):
-        self.layout, self.source = layout, source
+    siblings opens companions; keys holds the keys that the layout names. A wrong key gives errors of constants,
+    sums or spans like any damage; `Locked` is raised only where a key is missing or has the wrong length.
+    """
+
+    def __init__(self, layout: Layout, source: Source, siblings: Siblings | None = None, keys: Keys | None = None):
+        self.layout, self.keys = layout, keys or {}
+        self.file = source
+        self._siblings = siblings
+        self._files: dict[str, Source] = {}
+        self.whole_chain = chain_of(layout.packed, layout, self.keys, source.name)
+        _check_marks(layout, source)
+        self.source = self.whole_chain.unpacked(source, min(layout.size, 1032 * source.size + 4096), exact=False)
         self.places: list[Place] = []
-        self.numbers: dict[str, int] = {}
-        self.whole: dict[str, int | str] = {}
-        self._columns: dict[str, NDArray | list[str]] = {}
-        for mark in layout.recognise:
-            if source.size < mark.at + len(mark.bytes) or source.read(mark.at, len(mark.bytes)) != mark.bytes:
-                raise ZubretError(
-                    f'The mark of "{layout.id}" is not here.', file=source.name, offset=mark.at, next=DAMAGED
-                )
+        self.numbers: dict[str, int] = {"file.size": self.source.size}
+        self.whole: dict[str, Any] = {}
+        self.kind = layout.kind
+        self._columns: dict[str, list | None] = {}
+        self._tied: dict[str, list | None] = {}
         for region in layout.regions:
-            self._read_region(region)
-        self.items = next(p for p in self.places if p.region is layout.items)
-        self.count = len(self.items.records)
-        self.kind = "entry" if layout.describes == "archive" else "stream"
-        self._check_spans()
+            if region.when is None or evaluate(region.when, self.numbers, source.name, region.name):
+                self._read_region(region)
+        self._group_items()
+        check_spans(self)
+        check_sums(self, large=False)
+
+    # Files and places -------------------------------------------------------------------------
+
+    def file_named(self, name: str) -> Source:
+        """The source of a file by its name; "" is the described file."""
+        if not name:
+            return self.source
+        if name not in self._files:
+            if self._siblings is None:
+                raise self._missing(name)
+            self._files[name] = self._siblings(name)
+        return self._files[name]
+
+    def _missing(self, name: str) -> ZubretError:
+        next = "Copy the missing file beside it, from the same version of the game."
+        return ZubretError(f"{name}, which belongs to this file, is not beside it.", file=self.file.name, next=next)
+
+    def companion(self, key: str, volume: int = 0) -> str:
+        """The name of one of the layout's `files`."""
+        own = self.file.name.rsplit("/", 1)[-1].rsplit(" › ", 1)[-1]
+        return self.layout.files[key].called(own, volume)
 
     def error(self, what: str, place: Place, tie: Tied | None = None, row: int = 0, next: str = DAMAGED) -> ZubretError:
-        """An error at a field of a region's record."""
-        offset = place.at + row * place.records.dtype.itemsize + (place.field_offset(tie) if tie else 0)
-        field = f"{place.region.name}.{tie.name}" if tie else place.region.name
-        if place.region.repeat is not None:
-            field += f" of record {row}"
-        return ZubretError(what, file=self.source.name, offset=offset, field=field, next=next)
+        """An error at a field of a region's record; of a packed region the offset counts its unpacked bytes."""
+        offset = place.records.place_of(tie, row) if tie and row < place.records.count else place.at
+        name = f"{place.region.name}.{tie.name}" if tie else place.region.name
+        if not place.region.once and tie:
+            name += f" of record {row}"
+        return ZubretError(what, file=place.content.name, offset=offset, field=name, next=next)
 
     def _read_region(self, region: Region) -> None:
-        source, layout = self.source, self.layout
-        dtype = record_type(layout, region)
-        tied_at = self.whole.get(f"{region.name}.at")
-        at = tied_at if isinstance(tied_at, int) else evaluate(region.at or 0, self.numbers, source.name, region.name)
-        count = 1
-        if region.repeat is not None:
-            count = evaluate(region.repeat, self.numbers, source.name, f"{region.name}.repeat")
-        if not 0 <= at <= source.size:
+        file = self.companion(region.file) if region.file else ""
+        source = self.file_named(file)
+        at = self._start(region, source)
+        limit = source.size
+        if region.size is not None:
+            limit = at + evaluate(region.size, self.numbers, source.name, f"{region.name}.size")
+        if not 0 <= at <= limit <= source.size:
             raise ZubretError(
-                f"Region {region.name} would stand at byte {at:,}, outside the file of {source.size:,} bytes.",
+                f"Region {region.name} would stand at byte {at:,}, up to {limit:,}, outside the file of "
+                f"{source.size:,} bytes.",
                 file=source.name,
-                offset=at,
+                offset=max(0, min(at, source.size)),
                 field=region.name,
                 next=DAMAGED,
             )
-        room = (source.size - at) // dtype.itemsize
-        if count < 0 or count > room:
-            raise ZubretError(
-                f"Region {region.name} promises {count:,} records of {dtype.itemsize} bytes, "
-                f"but the file has room for {room:,}.",
-                file=source.name,
-                offset=at,
-                field=region.name,
-                next=DAMAGED,
+        chain = chain_of(region.packed, self.layout, self.keys, source.name, self._field_bytes)
+        content, start, place_at = source, at, at
+        if region.packed:
+            room = self._unpacked_size(region, limit - at)
+            tied = f"{region.name}.size" in self.whole
+            content = chain.unpacked(SliceSource(source, at, limit - at), room, exact=tied)
+            start, limit, place_at = 0, content.size, 0
+        count = None if region.once else None if region.repeat is None else self._value(region.repeat, region)
+        count = 1 if region.once else count
+        if region.pool:
+            data = np.frombuffer(content.read(start, limit - start), np.uint8)
+            records = Records(region, self.big, data, 0)
+            end = limit
+            place = Place(region, file, at, limit - start, SliceSource(content, start, limit - start), records, chain)
+        elif region.body:
+            place = read_bodies(self, region, source, at, limit, count)
+            end = at + place.stored
+        else:
+            records, end = read_records(
+                region, self.big, content, start, limit, count, self.names(region, at), place_at
             )
-        place = Place(region, at, read_array(source, at, count, dtype))
-        self.places.append(place)
-        for field in region.fields:
-            self._check_constant(place, field)
-        if region.repeat is None:
-            for tie in ties_of(region):
-                stored = place.stored(tie)[0]
-                if isinstance(stored, np.integer):
-                    self.numbers[f"{region.name}.{tie.name}"] = int(stored)
-                if tie.means:
-                    self.whole[tie.means] = self._column(place, tie)[0]
-        sum_tie = f"{region.name}.crc32"
-        if sum_tie in self.whole:
-            found = crc32_of(SliceSource(source, at, place.length))
-            if found != self.whole[sum_tie]:
-                raise self.error(
-                    f"The checksum of region {region.name} is {found:08x}, "
-                    f"but the file says {self.whole[sum_tie]:08x}.",
-                    place,
+            place = Place(region, file, at, end - start, SliceSource(content, start, end - start), records, chain)
+            place.rows = np.arange(records.count - int(region.sentinel and records.count > 0), dtype=np.int64)
+            if region.until not in (None, "end", "zero") and region.sentinel is False and records.count:
+                place.rows = place.rows[:-1]  # the record that ends the walk is no item
+        if region.packed:
+            place.stored = self._packed_size(region, at, source)
+            if end != content.size:
+                raise ZubretError(
+                    f"Region {region.name} has {content.size - end:,} bytes behind its last record.",
+                    file=source.name,
+                    offset=at,
+                    field=region.name,
+                    next="Describe them as a region or as fields, so that they can be written back.",
                 )
-        counted = self.whole.get("file.size")
-        if counted is not None and counted != source.size and region is layout.regions[0]:
-            raise self.error(f"The file should have {counted:,} bytes but has {source.size:,}.", place)
+        elif region.size is not None and end != limit:
+            place.stored = limit - at
+            place.content = SliceSource(content, start, limit - at)
+        self.places.append(place)
+        self._learn(place)
 
-    def _check_constant(self, place: Place, field: FieldModel) -> None:
-        allowed = field.one_of if field.one_of is not None else None if field.equals is None else [field.equals]
-        if allowed is None or not len(place.records):
-            return
-        stored = place.records[field.name]
-        wanted = [v.rstrip(b"\0") if isinstance(v, bytes) else v for v in allowed]
-        wrong = ~np.isin(stored, wanted)
-        if wrong.any():
-            row = int(np.argmax(wrong))
-            raise self.error(
-                f"{stored[row]!r} stands here, but {' or '.join(map(repr, allowed))} was expected.", place, field, row
+    @property
+    def big(self) -> bool:
+        """Whether numbers stand high byte first unless a region or field says otherwise."""
+        return self.layout.byte_order == "big"
+
+    def _value(self, text: int | str, region: Region) -> int:
+        return evaluate(text, self.numbers, self.file.name, region.name)
+
+    def names(self, region: Region, at: int) -> dict[str, int]:
+        """What an expression of a region's fields may name, but for the record's own fields."""
+        return {**self.numbers, "region.at": at}
+
+    def _start(self, region: Region, source: Source) -> int:
+        tied = self.whole.get(f"{region.name}.at")
+        if isinstance(tied, int):
+            return tied
+        if region.after is not None:
+            before = self.place(region.after)
+            end = before.at + before.stored if before else 0
+            return end + -end % region.align
+        at = self._value(region.at or 0, region)
+        if region.origin == "end":
+            return source.size + at
+        origin = self.place(region.origin) if region.origin != "file" else None
+        return at + (origin.at if origin else 0)
+
+    def _unpacked_size(self, region: Region, stored: int) -> int:
+        size = self.whole.get(f"{region.name}.size")
+        return size if isinstance(size, int) else 1032 * stored + 4096
+
+    def _packed_size(self, region: Region, at: int, source: Source) -> int:
+        assert region.size is not None
+        return evaluate(region.size, self.numbers, source.name, f"{region.name}.size")
+
+    def _field_bytes(self, name: str) -> bytes:
+        """The content of a field of a region that stands once, for an initial vector."""
+        region, _, field_name = name.partition(".")
+        place = self.place(region)
+        found = next((f for f in place.region.fields if f.name == field_name), None) if place else None
+        if place is None or found is None:
+            raise ZubretError(
+                f'"{name}" is no field read so far.', file=self.file.name, next="Correct the layout's `iv`."
             )
+        return place.records.contents(found)[0] or b""
 
-    def _column(self, place: Place, tie: Tied) -> list:
-        """The meanings of a tied field, one a record, as plain Python values."""
-        stored = place.stored(tie)
-        if isinstance(tie, FieldModel) and tie.type == "text":
-            return texts(stored, tie.encoding)
-        if stored.dtype.kind == "S":
-            return stored.tolist()
-        return self._numbers(place, tie, stored)
+    def place(self, region: str) -> Place | None:
+        """A region's place; None where the file does not have it."""
+        return next((p for p in self.places if p.region.name == region), None)
 
-    def _numbers(self, place: Place, tie: Tied, stored: NDArray) -> list:
-        if tie.values is not None:
-            values = tie.values
-            try:
-                return [values[v] for v in stored.tolist()]
-            except KeyError as e:
-                row = int(np.argmax(stored == e.args[0]))
-                known = ", ".join(f"{k} {v}" for k, v in values.items())
+    # Ties ---------------------------------------------------------------------------------------
+
+    def _learn(self, place: Place) -> None:
+        """Constants, and what a region that stands once says of the whole file."""
+        region, records = place.region, place.records
+        for f in region.fields:
+            self._check_constant(place, f)
+        if not region.once:
+            check_record_sums(self, place)
+            return
+        for tie in ties_of(region):
+            holder = records.holder(tie)[0]
+            if records.absent(holder):
+                continue
+            if holder.numeric:
+                self.numbers[f"{region.name}.{tie.name}"] = int(records.numbers(tie)[0])
+            if tie.means:
+                self.whole[tie.means] = self.meanings(place, tie)[0]
+        counted = self.whole.get("file.size")
+        if isinstance(counted, int) and counted != self.source.size and place is self.places[0]:
+            raise self.error(f"The file should have {counted:,} bytes but has {self.source.size:,}.", place)
+
+    def _check_constant(self, place: Place, f: FieldModel) -> None:
+        allowed = f.one_of if f.one_of is not None else None if f.equals is None else [f.equals]
+        records = place.records
+        if allowed is None or not records.count or records.absent(f):
+            return
+        stored: list = records.numbers(f).tolist() if f.numeric else records.contents(f)
+        wanted = {v.rstrip(b"\0") if isinstance(v, bytes) else v for v in allowed}
+        has = records.present(f)
+        for row, value in enumerate(stored):
+            if has is not None and not has[row]:
+                continue
+            if (value.rstrip(b"\0") if isinstance(value, bytes) else value) not in wanted:
                 raise self.error(
-                    f"The number {e.args[0]} has no meaning here (known: {known}).",
-                    place,
-                    tie,
-                    row,
-                    next="The file is damaged, or the layout must be taught this value.",
-                ) from None
-        unit = evaluate(tie.unit, self.numbers, self.source.name, tie.name)
-        base = evaluate(tie.base, self.numbers, self.source.name, tie.name)
-        if stored.dtype.kind == "f":
-            return stored.tolist()
-        if len(stored) and (abs(int(stored.max())) * abs(unit) + abs(base)) >= 1 << 63:
-            row = int(np.argmax(stored))
-            raise self.error(f"The number {int(stored[row]):,} is beyond 64 bits here.", place, tie, row)
-        wide = stored.astype(np.int64)
-        if unit != 1:
-            wide *= unit
-        if base:
-            wide += base
+                    f"{value!r} stands here, but {' or '.join(map(repr, allowed))} was expected.", place, f, row
+                )
+
+    def meanings(self, place: Place, tie: Tied) -> list:
+        """The meanings of a tied field, one a record, as plain Python values; None where it is absent."""
+        holder = place.records.holder(tie)[0]
+        if place.records.absent(holder):
+            return [None] * place.records.count
+        if holder.numeric:
+            out = self._numeric(place, tie)
+        elif holder.type == "text":
+            out = place.records.texts(holder)
+        else:
+            out = place.records.contents(holder)
+        has = place.records.present(holder)
+        return out if has is None else [v if h else None for v, h in zip(out, has.tolist(), strict=True)]
+
+    def _numeric(self, place: Place, tie: Tied) -> list:
+        stored = place.records.numbers(tie)
+        if tie.values is not None:
+            return self._mapped(place, tie, stored)
+        means = tie.means or ""
+        wide = self.scaled(place, tie, stored)
+        if tie.pool:
+            return [self._pooled(place, tie, row, at) for row, at in enumerate(wide.tolist())]
         out = wide.tolist()
-        if (tie.means or "").endswith(".id"):
+        if means.endswith(".id"):
+            if tie.shown == "hex":
+                width = tie.digits or 2 * (place.records.holder(tie)[0].width or 8)
+                return [f"{v & 0xFFFFFFFFFFFFFFFF:0{width}x}" for v in out]
             return [str(v).zfill(tie.digits) for v in out]
         return out
 
-    def tie(self, meaning: str) -> Tied | None:
-        """The field or bit part of the items region that has a meaning."""
-        return next((t for t in ties_of(self.items.region) if t.means == meaning), None)
+    def _mapped(self, place: Place, tie: Tied, stored: NDArray) -> list:
+        values = tie.values or {}
+        try:
+            return [values[v] for v in stored.tolist()]
+        except KeyError as e:
+            row = int(np.argmax(stored == e.args[0]))
+            has = place.records.present(place.records.holder(tie)[0])
+            if has is not None and not has[row]:
+                return [values.get(v) for v in stored.tolist()]
+            known = ", ".join(f"{k} {v}" for k, v in values.items())
+            raise self.error(
+                f"The number {e.args[0]} has no meaning here (known: {known}).",
+                place,
+                tie,
+                row,
+                next="The file is damaged, or the layout must be taught this value.",
+            ) from None
+
+    def unit_and_base(self, place: Place, tie: Tied) -> tuple[int, NDArray | int]:
+        """The unit, and the base: a number, or one a record where it depends on the record's place."""
+        return unit_and_base(tie, self.names(place.region, place.at), place.records.places.tolist(), self.file.name)
+
+    def scaled(self, place: Place, tie: Tied, stored: NDArray) -> NDArray:
+        """stored * unit + base; an error where that is beyond 64 bits."""
+        unit, base = self.unit_and_base(place, tie)
+        if unit == 1 and isinstance(base, int) and base == 0:
+            return stored
+        if len(stored):
+            most = max(abs(int(stored.max())), abs(int(stored.min()))) * abs(unit) + int(np.abs(base).max())
+            if most >= 1 << 63:
+                row = int(np.argmax(stored))
+                raise self.error(f"The number {int(stored[row]):,} is beyond 64 bits here.", place, tie, row)
+        wide = stored.astype(np.int64)
+        return wide * unit + base
+
+    def _pooled(self, place: Place, tie: Tied, row: int, at: int) -> str:
+        pool = self.place(tie.pool or "")
+        if pool is None or pool.region.pool is None:
+            raise self.error(f"The region {tie.pool} has not been read yet.", place, tie, row, "Put it first.")
+        data, ends = pool.records.data, pool.region.pool.ends
+        if not 0 <= at < len(data):
+            raise self.error(f"The text at {at:,} leaves the {len(data):,} bytes of {tie.pool}.", place, tie, row)
+        blob = self._pool_bytes(pool)
+        step, end = len(ends), at
+        while True:
+            end = blob.find(ends, end)
+            if end < 0:
+                end = len(blob)
+                break
+            if (end - at) % step == 0:
+                break
+            end += 1
+        return decoded(blob[at:end], pool.region.pool.encoding)
+
+    def _pool_bytes(self, pool: Place) -> bytes:
+        name = f"bytes of {pool.region.name}"
+        if name not in self._columns:
+            self._columns[name] = [pool.records.data.tobytes()]
+        return self._columns[name][0]  # type: ignore[index]
+
+    # Items ----------------------------------------------------------------------------------------
+
+    def _group_items(self) -> None:
+        """The regions of items by group: parallel tables of one group have as many records each."""
+        wanted = {r.name for r in self.layout.item_regions()}
+        self.groups: list[list[Place]] = []
+        by_name: dict[str, list[Place]] = {}
+        for place in self.places:
+            if place.region.name in wanted:
+                by_name.setdefault(place.region.group, []).append(place)
+        for places in by_name.values():
+            for other in places[1:]:
+                if len(other.rows) != len(places[0].rows):
+                    raise self.error(
+                        f"Region {other.region.name} has {len(other.rows):,} records, but {places[0].region.name} has "
+                        f"{len(places[0].rows):,}; they belong together.",
+                        other,
+                    )
+            self.groups.append(places)
+        self.count = sum(len(places[0].rows) for places in self.groups)
+        for what in ("entries.count", "streams.count"):
+            if isinstance(self.whole.get(what), int) and self.whole[what] != self.count:
+                place, tie = next((p, t) for p in self.places for t in ties_of(p.region) if t.means == what)
+                raise self.error(f"{self.whole[what]:,} are promised, but {self.count:,} are there.", place, tie)
+
+    def row_of(self, item: int, place: Place) -> int:
+        """The record of a region that an item has; `place` is one of its group's."""
+        for places in self.groups:
+            if item < len(places[0].rows):
+                return int(place.rows[item])
+            item -= len(places[0].rows)
+        raise IndexError(item)
+
+    def group_of(self, item: int) -> list[Place]:
+        """The regions in which an item has records."""
+        for places in self.groups:
+            if item < len(places[0].rows):
+                return places
+            item -= len(places[0].rows)
+        raise IndexError(item)
+
+    def ties(self, means: str, places: list[Place] | None = None) -> list[tuple[Place, Tied]]:
+        """All fields with a meaning, in the item regions or those given."""
+        where = [p for g in self.groups for p in g] if places is None else places
+        return [(p, t) for p in where for t in ties_of(p.region) if t.means == means]
+
+    def tie(self, means: str) -> Tied | None:
+        """The first field or bit part of the items that has a meaning."""
+        return next((t for _, t in self.ties(means)), None)
 
     def column(self, what: str) -> list | None:
-        """All values of `entry.<what>` or `stream.<what>`, in table order; None if not stored."""
-        meaning = f"{self.kind}.{what}"
-        if meaning not in self._columns:
-            tie = self.tie(meaning)
-            if tie is None:
-                return None
-            self._columns[meaning] = self._column(self.items, tie)
-        return self._columns[meaning]  # type: ignore[return-value]
+        """All values of `entry.<what>` or `stream.<what>`, in table order; None if nothing says it.
 
-    def spans(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-        """Byte offsets and stored lengths of all items."""
-        return np.array(self.column("at"), np.int64), np.array(self.column("stored"), np.int64)
+        at, stored and path are worked out where the file only implies them.
+        """
+        if what not in self._columns:
+            worked_out = {"at": self._at, "stored": self._stored, "path": lambda: paths_of(self)}.get(what)
+            self._columns[what] = worked_out() if worked_out else self.tied(what)
+        return self._columns[what]
 
-    def _check_spans(self) -> None:
-        """Payloads lie inside the file, aligned, outside the regions, and never overlap in part."""
-        at, stored = self.spans()
-        source, place = self.source, self.items
-        at_tie = self.tie(f"{self.kind}.at")
-        bad = (at < 0) | (stored < 0) | (at + stored > source.size)
-        if bad.any():
-            row = int(np.argmax(bad))
-            raise self.error(
-                f"The payload at byte {at[row]:,} with {stored[row]:,} bytes leaves the file of {source.size:,} bytes.",
-                place,
-                at_tie,
-                row,
-            )
-        off = at % self.layout.payload.align != 0
-        if off.any():
-            row = int(np.argmax(off))
-            raise self.error(
-                f"The payload at byte {at[row]:,} is not aligned to {self.layout.payload.align:,} bytes.",
-                place,
-                at_tie,
-                row,
-            )
-        order = np.lexsort((stored, at))
-        order = order[stored[order] > 0]
-        starts, lengths = at[order], stored[order]
-        shared = (starts[1:] == starts[:-1]) & (lengths[1:] == lengths[:-1])
-        cut = ~shared & (starts[1:] < starts[:-1] + lengths[:-1])
-        if cut.any():
-            n = int(np.argmax(cut))
-            raise self.error(
-                f"The payload at byte {starts[n + 1]:,} begins inside the payload at byte {starts[n]:,} "
-                f"with {lengths[n]:,} bytes.",
-                place,
-                at_tie,
-                int(order[n + 1]),
-            )
-        for p in self.places:
-            inside = (at < p.at + p.length) & (at + stored > p.at) & (stored > 0)
-            if inside.any():
-                row = int(np.argmax(inside))
-                raise self.error(
-                    f"The payload at byte {at[row]:,} covers region {p.region.name} at byte {p.at:,}.",
-                    place,
-                    at_tie,
-                    row,
-                )
+    def tied(self, what: str) -> list | None:
+        """The column of a meaning as fields give it; None where no field does. Not to be changed."""
+        if what not in self._tied:
+            self._tied[what] = self._tied_column(what)
+        return self._tied[what]
 
-    def things(self) -> list[Thing]:
-        """Regions and payloads in file order, each with the gap after it; shared payloads once."""
-        at, stored = self.spans()
-        by_span: dict[tuple[int, int], list[int]] = {}
-        for n, span in enumerate(zip(at.tolist(), stored.tolist(), strict=True)):
-            if span[1]:  # an empty payload stands nowhere
-                by_span.setdefault(span, []).append(n)
-        things = [Thing(p.at, p.length, p, []) for p in self.places]
-        things += [Thing(a, length, None, rows) for (a, length), rows in by_span.items()]
-        things.sort(key=lambda t: (t.at, t.length, t.place is None))
-        ends = [t.at + t.length for t in things]
-        for n, thing in enumerate(things):
-            after = things[n + 1] if n + 1 < len(things) else None
-            gap_at, gap_end = ends[n], after.at if after else self.source.size
-            fill = self.layout.end if after is None else self.layout.payload
-            align = after.place.region.align if after and after.place else fill.align
-            thing.gap = max(0, gap_end - gap_at)
-            thing.free = all(not piece.strip(fill.fill) for piece in self.source.chunks(gap_at, thing.gap))
-            thing.regular = thing.free and thing.gap == -gap_at % align
-        if things and things[0].at > 0:
-            things.insert(0, Thing(0, 0, None, [], gap=things[0].at, regular=False))
-        return things
+    def _tied_column(self, what: str) -> list | None:
+        means, found, out = f"{self.kind}.{what}", False, []
+        for places in self.groups:
+            count = len(places[0].rows)
+            column: list = [None] * count
+            for place, tie in self.ties(means, places):
+                values = self.meanings(place, tie)
+                if len(place.rows) != len(values):
+                    values = [values[r] for r in place.rows.tolist()]
+                found = True
+                if column[:1] == [None] and None not in values:
+                    column = values
+                else:
+                    column = [b if a is None else a for a, b in zip(column, values, strict=True)]
+            out.extend(column)
+        return out if found else None
 
-    def segments(self) -> list[Segment]:
-        """What stands where in the file: for the byte ribbon."""
-        out: list[Segment] = []
-        for thing in self.things():
-            if thing.length or thing.place:
-                out.append(Segment(thing.kind, thing.at, thing.length, thing.label, thing.index))
-            end = thing.at + thing.length
-            if thing.gap:
-                out.append(Segment("padding" if thing.free else "unexplained", end, thing.gap))
+    def _at(self) -> list:
+        given = self.tied("at")
+        bodies = [p for g in self.groups for p in g if p.body is not None]
+        if not bodies:
+            return given or []
+        out = []
+        for places in self.groups:
+            for p in places[:1]:
+                body = p.body if p.body is not None else np.zeros((len(p.rows), 2), np.int64)
+                out.extend(body[p.rows, 0].tolist())
         return out
 
+    def _stored(self) -> list:
+        given = self.tied("stored")
+        if given is not None:
+            return given
+        at, ends = self.column("at") or [], self.tied("end")
+        if ends is not None:
+            return [b - a for a, b in zip(at, ends, strict=True)]
+        bodies = [p for g in self.groups for p in g[:1] if p.body is not None]
+        if bodies:
+            return [n for p in bodies for n in p.body[p.rows, 1].tolist()]  # type: ignore[index]
+        spots = sorted(set(zip(self.payload_files(), at, strict=True)))
+        end_of = {}
+        for n, spot in enumerate(spots):
+            behind = spots[n + 1] if n + 1 < len(spots) and spots[n + 1][0] == spot[0] else None
+            end_of[spot] = behind[1] if behind else self._payload_end(*spot)
+        return [end_of[spot] - spot[1] for spot in zip(self.payload_files(), at, strict=True)]
 
-@dataclass
-class Thing:
-    """A region or a payload and the gap that follows it.
+    def _payload_end(self, file: str, at: int) -> int:
+        """Where the last payload ends: at a sentinel, before the next region, or with the file."""
+        for place, tie in self.ties(f"{self.kind}.at"):
+            if place.region.sentinel and place.records.count:
+                return int(self.meanings(place, tie)[-1])
+        behind = [p.at for p in self.places if p.file == file and p.at >= at and p.records.count]
+        return min([*behind, self.file_named(file).size])
 
-    gap: bytes up to the next thing; free: they are all fill, so a longer payload may use them;
-    regular: alignment explains the gap exactly, so that writing makes it anew. Any other gap is
-    carried over behind its thing.
-    """
+    def payload_files(self) -> list[str]:
+        """The file in which each item's payload stands; "" is the described one."""
+        if "files" not in self._columns:
+            key = self.layout.payload.file
+            volumes = None if key is None else self.column("volume")
+            if key is None:
+                names = [""] * self.count
+            elif volumes is None:
+                names = [self.companion(key, self.layout.files[key].first)] * self.count
+            else:
+                called = {v: self.companion(key, v) for v in set(volumes)}
+                names = [called[v] for v in volumes]
+            self._columns["files"] = names
+        return self._columns["files"] or []
 
-    at: int
-    length: int
-    place: Place | None
-    rows: list[int]
-    gap: int = 0
-    free: bool = False
-    regular: bool = True
+    # Payloads ---------------------------------------------------------------------------------------
 
-    @property
-    def slot(self) -> int:
-        """Bytes that a replacement may take without anything moving."""
-        return self.length + (self.gap if self.free else 0)
+    def chain(self, item: int) -> Chain:
+        """The transforms of an item's payload: those of its method, then those of all payloads."""
+        method = (self.column("method") or ["plain"] * self.count)[item]
+        steps = self.layout.methods.get(str(method))
+        if steps is None:
+            raise ZubretError(
+                f"The method \"{method}\" can't be unpacked: the layout's `methods` does not have it.",
+                file=self.file.name,
+                field=f"record {item}",
+                next="Add it to `methods`, or correct the values of entry.method.",
+            )
+        if not steps and not self.layout.payload.packed:
+            return Chain()
 
-    @property
-    def kind(self) -> str:
-        if self.place:
-            return "header" if self.place.region.repeat is None else "table"
-        return "payload"
+        def field_bytes(name: str) -> bytes:
+            for place in self.group_of(item):
+                for f in place.region.fields:
+                    if f.name == name:
+                        return place.records.contents(f)[self.row_of(item, place)] or b""
+            return self._field_bytes(name)
 
-    @property
-    def label(self) -> str:
-        return self.place.region.name if self.place else ""
+        name = self.file.name
+        return chain_of([*self.layout.payload.packed, *steps], self.layout, self.keys, name, field_bytes)
 
-    @property
-    def index(self) -> int:
-        return self.rows[0] if self.rows else -1
-
-
-def texts(stored: NDArray, encoding: str) -> list[str]:
-    """Fixed-length texts up to their first zero byte; what does not decode is kept as surrogates."""
-    raw = stored.tolist()
-    joined = b"\n".join(raw)
-    if joined.count(b"\n") == len(raw) - 1 and b"\0" not in joined and encoding in ("utf-8", "ascii", "latin-1"):
-        try:
-            return joined.decode(encoding).split("\n")
-        except UnicodeDecodeError:
-            pass
-    if encoding.replace("_", "-").lower().startswith(("utf-16", "utf-32")):
-        return [b.decode(encoding, "surrogateescape").split("\0")[0] for b in raw]
-    return [b.split(b"\0")[0].decode(encoding, "surrogateescape") for b in raw]
+    def payload(self, item: int) -> Source:
+        """The stored bytes of an item: its span, behind the head that its record holds where there is one."""
+        at, stored = (self.column("at") or [])[item], (self.column("stored") or [])[item]
+        name = str((self.column("path" if self.kind == "entry" else "id") or [item])[item])
+        span = SliceSource(self.file_named(self.payload_files()[item]), at, stored, name)
+        heads = self.column("head")
+        if not heads or not heads[item]:
+            return span
+        head = heads[item]
+        return ChainSource([Part(BytesSource(head), 0, len(head)), Part(span, 0, span.size)], name)
 
 
-def recognises(layout: Layout, source: Source) -> bool:
-    """True where all marks of the layout stand in the file."""
-    return all(
-        source.size >= m.at + len(m.bytes) and source.read(m.at, len(m.bytes)) == m.bytes for m in layout.recognise
-    )
+def unit_and_base(tie: Tied, names: dict[str, int], places: list[int], file: str) -> tuple[int, NDArray | int]:
+    """Unit and base of a tie; `names` gives the values of names, `places` where each record stands."""
+    unit = evaluate(tie.unit, names, file, tie.name)
+    if unit == 0:
+        raise ZubretError("A unit of 0 has no meaning.", file=file, field=tie.name, next="Correct the layout's unit.")
+    if not any(n.startswith("record.") for n in compiled(tie.base).names):
+        return unit, evaluate(tie.base, names, file, tie.name)
+    base = np.empty(len(places), np.int64)
+    for row, at in enumerate(places):
+        base[row] = evaluate(tie.base, {**names, "record.at": at, "record.index": row}, file, tie.name)
+    return unit, base
 
 
-def read_layout(layout: Layout, source: Source) -> Reading:
+def _check_marks(layout: Layout, source: Source) -> None:
+    for mark in layout.recognise:
+        at = mark.at if mark.at >= 0 else source.size + mark.at
+        if at < 0 or at + len(mark.bytes) > source.size or source.read(at, len(mark.bytes)) != mark.bytes:
+            what = f'The mark of "{layout.id}" is not here.'
+            raise ZubretError(what, file=source.name, offset=max(0, at), next=DAMAGED)
+
+
+def recognises(layout: Layout, source: Source, name: str = "") -> bool:
+    """True where all marks of the layout stand in the file and, if it has any, one of its name endings fits."""
+    if layout.names and not (name or source.name).lower().endswith(tuple(n.lower() for n in layout.names)):
+        return False
+    try:
+        _check_marks(layout, source)
+    except ZubretError:
+        return False
+    return True
+
+
+def read_layout(
+    layout: Layout, source: Source, siblings: Siblings | None = None, keys: Mapping[str, bytes] | None = None
+) -> Reading:
     """The file as the layout describes it; ZubretError where it is not so."""
-    return Reading(layout, source)
+    return Reading(layout, source, siblings, keys)
 
 
-__all__ = ["BitPart", "Place", "Reading", "Thing", "read_layout", "recognises", "record_type", "texts"]
+__all__ = ["Place", "Reading", "Siblings", "read_layout", "recognises"]

@@ -21,7 +21,7 @@ from ..base import Format, Progress, ZubretError, silent, to_int16
 from ..base.pcm import snr_db
 from ..base.wording import spaced
 from ..container import Container, DescribedArchive, LooseFile, ZipArchive
-from ..layout.read import Reading
+from ..layout import Reading
 from ..layout.write import region_untied
 from ..locate import open_archive, open_bank
 from ..source import FileSource, SliceSource, Source
@@ -144,8 +144,7 @@ def _prove_file(file: dict[str, Any], progress: Progress) -> list[ProofPoint]:
         identical = _identical(old, new, untouched, progress)
         point("untouched entries", f"{spaced(len(untouched))} identical", f"{spaced(identical)} identical")
         for n in sorted(changed):
-            if isinstance(new, DescribedArchive | ZipArchive):
-                new.check(n)
+            new.check(n)
         if changed and not isinstance(new, LooseFile):
             point("checksums of changed entries", f"{spaced(len(changed))} right", f"{spaced(len(changed))} right")
         if isinstance(old, DescribedArchive) and isinstance(new, DescribedArchive):

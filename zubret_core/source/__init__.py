@@ -1,9 +1,10 @@
 """Random-access bytes: files, slices, chains of parts, unpacked entries."""
 
-from .base import BytesSource, FileSource, FillSource, SliceSource, Source, SourceFile, crc32_of, read_array
+from .base import BytesSource, FileSource, FillSource, SliceSource, Source, SourceFile, read_array
 from .cache import DiskCache
 from .chain import Built, ChainSource, Part, Segment, write_file
-from .unpack import inflated, spooled
+from .sums import crc32_of
+from .unpack import OpenFile, spooled
 
 __all__ = [
     "Built",
@@ -12,13 +13,13 @@ __all__ = [
     "DiskCache",
     "FileSource",
     "FillSource",
+    "OpenFile",
     "Part",
     "Segment",
     "SliceSource",
     "Source",
     "SourceFile",
     "crc32_of",
-    "inflated",
     "read_array",
     "spooled",
     "write_file",

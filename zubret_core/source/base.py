@@ -5,14 +5,13 @@ from __future__ import annotations
 import io
 import os
 import threading
-import zlib
 from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..base import Progress, ZubretError, silent
+from ..base import ZubretError
 
 CHUNK = 1 << 20
 """Bytes per step when a source is streamed."""
@@ -166,13 +165,3 @@ class SourceFile(io.RawIOBase):
 def read_array(source: Source, at: int, count: int, dtype: np.dtype) -> NDArray:
     """`count` items of `dtype` from byte `at`, as a read-only one-dimensional array."""
     return np.frombuffer(source.read(at, count * dtype.itemsize), dtype=dtype)
-
-
-def crc32_of(source: Source, progress: Progress = silent) -> int:
-    """CRC-32 of all bytes (the polynomial of ISO-HDLC, as in ZIP and PNG; RFC 1952 section 8)."""
-    value, done = 0, 0
-    for piece in source.chunks():
-        value = zlib.crc32(piece, value)
-        done += len(piece)
-        progress(done, source.size, f"checksum of {source.name}")
-    return value

@@ -10,7 +10,7 @@ import errno
 import os
 from bisect import bisect_right
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
@@ -76,12 +76,14 @@ class Built:
     segments:  what stands where, in order
     in_place:  every other item stays where it was
     moved:     how many untouched items stand elsewhere than before
+    others:    files beside it that change with it, by name; those that do not change are not written
     """
 
     source: Source
     segments: list[Segment]
     in_place: bool
     moved: int
+    others: dict[str, Built] = field(default_factory=dict)
 
 
 def write_file(source: Source, path: Path, progress: Progress = silent) -> None:

@@ -1,0 +1,166 @@
+"""Transform steps and sums against published vectors and Debian's own tools."""
+
+import subprocess
+import tempfile
+from pathlib import Path
+
+from django.test import SimpleTestCase
+
+from tests.support import bytes_of, noise, problem_of, source
+from zubret_core.source import BytesSource, SourceFile
+from zubret_core.source.packing import METHODS
+from zubret_core.source.steps import Add, Aes, Chain, Chunked, Packed, Swap, Xor
+from zubret_core.source.sums import CRCS, NAME_HASHES, SUMS, Crc, crc_of, sum_of
+
+TEXT = b"The night ferry crosses the inland sea. " * 4000 + noise(9000).tobytes()
+
+
+def turned(step, stored: bytes, size: int | None = None) -> bytes:
+    return bytes_of(Chain([step]).unpacked(source(stored), len(stored) if size is None else size))
+
+
+class Ciphers(SimpleTestCase):
+    def test_aes_of_fips_197(self):
+        """FIPS 197, appendix C."""
+        plain = bytes.fromhex("00112233445566778899aabbccddeeff")
+        for size, cipher in (
+            (16, "69c4e0d86a7b0430d8cdb78070b4c55a"),
+            (24, "dda97ca4864cdfe06eaf70a0ec0d7191"),
+            (32, "8ea2b7ca516745bfeafc49904b496089"),
+        ):
+            step = Aes(bytes(range(size)))
+            self.assertEqual(turned(step, bytes.fromhex(cipher)), plain)
+            self.assertEqual(bytes_of(step.packed(source(plain))).hex(), cipher)
+            self.assertNotIn("000102", repr(step))
+
+    def test_modes_of_sp_800_38a(self):
+        """SP 800-38A, F.1.1, F.2.1 and F.5.1: the first two blocks; any span of them read by itself."""
+        key = bytes.fromhex("2b7e151628aed2a6abf7158809cf4f3c")
+        plain = bytes.fromhex("6bc1bee22e409f96e93d7e117393172aae2d8a571e03ac9c9eb76fac45af8e51")
+        for mode, iv, cipher in (
+            ("ecb", "00" * 16, "3ad77bb40d7a3660a89ecaf32466ef97f5d3d58503b9699de785895a96fdbaaf"),
+            ("cbc", "000102030405060708090a0b0c0d0e0f",
+             "7649abac8119b246cee98e9b12e9197d5086cb9b507219ee95db113a917678b2"),
+            ("ctr", "f0f1f2f3f4f5f6f7f8f9fafbfcfdfeff",
+             "874d6191b620e3261bef6864990db6ce9806f66b7970fdff8617187bb9fffdff"),
+        ):  # fmt: skip
+            step = Aes(key, mode, bytes.fromhex(iv))
+            stored = source(bytes.fromhex(cipher))
+            view = Chain([step]).unpacked(stored, 32)
+            for at in range(32):
+                self.assertEqual(view.read(at, 32 - at), plain[at:], mode)
+            self.assertEqual(bytes_of(step.packed(source(plain))).hex(), cipher)
+            long = TEXT[: 3 * (1 << 20) // 2 + 5]  # over several pieces, and no whole number of blocks
+            self.assertEqual(turned(step, bytes_of(step.packed(source(long)))), long)
+
+    def test_rows_and_order(self):
+        self.assertEqual(turned(Xor(b"\x0f\xf0"), b"\x00\x00\xff"), b"\x0f\xf0\xf0")
+        self.assertEqual(turned(Add(b"\x01\x02"), b"\x00\x00\x05"), b"\xff\xfe\x04")
+        self.assertEqual(turned(Swap(4), b"abcdefg"), b"dcbaefg")
+        for step in (Xor(b"key"), Add(b"key"), Swap(8)):
+            view = Chain([step]).unpacked(step.packed(source(TEXT)), len(TEXT))
+            self.assertEqual(view.read(12_345, 99), TEXT[12_345:12_444])
+
+
+class Packing(SimpleTestCase):
+    TOOLS = {"gzip": "gzip", "bzip2": "bzip2", "xz": "xz", "zstd": "zstd", "lz4": "lz4"}
+
+    def run_tool(self, tool: str, *args: str, data: bytes) -> bytes:
+        return subprocess.run([tool, *args], input=data, capture_output=True, check=True).stdout
+
+    def test_what_debian_s_tools_pack_we_unpack_and_the_other_way(self):
+        for method, tool in self.TOOLS.items():
+            theirs = self.run_tool(tool, "-c", data=TEXT)
+            self.assertEqual(turned(Packed(method), theirs, len(TEXT)), TEXT, method)
+            ours = bytes_of(Packed(method).packed(source(TEXT)))
+            self.assertEqual(self.run_tool(tool, "-dc", data=ours), TEXT, method)
+        lzma = self.run_tool("xz", "--format=lzma", "-c", data=TEXT)
+        self.assertEqual(turned(Packed("lzma"), lzma, len(TEXT)), TEXT)
+        self.assertEqual(turned(Packed("gzip"), self.run_tool("gzip", "-c", data=b"one") * 2, 6), b"oneone")
+
+    def test_each_method_there_and_back_and_never_more_than_declared(self):
+        for method in METHODS:
+            for data in (b"", b"x", TEXT):
+                stored = bytes_of(Packed(method).packed(source(data)))
+                self.assertEqual(turned(Packed(method), stored, len(data)), data, method)
+            for size in (len(TEXT) - 1, len(TEXT) + 1):
+                problem_of(self, turned, Packed(method), stored, size)
+            problem_of(self, turned, Packed(method), stored[:-9], len(TEXT))
+            self.assertEqual(Chain([Packed(method)]).head(source(stored), len(TEXT), 64), TEXT[:64], method)
+
+    def test_a_bomb_gives_no_more_than_its_table_says(self):
+        """1 GB of zeros in about a megabyte: only 1,000 bytes come out before it is refused."""
+        with tempfile.TemporaryFile() as file:
+            subprocess.run("head -c 1000000000 /dev/zero | gzip -1", shell=True, stdout=file, check=True)
+            file.seek(0)
+            error = problem_of(self, turned, Packed("gzip"), file.read(), 1000)
+        self.assertIn("more than the 1,000 bytes", error.what)
+        problem_of(self, turned, Packed("lz4-block"), b"\x1f" + b"\xff" * 50, 1 << 32)
+
+    def test_chunks_in_every_form_are_read_from_the_middle(self):
+        inside = Chain([Packed("lz4-block")])
+        for place in ("table", "inline"):
+            for plain in ("top", "equal", "never"):
+                step = Chunked(1 << 12, inside, 3, "big", place, plain, 4)
+                stored = bytes_of(step.packed(source(TEXT)))
+                view = Chain([step]).unpacked(source(stored), len(TEXT))
+                self.assertEqual(bytes_of(view), TEXT, f"{place} {plain}")
+                self.assertEqual(view.read(170_000, 5000), TEXT[170_000:175_000])
+        lies = (2).to_bytes(3, "big") * (len(TEXT) // (1 << 12) + 1) + b"xx"
+        self.assertIn(
+            "does not fit", problem_of(self, turned, step.__class__(1 << 12, inside, 3, "big"), lies, len(TEXT)).what
+        )
+        problem_of(self, turned, Chunked(16, inside), b"1234", 1 << 30)
+
+    def test_chains_undo_each_other_in_order(self):
+        chain = Chain([Aes(bytes(32), "ctr"), Packed("zstd"), Xor(b"k"), Packed("zlib")])
+        stored = bytes_of(chain.packed(source(TEXT)))
+        self.assertEqual(bytes_of(chain.unpacked(source(stored), len(TEXT))), TEXT)
+
+    def test_a_tool_reads_what_stands_in_a_file_of_ours(self):
+        with tempfile.TemporaryDirectory() as folder:
+            place = Path(folder) / "x.zst"
+            place.write_bytes(bytes_of(Packed("zstd", 19).packed(source(TEXT))))
+            self.assertEqual(self.run_tool("zstd", "-t", str(place), data=b""), b"")
+            with BytesSource(place.read_bytes()) as ours:
+                self.assertEqual(SourceFile(ours).read(4), bytes.fromhex("28b52ffd"))  # RFC 8878, 3.1.1
+
+
+class Sums(SimpleTestCase):
+    def test_published_values(self):
+        nine = [b"1234", b"56789"]
+        # The CRC RevEng catalogue's check values.
+        for name, value in {
+            "crc32": 0xCBF43926, "crc32c": 0xE3069283, "crc32-bzip2": 0xFC891918, "crc16": 0xBB3D,
+            "crc16-ccitt": 0x29B1, "crc64-xz": 0x995DC9BBDF1939FA,
+        }.items():  # fmt: skip
+            self.assertEqual(SUMS[name](iter(nine)), value, name)
+            self.assertEqual(crc_of(nine, CRCS[name]), value, name)
+        self.assertEqual(crc_of(nine, Crc(8, 0x07)), 0xF4)  # CRC-8/SMBUS
+        self.assertEqual(crc_of(nine, Crc(24, 0x864CFB, 0xB704CE)), 0x21CF02)  # CRC-24/OPENPGP, RFC 9580
+        # RFC 1321 A.5, FIPS 180-4's examples, the xxHash specification's empty inputs; Adler-32 from memory.
+        for name, data, value in (
+            ("md5", b"abc", "900150983cd24fb0d6963f7d28e17f72"),
+            ("sha1", b"abc", "a9993e364706816aba3e25717850c26c9cd0d89d"),
+            ("sha256", b"abc", "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"),
+        ):
+            self.assertEqual(sum_of(name, source(data)).hex(), value)
+        for name, data, value in (
+            ("xxh32", b"", 0x02CC5D05),
+            ("xxh64", b"", 0xEF46DB3751D8E999),
+            ("xxh3-64", b"", 0x2D06800538D394C2),
+            ("adler32", b"Wikipedia", 0x11E60398),
+            ("added", b"\xff\x01", 256),
+        ):
+            self.assertEqual(sum_of(name, source(data)), value, name)
+
+    def test_hashes_of_names(self):
+        """draft-eastlake-fnv, test vectors for "a" and "foobar"; djb2 by its definition."""
+        for name, text, value in (
+            ("fnv1a-32", b"a", 0xE40C292C),
+            ("fnv1a-32", b"foobar", 0xBF9CF968),
+            ("fnv1a-64", b"a", 0xAF63DC4C8601EC8C),
+            ("fnv1a-64", b"foobar", 0x85944171F73967E8),
+            ("djb2", b"a", 5381 * 33 + 97),
+        ):
+            self.assertEqual(NAME_HASHES[name](text), value, name)

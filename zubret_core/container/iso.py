@@ -1,0 +1,154 @@
+"""ISO 9660 images (ECMA-119) through pycdlib, with Joliet or Rock Ridge names where the image has them.
+
+Reading maps each file to its extent, so that entries are slices of the image. Writing lets pycdlib lay the image out
+anew with the changed files; an image in which nothing changed is kept as it is.
+"""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator, Mapping, Sequence
+from tempfile import TemporaryFile
+from typing import IO, Any, cast
+
+import pycdlib
+from pycdlib.pycdlibexception import PyCdlibException
+
+from ..base import ZubretError
+from ..source import Built, DiskCache, OpenFile, Segment, SliceSource, Source, SourceFile
+from .base import Entry, NewEntry, cannot_add
+
+SECTOR = 2048
+MARK_AT, MARK = 16 * SECTOR + 1, b"CD001"
+DEEPEST = 64
+"""Levels of folders at most."""
+
+
+def is_iso(source: Source) -> bool:
+    """Whether a volume descriptor stands where ECMA-119, section 8.1, wants it."""
+    return source.size > MARK_AT + 5 and source.read(MARK_AT, 5) == MARK
+
+
+class IsoImage:
+    """The files of an image, under the longest names that it has for them."""
+
+    kind = "iso"
+    layout_id = "iso"
+
+    def __init__(self, source: Source):
+        self.source = source
+        self._paths: list[str] = []
+        try:
+            image = self._opened()
+            self._names = "joliet_path" if image.has_joliet() else "rr_path" if image.has_rock_ridge() else "iso_path"
+            self.entries: Sequence[Entry] = list(self._read(image, "/", 0))
+        except (PyCdlibException, ValueError, IndexError, KeyError, OSError, RecursionError) as e:
+            raise ZubretError(
+                f"The disc image can't be read: {e}.",
+                file=source.name,
+                next="It is damaged or cut short: check it against another copy.",
+            ) from e
+
+    def _opened(self) -> Any:
+        image = pycdlib.PyCdlib()
+        image.open_fp(cast(IO[bytes], io.BufferedReader(SourceFile(self.source))))
+        return image
+
+    def _read(self, image: Any, folder: str, depth: int) -> Iterator[Entry]:
+        if depth > DEEPEST:
+            raise ValueError(f"folders stand {DEEPEST} deep in each other")
+        below = []
+        for child in image.list_children(**{self._names: folder}):
+            if child is None or child.is_dot() or child.is_dotdot():
+                continue
+            name = self._name(child)
+            path = f"{folder.rstrip('/')}/{name}"
+            if child.is_dir():
+                below.append(path)
+                continue
+            at, size = child.extent_location() * SECTOR, child.get_data_length()
+            if at + size > self.source.size:
+                raise ValueError(f"{path} leaves the image")
+            self._paths.append(path)
+            shown = path[1:] if self._names != "iso_path" else path[1:].split(";")[0]
+            yield Entry(shown, at, size, size, "plain", None)
+        for path in below:
+            yield from self._read(image, path, depth + 1)
+
+    def _name(self, child: Any) -> str:
+        if self._names == "rr_path":
+            return child.rock_ridge.name().decode("utf-8", "surrogateescape")
+        encoding = "utf-16-be" if self._names == "joliet_path" else "utf-8"
+        return child.file_identifier().decode(encoding, "replace" if encoding != "utf-8" else "surrogateescape")
+
+    def open(self, index: int, cache: DiskCache | None = None, key: str = "") -> Source:
+        entry = self.entries[index]
+        return SliceSource(self.source, entry.at, entry.stored, entry.path)
+
+    def head(self, index: int, length: int) -> bytes:
+        entry = self.entries[index]
+        return self.source.read(entry.at, min(length, entry.stored))
+
+    def check(self, index: int) -> None:
+        """Files of an image have no sums."""
+
+    def sharing(self, index: int) -> list[int]:
+        entry = self.entries[index]
+        return [n for n, e in enumerate(self.entries) if e.at == entry.at and e.stored and n != index]
+
+    def segments(self) -> list[Segment]:
+        spans = sorted({(e.at, e.stored): n for n, e in reversed(list(enumerate(self.entries))) if e.stored}.items())
+        out, cursor = [], 0
+        for (at, stored), n in spans:
+            if at > cursor:
+                out.append(Segment("header" if cursor == 0 else "padding", cursor, at - cursor))
+            out.append(Segment("payload", at, stored, "", n))
+            cursor = at + stored
+        if cursor < self.source.size:
+            out.append(Segment("padding", cursor, self.source.size - cursor))
+        return out
+
+    def rebuild(self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool = False) -> Built:
+        if added:
+            raise cannot_add(self.source.name)
+        if not changes:
+            return Built(self.source, self.segments(), True, 0)
+        out = TemporaryFile()
+        try:
+            image = self._opened()
+            for index, new in changes.items():
+                names = self._all_names(image, self._paths[index])
+                image.rm_file(**{self._names: self._paths[index]})
+                image.add_fp(cast(IO[bytes], io.BufferedReader(SourceFile(new))), new.size, **names)
+            image.write_fp(out)
+        except (PyCdlibException, ValueError, KeyError) as e:
+            raise ZubretError(
+                f"The disc image can't be written anew: {e}.",
+                file=self.source.name,
+                next="Write the files into a folder beside it instead.",
+            ) from e
+        source = OpenFile(out, self.source.name)
+        again = IsoImage(source)
+        moved = sum(
+            a.at != b.at for n, (a, b) in enumerate(zip(self.entries, again.entries, strict=True)) if n not in changes
+        )
+        kinds = dict.fromkeys(changes, "new")
+        segments = [s._replace(kind=kinds.get(s.item, s.kind)) for s in again.segments()]
+        return Built(source, segments, moved == 0, moved)
+
+    def _all_names(self, image: Any, path: str) -> dict[str, str]:
+        """Every name of a file: its ISO path, and its Joliet and Rock Ridge names."""
+        record = image.get_record(**{self._names: path})
+        out: dict[str, str] = {}
+        for word, has in (("iso_path", True), ("joliet_path", image.has_joliet())):
+            if not has:
+                continue
+            for folder, _, files in image.walk(**{word: "/"}):
+                for file in files:
+                    here = f"{folder.rstrip('/')}/{file}"
+                    other = image.get_record(**{word: here})
+                    if other.extent_location() == record.extent_location():
+                        out[word] = here
+                        if word == "iso_path" and image.has_rock_ridge():
+                            out["rr_name"] = other.rock_ridge.name().decode("utf-8")
+        return out

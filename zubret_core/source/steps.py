@@ -1,0 +1,358 @@
+"""Transform steps: what stands between the bytes in a file and the bytes that they mean.
+
+A step works on a whole file, a region or a payload, in both directions. Steps that keep every byte's place
+(ciphers, XOR, byte order) are views that can be read anywhere; chunked steps unpack only the chunks that are asked
+for; the others unpack from the start and go through the disk cache when they are large. Steps stand in chains: the
+first one is applied first when reading, and last when writing.
+"""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+import numpy as np
+from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
+from numpy.typing import NDArray
+
+from ..base import ZubretError
+from .base import BytesSource, SliceSource, Source
+from .cache import DiskCache
+from .chain import ChainSource, Part
+from .packing import packed, unpacked, zlib_level
+from .unpack import spooled
+
+AES_BLOCK = 16
+
+
+class Step:
+    """One transform. `packed` inverts `unpacked`; both leave their argument as it is."""
+
+    view = False
+    """Whether every byte keeps its place, so that the result can be read anywhere at no cost."""
+
+    def unpacked(self, stored: Source, size: int, exact: bool) -> Source | Iterator[bytes]:
+        """The bytes that `stored` stands for: `size` of them, or at most so many where not `exact`."""
+        raise TypeError(f"{type(self).__name__} can't be unpacked")
+
+    def packed(self, plain: Source, like: Source | None = None) -> Source:
+        """The bytes that stand for `plain`, packed in the manner of `like` where there is such a source."""
+        raise TypeError(f"{type(self).__name__} can't be packed")
+
+
+@dataclass(frozen=True)
+class Packed(Step):
+    """A compression method of `packing.METHODS`."""
+
+    method: str
+    level: int | None = None
+
+    def unpacked(self, stored: Source, size: int, exact: bool) -> Iterator[bytes]:
+        return unpacked(self.method, stored, size, exact)
+
+    def packed(self, plain: Source, like: Source | None = None) -> Source:
+        level = self.level
+        if level is None and self.method == "zlib" and like is not None:
+            level = zlib_level(like.read(0, min(2, like.size)))
+        return spooled(packed(self.method, plain, level), plain.size, plain.name)
+
+
+class _Mapped(Source):
+    """A source of which any span can be transformed by itself. `turn(at, bytes)` does it for whole grains."""
+
+    def __init__(self, source: Source, grain: int, turn: Callable[[int, bytes], bytes]):
+        self.name, self.size = source.name, source.size
+        self._source, self._grain, self._turn = source, grain, turn
+
+    def _read(self, at: int, length: int) -> bytes:
+        start = at - at % self._grain
+        end = min(self.size, at + length + -(at + length) % self._grain)
+        return self._turn(start, self._source.read(start, end - start))[at - start : at - start + length]
+
+
+@dataclass(frozen=True)
+class Aes(Step):
+    """AES (FIPS 197) with a key of 16, 24 or 32 bytes, in ECB, CBC or CTR (SP 800-38A).
+
+    iv: the first chaining block or counter; zeros where none is given. In ECB and CBC a last block of fewer than
+    16 bytes is stored as it is (common practice), so that nothing changes its length.
+    """
+
+    key: bytes = field(repr=False)
+    mode: Literal["ecb", "cbc", "ctr"] = "ecb"
+    iv: bytes = bytes(AES_BLOCK)
+    view = True
+
+    def _run(self, encrypt: bool, chain: bytes, data: bytes) -> bytes:
+        whole = len(data) if self.mode == "ctr" else len(data) - len(data) % AES_BLOCK
+        mode: Any = {"ecb": modes.ECB, "cbc": lambda: modes.CBC(chain), "ctr": lambda: modes.CTR(chain)}[self.mode]()
+        cipher = Cipher(algorithms.AES(self.key), mode)
+        worker = cipher.encryptor() if encrypt else cipher.decryptor()
+        return worker.update(data[:whole]) + worker.finalize() + data[whole:]
+
+    def _counter(self, at: int) -> bytes:
+        """The counter block of byte `at`: a number of 128 bits, high byte first (SP 800-38A, appendix B.1)."""
+        number = (int.from_bytes(self.iv, "big") + at // AES_BLOCK) % (1 << 128)
+        return number.to_bytes(AES_BLOCK, "big")
+
+    def unpacked(self, stored: Source, size: int, exact: bool) -> Source:
+        def turn(at: int, data: bytes) -> bytes:
+            if self.mode == "ctr":
+                return self._run(False, self._counter(at), data)
+            chain = self.iv if at == 0 or self.mode == "ecb" else stored.read(at - AES_BLOCK, AES_BLOCK)
+            return self._run(False, chain, data)
+
+        return _Mapped(stored, AES_BLOCK, turn)
+
+    def packed(self, plain: Source, like: Source | None = None) -> Source:
+        if self.mode != "cbc":
+            return _Mapped(
+                plain,
+                AES_BLOCK,
+                lambda at, data: self._run(True, self._counter(at) if self.mode == "ctr" else b"", data),
+            )
+        return spooled(self._chained(plain), plain.size, plain.name)
+
+    def _chained(self, plain: Source) -> Iterator[bytes]:
+        chain = self.iv
+        for piece in plain.chunks():  # a whole number of blocks but for the last piece
+            out = self._run(True, chain, piece)
+            yield out
+            chain = out[-AES_BLOCK:]
+
+
+@dataclass(frozen=True)
+class Xor(Step):
+    """Every byte XORed with a repeating row of bytes, which begins anew at the payload's start."""
+
+    row: bytes = field(repr=False)
+    view = True
+
+    def _turned(self, source: Source, inverse: bool) -> Source:
+        row = np.frombuffer(self.row, np.uint8)
+
+        def turn(at: int, data: bytes) -> bytes:
+            return (np.frombuffer(data, np.uint8) ^ _repeated(row, at, len(data))).tobytes()
+
+        return _Mapped(source, 1, turn)
+
+    def unpacked(self, stored: Source, size: int, exact: bool) -> Source:
+        return self._turned(stored, False)
+
+    def packed(self, plain: Source, like: Source | None = None) -> Source:
+        return self._turned(plain, True)
+
+
+@dataclass(frozen=True)
+class Add(Xor):
+    """A repeating row of bytes added to every byte when written, subtracted when read, modulo 256."""
+
+    def _turned(self, source: Source, inverse: bool) -> Source:
+        row = np.frombuffer(self.row, np.uint8)
+
+        def turn(at: int, data: bytes) -> bytes:
+            values, addend = np.frombuffer(data, np.uint8), _repeated(row, at, len(data))
+            return (values + addend if inverse else values - addend).tobytes()
+
+        return _Mapped(source, 1, turn)
+
+
+@dataclass(frozen=True)
+class Swap(Step):
+    """The bytes of every group of `width` in reverse order; a shorter rest at the end stays."""
+
+    width: int
+    view = True
+
+    def unpacked(self, stored: Source, size: int, exact: bool) -> Source:
+        def turn(at: int, data: bytes) -> bytes:
+            whole = len(data) - len(data) % self.width
+            return np.frombuffer(data[:whole], np.uint8).reshape(-1, self.width)[:, ::-1].tobytes() + data[whole:]
+
+        return _Mapped(stored, self.width, turn)
+
+    def packed(self, plain: Source, like: Source | None = None) -> Source:
+        return self.unpacked(plain, plain.size, True)
+
+
+def _repeated(row: NDArray, at: int, length: int) -> NDArray:
+    shift = at % len(row)
+    return np.tile(row, -(-(length + shift) // len(row)))[shift : shift + length]
+
+
+@dataclass(frozen=True)
+class Chunked(Step):
+    """A payload cut into pieces of `chunk` unpacked bytes (the last may be shorter), each packed by itself.
+
+    width, order: of the stored sizes; place: "table" in front of all chunks, or "inline" before each.
+    plain: how a chunk that did not shrink is marked: "never" stored plain, "equal" (its stored size is its own),
+    "top" (the size's highest bit is set). align: of each chunk from the payload's start, filled with zeros.
+    """
+
+    chunk: int
+    inside: Chain
+    width: int = 4
+    order: Literal["little", "big"] = "little"
+    place: Literal["table", "inline"] = "table"
+    plain: Literal["never", "equal", "top"] = "never"
+    align: int = 1
+
+    def unpacked(self, stored: Source, size: int, exact: bool) -> Source:
+        return _ChunkedSource(self, stored, size)
+
+    def spans(self, stored: Source, size: int) -> list[tuple[int, int, bool]]:
+        """Where each chunk stands in `stored`, its stored bytes, and whether it is plain."""
+        count = -(-size // self.chunk)
+        if count * self.width > stored.size:
+            raise self._lies(stored, 0, f"{count:,} chunks have no room in {stored.size:,} bytes.")
+        at = count * self.width if self.place == "table" else 0
+        table = stored.read(0, at)
+        out = []
+        for n in range(count):
+            if self.place == "table":
+                number = int.from_bytes(table[n * self.width : (n + 1) * self.width], self.order)
+            at += -at % self.align
+            if self.place == "inline":
+                number = int.from_bytes(stored.read(at, self.width), self.order)
+                at += self.width
+            top = 1 << (8 * self.width - 1)
+            whole = min(self.chunk, size - n * self.chunk)
+            is_plain = self.plain == "top" and number >= top
+            length = number - top if is_plain else number
+            is_plain = is_plain or (self.plain == "equal" and length == whole)
+            if at + length > stored.size or (is_plain and length != whole):
+                raise self._lies(stored, at, f"Chunk {n} of {length:,} bytes does not fit here.")
+            out.append((at, length, is_plain))
+            at += length
+        return out
+
+    def _lies(self, stored: Source, at: int, what: str) -> ZubretError:
+        next = "The entry is damaged, or the layout's chunks are described wrongly."
+        return ZubretError(what, file=stored.name, offset=at, field="chunk table", next=next)
+
+    def packed(self, plain: Source, like: Source | None = None) -> Source:
+        sizes: list[bytes] = []
+        body = spooled(self._chunks(plain, sizes), plain.size, plain.name)
+        table = BytesSource(b"".join(sizes) if self.place == "table" else b"")
+        return ChainSource([Part(table, 0, table.size), Part(body, 0, body.size)], plain.name)
+
+    def _chunks(self, plain: Source, sizes: list[bytes]) -> Iterator[bytes]:
+        """The stored chunks one by one; their sizes, as stored, go to `sizes`."""
+        count = -(-plain.size // self.chunk)
+        at = count * self.width if self.place == "table" else 0
+        for n in range(count):
+            piece = SliceSource(plain, n * self.chunk, min(self.chunk, plain.size - n * self.chunk))
+            source = self.inside.packed(piece)
+            is_plain = self.plain != "never" and source.size >= piece.size
+            source = piece if is_plain else source
+            data = source.read(0, source.size)
+            number = len(data) + ((1 << (8 * self.width - 1)) if is_plain and self.plain == "top" else 0)
+            sizes.append(number.to_bytes(self.width, self.order))
+            out = bytes(-at % self.align) + (sizes[-1] if self.place == "inline" else b"") + data
+            at += len(out)
+            yield out
+
+
+class _ChunkedSource(Source):
+    """Unpacks the chunks that are read and keeps the last few."""
+
+    KEPT = 8
+
+    def __init__(self, step: Chunked, stored: Source, size: int):
+        self.name, self.size = stored.name, size
+        self._step, self._stored = step, stored
+        self._spans = step.spans(stored, size)
+        self._recent: OrderedDict[int, bytes] = OrderedDict()
+
+    def _chunk(self, n: int) -> bytes:
+        found = self._recent.get(n)
+        if found is not None:
+            return found
+        at, length, plain = self._spans[n]
+        whole = min(self._step.chunk, self.size - n * self._step.chunk)
+        source = SliceSource(self._stored, at, length)
+        if not plain:
+            source = self._step.inside.unpacked(source, whole)  # type: ignore[assignment]
+        data = source.read(0, whole)
+        self._recent[n] = data
+        while len(self._recent) > self.KEPT:
+            try:
+                self._recent.popitem(last=False)
+            except KeyError:  # another thread was quicker
+                break
+        return data
+
+    def _read(self, at: int, length: int) -> bytes:
+        step = self._step.chunk
+        first, last = at // step, (at + length - 1) // step
+        data = b"".join(self._chunk(n) for n in range(first, last + 1))
+        return data[at - first * step : at - first * step + length]
+
+
+@dataclass(frozen=True)
+class Chain:
+    """Steps one after the other; no steps leave the bytes as they are."""
+
+    steps: Sequence[Step] = ()
+
+    def __bool__(self) -> bool:
+        return bool(self.steps)
+
+    def unpacked(
+        self, stored: Source, size: int, *, exact: bool = True, cache: DiskCache | None = None, key: str = ""
+    ) -> Source:
+        """The `size` unpacked bytes, readable anywhere; large ones go through `cache` under `key`.
+
+        Where not `exact`, `size` is the most that may come out. ZubretError where the bytes are damaged; one that
+        is found while unpacking comes at once, one behind a view when that part is read.
+        """
+        source = stored
+        for n, step in enumerate(self.steps):
+            last = n == len(self.steps) - 1
+            # What stands between two steps is no longer than what they are about, but for the packing's own words.
+            room = size if last else max(stored.size, size + size // 8 + 4096)
+            out = step.unpacked(source, room, exact and last)
+            if isinstance(out, Source):
+                source = out
+            else:
+                source = spooled(out, room, stored.name, cache, f"{key}/{n}" if key else "")
+        if exact and source.size != size:
+            raise ZubretError(
+                f"The entry has {source.size:,} bytes, but its table gives {size:,}.",
+                file=stored.name,
+                next="The archive's table is damaged: check it against another copy.",
+            )
+        return source
+
+    def packed(self, plain: Source, like: Source | None = None) -> Source:
+        """The stored bytes of `plain`; `like` is a stored source whose manner is kept where there is a choice."""
+        for step in reversed(self.steps):
+            plain = step.packed(plain, like if step is self.steps[0] else None)
+        return plain
+
+    def head(self, stored: Source, size: int, length: int) -> bytes:
+        """At most the first `length` unpacked bytes, without unpacking the rest; empty where that fails."""
+        length = min(length, size)
+        try:
+            source = stored
+            for step in self.steps:
+                out = step.unpacked(source, size, False)
+                source = out if isinstance(out, Source) else BytesSource(_first(out, length + 4096))
+            return source.read(0, min(length, source.size))
+        except (ZubretError, EOFError):
+            return b""
+
+
+def _first(pieces: Iterator[bytes], length: int) -> bytes:
+    """What comes out of a stream until `length` bytes are there; a cut or damage behind them does not matter."""
+    out = b""
+    try:
+        for piece in pieces:
+            out += piece
+            if len(out) >= length:
+                break
+    except ZubretError:
+        pass
+    return out[:length]
