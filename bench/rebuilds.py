@@ -58,7 +58,7 @@ def prepared(folder: Path) -> StreamSwap:
     pcm = noise(60_000, 2, seed=9)
     (folder / "new.payload").write_bytes(CODECS["ima-adpcm"].encode(pcm, format))
     pcm.tofile(folder / "new.meant")
-    locator = Locator("large.crate", "first.bell", 0, "0001", 0)
+    locator = Locator("large.crate", (("first.bell", 0),), "0001", 0)
     return StreamSwap(locator, folder / "new.payload", format, folder / "new.meant", 0.0)
 
 

@@ -143,14 +143,14 @@ class Finding(WithFolder):
 
     def test_a_locator_finds_its_stream_or_says_that_it_is_gone(self):
         game = GameFolder(demo_game())
-        good = Locator("data/sea.crate", "music/music.bell", 2, "0251", 2)
+        good = Locator("data/sea.crate", (("music/music.bell", 2),), "0251", 2)
         self.assertEqual(open_stream(game, good).format.codec, "pcm16")
         self.assertEqual(str(good), "data/sea.crate › music/music.bell › 0251")
         for bad in (
-            Locator("data/sea.crate", "music/other.bell", 2, "0251", 2),
-            Locator("data/sea.crate", "music/music.bell", 99, "0251", 2),
-            Locator("data/sea.crate", "music/music.bell", 2, "0251", 3),
-            Locator("data/sea.crate", "music/music.bell", 2, "0251", 99),
+            Locator("data/sea.crate", (("music/other.bell", 2),), "0251", 2),
+            Locator("data/sea.crate", (("music/music.bell", 99),), "0251", 2),
+            Locator("data/sea.crate", (("music/music.bell", 2),), "0251", 3),
+            Locator("data/sea.crate", (("music/music.bell", 2),), "0251", 99),
         ):
             self.assertIn("no longer", problem_of(self, open_stream, game, bad).what)
 

@@ -24,7 +24,7 @@ from zubret_core.rebuild.prove import expectation
 from zubret_core.source import FileSource
 from zubret_core.swap import AudioInfo, Treatment, fit_report, info_of, prepare, target_of
 
-OPEN_WATER = Locator("data/sea.crate", "music/music.bell", 2, "0247", 1)
+OPEN_WATER = Locator("data/sea.crate", (("music/music.bell", 2),), "0247", 1)
 ADPCM = Format("ima-adpcm", 48000, 2, 100_000, Loop(2041, 90_000), 2048)
 
 
@@ -156,7 +156,7 @@ class Rebuilding(WithFolder):
         plans = plan_rebuild(self.game, [swap])
         out = self.folder / "out"
         write_plan(plans, out)
-        points = prove_in_new_process(expectation(self.game.folder, out, plans), self.folder / "expected.json")
+        points = prove_in_new_process(expectation(self.game.folder, out, plans))
         self.assertEqual([p for p in points if not p.ok], [])
         self.assertGreater(len(points), 12)
         ferry = Ferry(self.game.folder, out)
@@ -169,20 +169,20 @@ class Rebuilding(WithFolder):
         np.testing.assert_array_equal(Ferry(self.game.folder, out).play("storm", loops=1)[0], untouched)
 
     def test_a_zip_member_is_replaced_with_its_loop(self):
-        locator = Locator("data/deck.zip", "ambience/water.wav", 1, "", 0)
+        locator = Locator("data/deck.zip", (("ambience/water.wav", 1),), "", 0)
         stream = open_stream(self.game, locator)
         result, swap = self.prepared(Treatment(loop="whole"), locator, stream)
         plans = plan_rebuild(self.game, [swap])
         out = self.folder / "out"
         write_plan(plans, out)
-        points = prove_in_new_process(expectation(self.game.folder, out, plans), self.folder / "e.json")
+        points = prove_in_new_process(expectation(self.game.folder, out, plans))
         self.assertEqual([p for p in points if not p.ok], [])
         pcm, rate, _ = Ferry(self.game.folder, out).play("deck/ambience/water.wav", loops=2)
         self.assertEqual((rate, len(pcm)), (44100, 2 * 9 * 44_100))
         np.testing.assert_array_equal(pcm, np.concatenate([result.meant] * 2))
 
     def test_a_swap_in_a_packed_bank_and_laid_out_afresh(self):
-        locator = Locator("data/sea.crate", "voice/crew_fr.bell", 4, "1003", 2)
+        locator = Locator("data/sea.crate", (("voice/crew_fr.bell", 4),), "1003", 2)
         stream = open_stream(self.game, locator)
         short = Audio(self.audio.pcm[:44_100], 44100, None, "WAV/PCM_16")
         _, swap = self.prepared(Treatment(), locator, stream, short)
@@ -191,7 +191,7 @@ class Rebuilding(WithFolder):
             plans = plan_rebuild(self.game, [swap], tight=tight)
             out = self.folder / f"out{tight}"
             write_plan(plans, out)
-            points = prove_in_new_process(expectation(self.game.folder, out, plans), self.folder / "e.json")
+            points = prove_in_new_process(expectation(self.game.folder, out, plans))
             self.assertEqual([p for p in points if not p.ok], [])
             self.assertEqual(len(Ferry(self.game.folder, out).play("fog_call_fr")[0]), 24_000)
             sizes[tight] = plans[0].size
@@ -199,7 +199,7 @@ class Rebuilding(WithFolder):
 
     def test_two_swaps_in_one_bank_are_built_together(self):
         _, first = self.prepared(Treatment(loop="whole"))
-        other = Locator("data/sea.crate", "music/music.bell", 2, "0260", 3)
+        other = Locator("data/sea.crate", (("music/music.bell", 2),), "0260", 3)
         stream = open_stream(self.game, other)
         how, report = fitted(stream, self.audio, Treatment(loop="whole"))
         result = prepare(stream, self.audio, how, report)
@@ -229,7 +229,7 @@ class Rebuilding(WithFolder):
         }
         for label, data in spoils.items():
             place.write_bytes(data)
-            failed = [p.label for p in prove_in_new_process(expected, self.folder / "e.json") if not p.ok]
+            failed = [p.label for p in prove_in_new_process(expected) if not p.ok]
             self.assertTrue(failed and (label in failed or "opens" in failed), f"{label}: {failed}")
 
     def test_nothing_is_left_of_a_rebuild_that_is_cancelled(self):

@@ -86,7 +86,10 @@ Siblings = Callable[[str], Source]
 
 
 def beside(archive: Container, index: int) -> Siblings:
-    """What stands beside an entry: entries of the same folder in the same archive."""
+    """What stands beside an entry: entries of the same folder in the same archive, or beside a loose file."""
+    if own := getattr(archive, "siblings", None):
+        siblings: Siblings = own
+        return siblings
     folder = archive.entries[index].path.rpartition("/")[0]
 
     def open_named(name: str) -> Source:

@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 from ..base import ZubretError
 from ..source import FileSource
+from .base import Siblings
 
 
 class GameFile(NamedTuple):
@@ -52,3 +53,19 @@ class GameFolder:
     def open(self, path: str) -> FileSource:
         """A file of the folder, for reading."""
         return FileSource(self.locate(path), name=path)
+
+    def beside(self, path: str) -> Siblings:
+        """What stands beside a file: files of the same folder, by name."""
+        folder = path.rpartition("/")[0]
+
+        def open_named(name: str) -> FileSource:
+            place = f"{folder}/{name}" if folder else name
+            if not self.locate(place).is_file():
+                raise ZubretError(
+                    f"{name}, which belongs to {path.rpartition('/')[2]}, is not beside it.",
+                    file=place,
+                    next="Copy the missing file there, from the same version of the game.",
+                )
+            return self.open(place)
+
+        return open_named

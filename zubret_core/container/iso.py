@@ -9,7 +9,7 @@ from __future__ import annotations
 import io
 from collections.abc import Iterator, Mapping, Sequence
 from tempfile import TemporaryFile
-from typing import IO, Any, cast
+from typing import Any
 
 import pycdlib
 from pycdlib.pycdlibexception import PyCdlibException
@@ -51,7 +51,7 @@ class IsoImage:
 
     def _opened(self) -> Any:
         image = pycdlib.PyCdlib()
-        image.open_fp(cast(IO[bytes], io.BufferedReader(SourceFile(self.source))))
+        image.open_fp(io.BufferedReader(SourceFile(self.source)))
         return image
 
     def _read(self, image: Any, folder: str, depth: int) -> Iterator[Entry]:
@@ -119,7 +119,7 @@ class IsoImage:
             for index, new in changes.items():
                 names = self._all_names(image, self._paths[index])
                 image.rm_file(**{self._names: self._paths[index]})
-                image.add_fp(cast(IO[bytes], io.BufferedReader(SourceFile(new))), new.size, **names)
+                image.add_fp(io.BufferedReader(SourceFile(new)), new.size, **names)
             image.write_fp(out)
         except (PyCdlibException, ValueError, KeyError) as e:
             raise ZubretError(

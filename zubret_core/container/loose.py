@@ -5,17 +5,17 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from ..source import Built, DiskCache, Segment, Source
-from .base import Entry, NewEntry, cannot_add
+from .base import Entry, NewEntry, Siblings, cannot_add
 
 
 class LooseFile:
-    """One entry: the file itself."""
+    """One entry: the file itself. `siblings` opens what stands beside it."""
 
     kind = "file"
     layout_id = ""
 
-    def __init__(self, source: Source):
-        self.source = source
+    def __init__(self, source: Source, siblings: Siblings | None = None):
+        self.source, self.siblings = source, siblings
         self.entries: Sequence[Entry] = [
             Entry(source.name.rsplit("/", 1)[-1], 0, source.size, source.size, "plain", None)
         ]

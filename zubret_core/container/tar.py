@@ -10,6 +10,7 @@ import copy
 import io
 import tarfile
 from collections.abc import Mapping, Sequence
+from typing import Any
 
 from ..base import ZubretError
 from ..source import (
@@ -181,7 +182,7 @@ class TarArchive:
         info = copy.copy(old)
         info.size = new.size
         info.pax_headers = {k: v for k, v in old.pax_headers.items() if k != "size"}
-        form = tarfile.PAX_FORMAT if info.pax_headers or new.size >= 8**11 else tarfile.GNU_FORMAT
+        form: Any = tarfile.PAX_FORMAT if info.pax_headers or new.size >= 8**11 else tarfile.GNU_FORMAT
         ustar = self.plain.read(old.offset + 257, 8) == b"ustar\x0000" if old in self._all else False
         if ustar and form == tarfile.GNU_FORMAT and len(info.name.encode("utf-8", "surrogateescape")) <= 100:
             form = tarfile.USTAR_FORMAT

@@ -1,6 +1,27 @@
 """Finding the sound: which files are archives, which entries are banks, which streams they hold."""
 
-from .locator import Locator, open_bank_at, open_stream, stream_in
-from .recognise import FoundBank, banks_of, open_archive, open_bank
+from .known import KeyTrial, Known, Locked, chosen_keys, key_bytes, try_keys
+from .locator import Locator, open_bank_at, open_file, open_stream, stream_in
+from .recognise import FoundArchive, FoundBank, Kind, banks_of, inside, kind_of, open_archive, open_bank
 
-__all__ = ["FoundBank", "Locator", "banks_of", "open_archive", "open_bank", "open_bank_at", "open_stream", "stream_in"]
+__all__ = [
+    "FoundArchive",
+    "FoundBank",
+    "KeyTrial",
+    "Kind",
+    "Known",
+    "Locator",
+    "Locked",
+    "banks_of",
+    "chosen_keys",
+    "inside",
+    "key_bytes",
+    "kind_of",
+    "open_archive",
+    "open_bank",
+    "open_bank_at",
+    "open_file",
+    "open_stream",
+    "stream_in",
+    "try_keys",
+]

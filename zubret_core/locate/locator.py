@@ -1,4 +1,4 @@
-"""Where a stream is: the chain of archive, entry and stream that survives a new survey."""
+"""Where a stream is: the chain of archive, entries and stream that survives a new survey."""
 
 from __future__ import annotations
 
@@ -6,42 +6,74 @@ from dataclasses import dataclass
 
 from ..bank import Bank, Stream
 from ..base import ZubretError
-from ..container import GameFolder
+from ..container import Container, GameFolder, Siblings, beside
 from ..source import DiskCache
+from .known import Known
 from .recognise import open_archive, open_bank
+
+Step = tuple[str, int]
+"""Path and number of an entry."""
 
 
 @dataclass(frozen=True)
 class Locator:
-    """Archive path below the game's folder, entry path and number, stream id and ordinal."""
+    """Archive path below the game's folder; path and number of each entry on the way in; stream id and ordinal."""
 
     archive: str
-    entry: str
-    entry_index: int
+    entries: tuple[Step, ...]
     stream_id: str
     ordinal: int
 
+    @property
+    def entry(self) -> str:
+        """The path of the bank inside its archive."""
+        return self.entries[-1][0]
+
     def __str__(self) -> str:
-        parts = [self.archive, self.entry, self.stream_id]
+        parts = [self.archive, *(path for path, _ in self.entries), self.stream_id]
         if self.entry == self.archive.rsplit("/", 1)[-1]:
-            parts.pop(1)
+            parts.pop(len(self.entries))
         return " › ".join(p for p in parts if p)
 
 
-def open_bank_at(game: GameFolder, locator: Locator, cache: DiskCache | None = None, key: str = "") -> Bank:
+def open_file(
+    game: GameFolder, path: str, known: Known, cache: DiskCache | None = None, key: str = ""
+) -> Container | None:
+    """A file of a game as an archive, with what stands beside it."""
+    return open_archive(game.open(path), known, game.beside(path), cache, key)
+
+
+def open_bank_at(
+    game: GameFolder, locator: Locator, cache: DiskCache | None = None, key: str = "", known: Known | None = None
+) -> Bank:
     """The bank of a locator; ZubretError where the game no longer has it there.
 
     `key` names the version of the archive, for the cache of unpacked entries.
     """
-    archive = open_archive(game.open(locator.archive))
-    if archive is None:
-        raise _gone(locator, "The file is no longer an archive.")
-    if locator.entry_index >= len(archive.entries) or archive.entries[locator.entry_index].path != locator.entry:
-        raise _gone(locator, "The entry is no longer where the survey found it.")
-    bank = open_bank(archive.open(locator.entry_index, cache, f"{key}/{locator.entry_index}"))
+    known = known or Known()
+    archive = open_file(game, locator.archive, known, cache, key)
+    for depth, step in enumerate(locator.entries):
+        if archive is None:
+            raise _gone(locator, "The file is no longer an archive.")
+        check_step(archive, step, locator)
+        index = step[1]
+        key = f"{key}/{index}"
+        content = archive.open(index, cache, key)
+        around: Siblings = beside(archive, index)
+        if depth < len(locator.entries) - 1:
+            content.name = f"{archive.source.name} › {step[0]}"
+            archive = open_archive(content, known, around, cache, key)
+    bank = open_bank(content, known, around)
     if bank is None:
         raise _gone(locator, "The entry is no longer a bank.")
     return bank
+
+
+def check_step(archive: Container, step: Step, locator: Locator) -> None:
+    """ZubretError unless the entry is where the locator says."""
+    path, index = step
+    if index >= len(archive.entries) or archive.entries[index].path != path:
+        raise _gone(locator, "The entry is no longer where the survey found it.")
 
 
 def stream_in(bank: Bank, locator: Locator) -> Stream:
@@ -51,9 +83,11 @@ def stream_in(bank: Bank, locator: Locator) -> Stream:
     return bank.streams[locator.ordinal]
 
 
-def open_stream(game: GameFolder, locator: Locator, cache: DiskCache | None = None, key: str = "") -> Stream:
+def open_stream(
+    game: GameFolder, locator: Locator, cache: DiskCache | None = None, key: str = "", known: Known | None = None
+) -> Stream:
     """The stream at a locator: `open_bank_at` and `stream_in` in one."""
-    return stream_in(open_bank_at(game, locator, cache, key), locator)
+    return stream_in(open_bank_at(game, locator, cache, key, known), locator)
 
 
 def _gone(locator: Locator, what: str) -> ZubretError:

@@ -1,8 +1,8 @@
 """Recognising files and entries: first by their signature, then by reading them whole.
 
-Signatures: ZIP (APPNOTE 4.3.7, 4.3.16), RIFF/WAVE (RIFF 1991), Ogg (RFC 3533 section 6), FLAC
-(RFC 9639 section 6), MPEG audio behind an ID3v2 tag (id3.org, ID3v2.4 section 3.1), and the marks of
-every layout.
+Signatures: ZIP (APPNOTE 4.3.7, 4.3.16), TAR (POSIX.1-2001, ustar), gzip (RFC 1952), xz, Zstandard (RFC 8878) and bzip2
+before TAR, ISO 9660 (ECMA-119 section 8.1), RIFF/WAVE (RIFF 1991), Ogg (RFC 3533 section 6), FLAC (RFC 9639 section
+6), MPEG audio behind an ID3v2 tag (id3.org, ID3v2.4 section 3.1), and the marks of every layout.
 """
 
 from __future__ import annotations
@@ -13,43 +13,115 @@ from pathlib import PurePosixPath
 
 from ..bank import AudioFileBank, Bank, DescribedBank, Stream
 from ..base import Progress, ZubretError, silent
-from ..container import Container, DescribedArchive, LooseFile, ZipArchive
-from ..layout import Layout, recognises, shipped_layouts
+from ..container import (
+    Container,
+    DescribedArchive,
+    IsoImage,
+    LooseFile,
+    Siblings,
+    TarArchive,
+    ZipArchive,
+    beside,
+)
+from ..container.iso import MARK_AT, is_iso
+from ..container.tar import head_of, is_tar, packing_of
+from ..layout import Layout, recognises
 from ..source import BytesSource, DiskCache, Source
+from .known import Known
 
-HEAD = 64
-"""Bytes at the beginning of a file that are enough to recognise it."""
-
-
-def bank_kind(head: bytes) -> Layout | str | None:
-    """What a file that begins with `head` would be as a bank: a layout, "audio", or None."""
-    if (head[:4] == b"RIFF" and head[8:12] == b"WAVE") or head[:4] in (b"OggS", b"fLaC") or head[:3] == b"ID3":
-        return "audio"
-    short = BytesSource(head)
-    return next((lo for lo in shipped_layouts() if lo.describes == "bank" and recognises(lo, short)), None)
+HEAD = 512
+"""Bytes at the beginning of a file that are enough to recognise most kinds."""
+DEEPEST = 16
+"""Archives inside archives at most."""
+MOST_NESTED = 4096
+"""Archives that are opened inside one file at most."""
 
 
-def open_bank(source: Source) -> Bank | None:
-    """The file as a bank; None where nothing recognises it, ZubretError where it is damaged."""
-    kind = bank_kind(source.read(0, min(HEAD, source.size)))
-    if kind is None:
+@dataclass(frozen=True)
+class Kind:
+    """What a file is: zip, tar, iso, audio, or layout; and by which evidence, in words."""
+
+    name: str
+    evidence: str
+    layout: Layout | None = None
+
+    @property
+    def is_archive(self) -> bool:
+        """Whether it holds entries."""
+        return self.name in ("zip", "tar", "iso") or (self.layout is not None and self.layout.describes == "archive")
+
+
+def kind_of(source: Source, known: Known | None = None, head: bytes | None = None) -> Kind | None:
+    """What a file is by its signature; None where nothing recognises it.
+
+    head: its first bytes, where they are at hand already; then only marks at the beginning are looked for, and those
+    of layouts whose name endings fit.
+    """
+    layouts = (known or Known()).layouts
+    first = source.read(0, min(HEAD, source.size)) if head is None else head
+    name = source.name
+    for layout in layouts:
+        at_start = all(m.at >= 0 and m.at + len(m.bytes) <= len(first) for m in layout.recognise)
+        if not layout.recognise and not layout.names:
+            continue
+        if not at_start and head is not None and not (layout.names and name.lower().endswith(tuple(layout.names))):
+            continue
+        if recognises(layout, BytesSource(first, name) if at_start else source, name):
+            marks = ", ".join(f"{m.bytes.hex(' ')} at byte {m.at}" for m in layout.recognise)
+            ending = f"the name ends in {' or '.join(layout.names)}" if layout.names else ""
+            return Kind("layout", " and ".join(x for x in (marks and f"mark {marks}", ending) if x), layout)
+    if first[:4] in (b"PK\3\4", b"PK\5\6"):
+        return Kind("zip", "a ZIP header stands at its beginning")
+    if (first[:4] == b"RIFF" and first[8:12] == b"WAVE") or first[:4] in (b"OggS", b"fLaC") or first[:3] == b"ID3":
+        return Kind("audio", "the signature of an audio file")
+    method = packing_of(first)
+    if method is not None and is_tar(head_of(source)):
+        return Kind("tar", f"{method}, and a TAR header inside")
+    if is_tar(first):
+        return Kind("tar", "a TAR header whose sum is right")
+    if (head is None or source.size > MARK_AT) and is_iso(source):
+        return Kind("iso", "CD001 stands in sector 16")
+    return None
+
+
+def open_bank(
+    source: Source, known: Known | None = None, siblings: Siblings | None = None, kind: Kind | None = None
+) -> Bank | None:
+    """The file as a bank; None where nothing recognises it as one, ZubretError where it is damaged."""
+    known = known or Known()
+    kind = kind or kind_of(source, known)
+    if kind is None or kind.is_archive:
         return None
-    return AudioFileBank(source) if isinstance(kind, str) else DescribedBank(kind, source)
+    if kind.layout is None:
+        return AudioFileBank(source)
+    return DescribedBank(kind.layout, source, siblings, known.keys(kind.layout, source.name))
 
 
-def open_archive(source: Source) -> Container | None:
+def open_archive(
+    source: Source,
+    known: Known | None = None,
+    siblings: Siblings | None = None,
+    cache: DiskCache | None = None,
+    key: str = "",
+) -> Container | None:
     """The file as an archive (a loose bank or audio file is an archive of one entry).
 
-    None where nothing recognises it, ZubretError where it is recognised but can't be read.
+    siblings opens files beside it. None where nothing recognises it, ZubretError where it is recognised but can't be
+    read, `Locked` where a key is missing.
     """
-    head = source.read(0, min(HEAD, source.size))
-    if head[:4] in (b"PK\3\4", b"PK\5\6"):
+    known = known or Known()
+    kind = kind_of(source, known)
+    if kind is None:
+        return None
+    if kind.name == "zip":
         return ZipArchive(source)
-    short = BytesSource(head)
-    for layout in shipped_layouts():
-        if layout.describes == "archive" and recognises(layout, short):
-            return DescribedArchive(layout, source)
-    return LooseFile(source) if bank_kind(head) is not None else None
+    if kind.name == "tar":
+        return TarArchive(source, cache, key)
+    if kind.name == "iso":
+        return IsoImage(source)
+    if kind.layout is not None and kind.is_archive:
+        return DescribedArchive(kind.layout, source, siblings, known.keys(kind.layout, source.name))
+    return LooseFile(source, siblings)
 
 
 @dataclass
@@ -64,22 +136,94 @@ class FoundBank:
     error: ZubretError | None = None
 
 
-def banks_of(
-    archive: Container, cache: DiskCache | None = None, key: str = "", progress: Progress = silent
-) -> Iterator[FoundBank]:
-    """Every entry of an archive that is a bank or an audio file, in table order."""
-    total = len(archive.entries)
+@dataclass
+class FoundArchive:
+    """An archive at entry number `entry` of another one, or why it can't be read."""
+
+    entry: int
+    name: str
+    kind: Kind
+    archive: Container | None = None
+    error: ZubretError | None = None
+
+
+def inside(
+    archive: Container,
+    known: Known | None = None,
+    cache: DiskCache | None = None,
+    key: str = "",
+    progress: Progress = silent,
+) -> Iterator[FoundBank | FoundArchive]:
+    """Every entry of an archive that is a bank, an audio file or another archive, in table order."""
+    known = known or Known()
+    total, named = len(archive.entries), archive.source.name
     for n, entry in enumerate(archive.entries):
         if n % 256 == 0:
-            progress(n, total, f"looking into {archive.source.name}")
-        if entry.size < 8 or bank_kind(archive.head(n, HEAD)) is None:
+            progress(n, total, f"looking into {named}")
+        if entry.size < 8:
+            continue
+        try:
+            kind = _entry_kind(archive, n, known)
+        except ZubretError:
+            continue  # its bytes can't be reached; who takes it out is told why
+        if kind is None:
             continue
         name = PurePosixPath(entry.path).name
         try:
-            bank = open_bank(archive.open(n, cache, f"{key}/{n}"))
+            content = archive.open(n, cache, f"{key}/{n}")
+            content.name = f"{named} › {entry.path}"
+            if kind.is_archive:
+                nested = open_archive(content, known, beside(archive, n), cache, f"{key}/{n}")
+                yield FoundArchive(n, name, kind, nested)
+                continue
+            content.name = entry.path
+            bank = open_bank(content, known, beside(archive, n), kind)
         except ZubretError as e:
-            yield FoundBank(n, name, error=e.inside(archive.source.name))
+            if kind.is_archive:
+                yield FoundArchive(n, name, kind, error=e)
+            else:
+                yield FoundBank(n, name, error=e.inside(named))
             continue
         if bank is not None:
             yield FoundBank(n, name, bank.layout_id, getattr(bank, "language", ""), bank.streams)
-    progress(total, total, f"looked into {archive.source.name}")
+    progress(total, total, f"looked into {named}")
+
+
+def banks_of(
+    archive: Container,
+    known: Known | None = None,
+    cache: DiskCache | None = None,
+    key: str = "",
+    progress: Progress = silent,
+) -> Iterator[FoundBank]:
+    """Every entry of an archive that is a bank or an audio file, in table order."""
+    return (found for found in inside(archive, known, cache, key, progress) if isinstance(found, FoundBank))
+
+
+class _Entry(Source):
+    """An entry that is opened only if somebody reads beyond its head."""
+
+    def __init__(self, archive: Container, n: int):
+        self.name, self.size = archive.entries[n].path, archive.entries[n].size
+        self._archive, self._n = archive, n
+        self._opened: Source | None = None
+
+    def _read(self, at: int, length: int) -> bytes:
+        if self._opened is None:
+            self._opened = self._archive.open(self._n)
+        return self._opened.read(at, length)
+
+
+def _entry_kind(archive: Container, n: int, known: Known) -> Kind | None:
+    if isinstance(archive, LooseFile):
+        return kind_of(archive.source, known)
+    head = archive.head(n, HEAD)
+    if not head:
+        return None
+    entry = _Entry(archive, n)
+    if archive.entries[n].size > MARK_AT and not entry.name.lower().endswith((".iso", ".img", ".bin")):
+        entry.size = min(entry.size, MARK_AT)  # do not unpack every large entry to look for a disc image
+        kind = kind_of(entry, known, head)
+        entry.size = archive.entries[n].size
+        return kind
+    return kind_of(entry, known, head)

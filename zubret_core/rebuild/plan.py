@@ -9,8 +9,10 @@ from pathlib import Path
 
 from ..bank import NewStream
 from ..base import Format, Progress, ZubretError, silent
-from ..container import Container, GameFolder
-from ..locate import Locator, open_archive, open_bank
+from ..container import Container, GameFolder, NewEntry, beside
+from ..container.base import index_of
+from ..locate import Known, Locator, open_archive, open_bank, open_file
+from ..locate.locator import check_step
 from ..source import Built, DiskCache, FileSource, Segment, Source, write_file
 
 
@@ -30,7 +32,7 @@ class StreamSwap:
 
 @dataclass
 class FilePlan:
-    """One file of the game that will be written anew."""
+    """One file of the game that will be written anew; belongs_to names the archive of a companion or volume."""
 
     path: str
     before: list[Segment]
@@ -38,11 +40,22 @@ class FilePlan:
     swaps: list[StreamSwap]
     size_before: int
     entries: int
+    added: tuple[str, ...] = ()
+    belongs_to: str = ""
 
     @property
     def size(self) -> int:
         """Bytes of the new file."""
         return self.built.source.size
+
+
+@dataclass(frozen=True)
+class Addition:
+    """A file to be added to an archive as an entry."""
+
+    archive: str
+    path: str
+    content: Path
 
 
 def plan_rebuild(
@@ -51,53 +64,88 @@ def plan_rebuild(
     cache: DiskCache | None = None,
     progress: Progress = silent,
     *,
+    known: Known | None = None,
+    additions: Sequence[Addition] = (),
     tight: bool = False,
 ) -> list[FilePlan]:
-    """One plan for each file that the swaps touch. Reads, but writes nothing.
+    """One plan for each file that the swaps touch, companions included. Reads, but writes nothing.
 
-    With `tight`, banks and archives are laid out afresh even where the new payload fits its
-    slot, so that a shorter one leaves no free space behind.
+    With `tight`, banks and archives are laid out afresh even where the new payload fits its slot, so that a shorter
+    one leaves no free space behind.
     """
-    plans = []
-    by_archive: dict[str, list[StreamSwap]] = {}
-    for swap in swaps:
-        by_archive.setdefault(swap.locator.archive, []).append(swap)
-    for n, (path, here) in enumerate(sorted(by_archive.items())):
-        progress(n, len(by_archive), f"planning {path}")
-        archive = open_archive(game.open(path))
+    known = known or Known()
+    plans: list[FilePlan] = []
+    touched = sorted({s.locator.archive for s in swaps} | {a.archive for a in additions})
+    for n, path in enumerate(touched):
+        progress(n, len(touched), f"planning {path}")
+        archive = open_file(game, path, known, cache)
         if archive is None:
             raise ZubretError(
                 "The file is no longer an archive that Zubret can read.", file=path, next="Survey the game again."
             )
-        changes = _changed_entries(archive, path, here, cache, tight)
-        built = archive.rebuild(changes, anew=tight)
-        plans.append(FilePlan(path, archive.segments(), built, here, archive.source.size, len(archive.entries)))
+        here = [s for s in swaps if s.locator.archive == path]
+        more = [a for a in additions if a.archive == path]
+        built = _rebuilt(archive, here, 0, known, cache, tight, [NewEntry(a.path, FileSource(a.content)) for a in more])
+        names = tuple(a.path for a in more)
+        plans.append(FilePlan(path, archive.segments(), built, here, archive.source.size, len(archive.entries), names))
+        folder = path.rpartition("/")[0]
+        for name, other in built.others.items():
+            place = f"{folder}/{name}" if folder else name
+            size = game.locate(place).stat().st_size if game.locate(place).is_file() else 0
+            before = [Segment("payload", 0, size)] if size else []
+            plans.append(FilePlan(place, before, other, [], size, 0, belongs_to=path))
     return plans
 
 
-def _changed_entries(
-    archive: Container, path: str, swaps: list[StreamSwap], cache: DiskCache | None, tight: bool
-) -> dict[int, Source]:
-    """The rebuilt banks of an archive, by entry number."""
+def _rebuilt(
+    archive: Container,
+    swaps: Sequence[StreamSwap],
+    depth: int,
+    known: Known,
+    cache: DiskCache | None,
+    tight: bool,
+    added: Sequence[NewEntry] = (),
+) -> Built:
+    """An archive with the rebuilt banks, and the rebuilt archives, that stand in it."""
     by_entry: dict[int, list[StreamSwap]] = {}
     for swap in swaps:
-        by_entry.setdefault(swap.locator.entry_index, []).append(swap)
+        check_step(archive, swap.locator.entries[depth], swap.locator)
+        by_entry.setdefault(swap.locator.entries[depth][1], []).append(swap)
     changes: dict[int, Source] = {}
+    loose: dict[str, Built] = {}
     for index, here in by_entry.items():
-        if index >= len(archive.entries) or archive.entries[index].path != here[0].locator.entry:
-            raise ZubretError(
-                "The entry is no longer where the survey found it.",
-                file=str(here[0].locator),
-                next="Survey the game again.",
-            )
-        bank = open_bank(archive.open(index, cache))
-        if bank is None:
-            raise ZubretError("The entry is no longer a bank.", file=str(here[0].locator), next="Survey again.")
-        new = {s.locator.ordinal: NewStream(FileSource(s.payload), s.format) for s in here}
-        changes[index] = bank.rebuild(new, anew=tight).source
+        content, around = archive.open(index, cache), beside(archive, index)
+        name = str(here[0].locator)
+        if len(here[0].locator.entries) > depth + 1:
+            content.name = f"{archive.source.name} › {archive.entries[index].path}"
+            nested = open_archive(content, known, around, cache)
+            if nested is None:
+                raise ZubretError("The entry is no longer an archive.", file=name, next="Survey again.")
+            built = _rebuilt(nested, here, depth + 1, known, cache, tight)
+        else:
+            bank = open_bank(content, known, around)
+            if bank is None:
+                raise ZubretError("The entry is no longer a bank.", file=name, next="Survey again.")
+            new = {s.locator.ordinal: NewStream(FileSource(s.payload), s.format) for s in here}
+            built = bank.rebuild(new, anew=tight)
+        changes[index] = built.source
         for other in archive.sharing(index):
-            changes[other] = changes[index]
-    return changes
+            changes[other] = built.source
+        if archive.kind == "file":
+            loose = built.others
+        for companion, part in built.others.items() if archive.kind != "file" else ():
+            folder = archive.entries[index].path.rpartition("/")[0]
+            number = index_of(archive, f"{folder}/{companion}" if folder else companion)
+            if number is None:
+                raise ZubretError(
+                    f"{companion}, which would be new, can't be put beside its bank.",
+                    file=name,
+                    next="Shorten the swap.",
+                )
+            changes[number] = part.source
+    whole = archive.rebuild(changes, added=added, anew=tight)
+    whole.others |= loose
+    return whole
 
 
 def write_plan(plans: Sequence[FilePlan], out: Path, progress: Progress = silent) -> list[Path]:

@@ -1,7 +1,7 @@
 """The proof: a rebuilt file read back from nothing, in a new process, and compared.
 
-`python -m zubret_core.rebuild.prove EXPECTED.json` prints one JSON object a line: progress, then
-the points. It knows nothing of the process that wrote the file but what the JSON says.
+`python -m zubret_core.rebuild.prove` reads one JSON object and prints one a line: progress, then the points. It knows
+nothing of the process that wrote the files but what the JSON says.
 """
 
 from __future__ import annotations
@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import subprocess
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -20,11 +20,12 @@ from ..bank import Bank
 from ..base import Format, Progress, ZubretError, silent, to_int16
 from ..base.pcm import snr_db
 from ..base.wording import spaced
-from ..container import Container, DescribedArchive, LooseFile, ZipArchive
-from ..layout import Reading
+from ..container import Container, DescribedArchive, GameFolder, LooseFile, beside
+from ..layout import Reading, load_layout, shipped_layouts
+from ..layout.integrity import verify
 from ..layout.write import region_untied
-from ..locate import open_archive, open_bank
-from ..source import FileSource, SliceSource, Source
+from ..locate import Known, open_archive, open_bank, open_file
+from ..source import FileSource, Source
 from .plan import FilePlan
 
 
@@ -39,18 +40,28 @@ class ProofPoint:
     ok: bool
 
 
-def expectation(game: Path, out: Path, plans: Sequence[FilePlan]) -> dict[str, Any]:
-    """What the proof has to know, as JSON."""
+def expectation(
+    game: Path, out: Path, plans: Sequence[FilePlan], layouts: Sequence[str] = (), keys: Mapping[str, Mapping] = {}
+) -> dict[str, Any]:
+    """What the proof has to know, as JSON.
+
+    layouts: the texts of layouts besides the shipped ones; keys: by archive path, the keys (hexadecimal) by their
+    names in its layout.
+    """
     return {
+        "game": str(game),
+        "out": str(out),
+        "layouts": list(layouts),
+        "keys": {path: dict(named) for path, named in keys.items()},
         "files": [
             {
                 "path": p.path,
-                "original": str(game / p.path),
-                "rebuilt": str(out / p.path),
                 "size": p.size,
+                "added": list(p.added),
+                "belongs_to": p.belongs_to,
                 "swaps": [
                     {
-                        "entry": s.locator.entry_index,
+                        "entries": [list(step) for step in s.locator.entries],
                         "ordinal": s.locator.ordinal,
                         "name": str(s.locator),
                         "format": s.format.as_dict(),
@@ -62,16 +73,16 @@ def expectation(game: Path, out: Path, plans: Sequence[FilePlan]) -> dict[str, A
                 ],
             }
             for p in plans
-        ]
+        ],
     }
 
 
-def prove_in_new_process(expected: dict[str, Any], where: Path, progress: Progress = silent) -> list[ProofPoint]:
-    """Run the proof as a program of its own; `where` is the JSON file that tells it what to expect."""
-    where.write_text(json.dumps(expected), "utf-8")
+def prove_in_new_process(expected: dict[str, Any], progress: Progress = silent) -> list[ProofPoint]:
+    """Run the proof as a program of its own. What it has to know goes to its input, so that no key touches the disk."""
     root = Path(__file__).resolve().parents[2]
     program = subprocess.Popen(
-        [sys.executable, "-m", "zubret_core.rebuild.prove", str(where)],
+        [sys.executable, "-m", "zubret_core.rebuild.prove"],
+        stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
         cwd=root,
@@ -79,8 +90,11 @@ def prove_in_new_process(expected: dict[str, Any], where: Path, progress: Progre
         encoding="utf-8",
     )
     points: list[ProofPoint] | None = None
+    error = ""
     try:
-        assert program.stdout and program.stderr
+        assert program.stdin and program.stdout and program.stderr
+        program.stdin.write(json.dumps(expected))
+        program.stdin.close()
         for line in program.stdout:
             message = json.loads(line)
             if "points" in message:
@@ -102,9 +116,26 @@ def prove_in_new_process(expected: dict[str, Any], where: Path, progress: Progre
     return points
 
 
+class _Rebuilt(GameFolder):
+    """The rebuilt files laid over the game's: what was not written anew is read from the game."""
+
+    def __init__(self, game: Path, out: Path):
+        super().__init__(game)
+        self.out = out.resolve()
+
+    def locate(self, path: str) -> Path:
+        inside = super().locate(path)
+        over = self.out / inside.relative_to(self.folder)
+        return over if over.is_file() else inside
+
+
 def prove(expected: dict[str, Any], progress: Progress = silent) -> list[ProofPoint]:
     """All points of all files; a file that can't be read gives one point that failed."""
     points: list[ProofPoint] = []
+    keys = {path: {n: bytes.fromhex(k) for n, k in named.items()} for path, named in expected["keys"].items()}
+    layouts = [*(load_layout(text) for text in expected["layouts"]), *shipped_layouts()]
+    known = Known(layouts, lambda layout, path: keys.get(path, {}))
+    old, new = GameFolder(Path(expected["game"])), _Rebuilt(Path(expected["game"]), Path(expected["out"]))
     total = sum(f["size"] for f in expected["files"])
     done = 0
     for file in expected["files"]:
@@ -113,50 +144,99 @@ def prove(expected: dict[str, Any], progress: Progress = silent) -> list[ProofPo
             progress(before + n, total, note)
 
         try:
-            points += _prove_file(file, step)
+            points += _prove_file(file, old, new, known, step)
         except ZubretError as e:
             points.append(ProofPoint(file["path"], "opens", "readable", str(e), False))
         done += file["size"]
     return points
 
 
-def _prove_file(file: dict[str, Any], progress: Progress) -> list[ProofPoint]:
+Point = Callable[..., None]
+
+
+def _prove_file(
+    file: dict[str, Any], old_game: GameFolder, new_game: GameFolder, known: Known, progress: Progress
+) -> list[ProofPoint]:
     path, points = file["path"], []
 
     def point(label: str, wanted: object, found: object, ok: bool | None = None) -> None:
         points.append(ProofPoint(path, label, str(wanted), str(found), wanted == found if ok is None else ok))
 
-    with FileSource(file["original"], path) as old_file, FileSource(file["rebuilt"], path) as new_file:
-        old, new = open_archive(old_file), open_archive(new_file)
-        if old is None or new is None:
-            raise ZubretError("The file is no longer recognised as an archive.", file=path)
+    with new_game.open(path) as new_file:
         point("file size", f"{spaced(file['size'])} B", f"{spaced(new_file.size)} B")
-        point("entries", f"{spaced(len(old.entries))}", f"{spaced(len(new.entries))}")
-        if len(old.entries) != len(new.entries):
-            return points
-        same_names = sum(
-            a.path == b.path and a.method == b.method for a, b in zip(old.entries, new.entries, strict=True)
-        )
-        point("order, names and methods", f"{spaced(len(old.entries))} as before", f"{spaced(same_names)} as before")
-        changed = {s["entry"] for s in file["swaps"]}
-        changed |= {n for e in changed for n in old.sharing(e)}
-        untouched = [n for n in range(len(old.entries)) if n not in changed]
-        identical = _identical(old, new, untouched, progress)
-        point("untouched entries", f"{spaced(len(untouched))} identical", f"{spaced(identical)} identical")
-        for n in sorted(changed):
-            new.check(n)
-        if changed and not isinstance(new, LooseFile):
-            point("checksums of changed entries", f"{spaced(len(changed))} right", f"{spaced(len(changed))} right")
-        if isinstance(old, DescribedArchive) and isinstance(new, DescribedArchive):
-            point("alignment", f"{spaced(old.layout.payload.align)} B", f"{spaced(new.layout.payload.align)} B")
-            point("bytes that no swap touches", "carried over", _carried(old.reading, new.reading))
-        for entry in sorted({s["entry"] for s in file["swaps"]}):
-            swaps = [s for s in file["swaps"] if s["entry"] == entry]
-            old_bank, new_bank = open_bank(old.open(entry)), open_bank(new.open(entry))
-            if old_bank is None or new_bank is None:
-                raise ZubretError("The entry is no longer a bank.", file=old.entries[entry].path)
-            _prove_bank(old_bank, new_bank, swaps, point)
+    if file["belongs_to"]:
+        return points  # what is in it is proved with the archive that it belongs to
+    old, new = open_file(old_game, path, known), open_file(new_game, path, known)
+    if old is None or new is None:
+        raise ZubretError("The file is no longer recognised as an archive.", file=path)
+    _prove_archive(old, new, file["swaps"], 0, file["added"], known, point, progress)
     return points
+
+
+def _prove_archive(
+    old: Container,
+    new: Container,
+    swaps: list[dict[str, Any]],
+    depth: int,
+    added: list[str],
+    known: Known,
+    point: Point,
+    progress: Progress,
+) -> None:
+    """Two archives entry by entry; then the banks and archives inside that swaps touched."""
+    inside = "" if depth == 0 else f"{new.source.name.rsplit(' › ', 1)[-1]}: "
+    count = len(old.entries)
+    point(f"{inside}entries", spaced(count + len(added)), spaced(len(new.entries)))
+    if count + len(added) != len(new.entries):
+        return
+    same_names = sum(a.path == b.path and a.method == b.method for a, b in zip(old.entries, new.entries, strict=False))
+    point(f"{inside}order, names and methods", f"{spaced(count)} as before", f"{spaced(same_names)} as before")
+    if added:
+        found = [e.path for e in list(new.entries)[count:]]
+        point(f"{inside}added entries", ", ".join(added), ", ".join(found), len(found) == len(added))
+    changed = _changed(old, swaps, depth)
+    untouched = [n for n in range(count) if n not in changed]
+    identical = _identical(old, new, untouched, progress)
+    point(f"{inside}untouched entries", f"{spaced(len(untouched))} identical", f"{spaced(identical)} identical")
+    fresh = sorted(changed | set(range(count, len(new.entries))))
+    for n in fresh:
+        new.check(n)
+    if fresh and not isinstance(new, LooseFile):
+        point(f"{inside}checksums of changed entries", f"{spaced(len(fresh))} right", f"{spaced(len(fresh))} right")
+    if isinstance(old, DescribedArchive) and isinstance(new, DescribedArchive):
+        verify(new.reading)
+        align = new.layout.payload.align
+        placed = [e.at for e in new.entries if e.stored]
+        on_grid = sum(at % align == 0 for at in placed)
+        grid = f"of {spaced(len(placed))} on a grid of {spaced(align)} B"
+        point(f"{inside}alignment", f"{spaced(len(placed))} {grid}", f"{spaced(on_grid)} {grid}")
+        if not added:
+            point(f"{inside}bytes that no swap touches", "carried over", _carried(old.reading, new.reading))
+    for index in sorted({s["entries"][depth][1] for s in swaps}):
+        here = [s for s in swaps if s["entries"][depth][1] == index]
+        contents = [a.open(index) for a in (old, new)]
+        if len(here[0]["entries"]) > depth + 1:
+            for archive, content in zip((old, new), contents, strict=True):
+                content.name = f"{archive.source.name} › {archive.entries[index].path}"
+            pair = [open_archive(c, known, beside(a, index)) for a, c in zip((old, new), contents, strict=True)]
+            if pair[0] is None or pair[1] is None:
+                raise ZubretError("The entry is no longer an archive.", file=old.entries[index].path)
+            _prove_archive(pair[0], pair[1], here, depth + 1, [], known, point, progress)
+            continue
+        banks = [open_bank(c, known, beside(a, index)) for a, c in zip((old, new), contents, strict=True)]
+        if banks[0] is None or banks[1] is None:
+            raise ZubretError("The entry is no longer a bank.", file=old.entries[index].path)
+        _prove_bank(banks[0], banks[1], here, point)
+
+
+def _changed(old: Container, swaps: list[dict[str, Any]], depth: int) -> set[int]:
+    """The entries that swaps may have changed: their banks, what shares their bytes, and the banks' companions."""
+    changed = {s["entries"][depth][1] for s in swaps}
+    changed |= {n for e in changed for n in old.sharing(e)}
+    for index in list(changed):
+        stem = old.entries[index].path.rpartition(".")[0]
+        changed |= {n for n, e in enumerate(old.entries) if e.path.rpartition(".")[0] == stem} if stem else set()
+    return changed
 
 
 def _identical(old: Container, new: Container, entries: list[int], progress: Progress) -> int:
@@ -174,10 +254,9 @@ def _identical(old: Container, new: Container, entries: list[int], progress: Pro
 
 
 def _stored(archive: Container, n: int) -> Source:
-    if isinstance(archive, ZipArchive):
-        return archive.open(n)
-    entry = archive.entries[n]
-    return SliceSource(archive.source, entry.at, entry.stored)
+    if isinstance(archive, DescribedArchive):
+        return archive.reading.payload(n)
+    return archive.open(n)
 
 
 def _equal(a: Source, b: Source) -> bool:
@@ -239,7 +318,7 @@ def _loop(format: Format) -> str:
 
 def main() -> None:
     """Read the expectation, print progress and points as JSON lines."""
-    expected = json.loads(Path(sys.argv[1]).read_text("utf-8"))
+    expected = json.load(sys.stdin)
     last = [-1]
 
     def progress(done: int, total: int, note: str) -> None:

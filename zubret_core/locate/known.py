@@ -1,0 +1,169 @@
+"""What a game is read with: layouts, and the keys of its key ring."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import itertools
+import re
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import partial
+
+from ..base import ZubretError
+from ..container import DescribedArchive, Siblings
+from ..layout import Layout, shipped_layouts
+from ..layout.chains import Keys, Locked
+from ..layout.integrity import check_item, sums_of
+from ..layout.model import AesStep, ChunkStep, RowStep
+from ..source import Source
+
+MOST_TRIES = 4096
+"""Combinations of keys that are tried on one archive at most."""
+TESTED = 3
+"""Entries whose sums or packing are tested, where nothing in the index is evidence."""
+PLAUSIBLE = 4
+"""Entries that must all lie inside the file, apart from each other, for a table to count as evidence by itself."""
+
+
+def no_keys(layout: Layout, path: str) -> Keys:
+    """The key ring of those who have none."""
+    return {}
+
+
+@dataclass(frozen=True)
+class Known:
+    """layouts, in the order in which they are tried; keys gives the keys for a layout and an archive's path."""
+
+    layouts: Sequence[Layout] = field(default_factory=shipped_layouts)
+    keys: Callable[[Layout, str], Keys] = no_keys
+
+    def layout_named(self, id: str) -> Layout | None:
+        """The layout with this id."""
+        return next((lo for lo in self.layouts if lo.id == id), None)
+
+
+def key_bytes(text: str) -> bytes:
+    """A key in any usual spelling: hexadecimal (with or without 0x, spaces, commas, colons, quotes, braces), or base64.
+
+    Text that can be read both ways counts as hexadecimal. ZubretError where it is neither.
+    """
+    bare = re.sub(r"0[xX]|\\x", " ", text.strip().strip("\"'{}[]()`"))
+    digits = re.sub(r"[\s,:;_\-\"'{}\[\]]", "", bare)
+    if digits and re.fullmatch(r"[0-9a-fA-F]+", digits):
+        if len(digits) % 2 == 0:
+            return bytes.fromhex(digits)
+        raise ZubretError(
+            f"The key has {len(digits)} hexadecimal digits; two make a byte.",
+            field="key",
+            next="Copy it again: a digit is missing or too many.",
+        )
+    packed = re.sub(r"[\s\"'`]", "", text).replace("-", "+").replace("_", "/")
+    try:
+        if not packed:
+            raise ValueError
+        return base64.b64decode(packed + "=" * (-len(packed) % 4), validate=True)
+    except (binascii.Error, ValueError):
+        raise ZubretError(
+            "This is neither hexadecimal nor base64.",
+            field="key",
+            next="Give the key as bytes, such as 0x1f2e... or 1f 2e ..., or in base64.",
+        ) from None
+
+
+@dataclass(frozen=True)
+class KeyTrial:
+    """What trying keys on one archive gave: the key (a number in the ring) for each name, the evidence, or why not."""
+
+    opens: bool
+    chosen: dict[str, int]
+    evidence: str
+    why: str = ""
+
+
+def try_keys(layout: Layout, source: Source, siblings: Siblings | None, ring: Sequence[bytes]) -> KeyTrial:
+    """Which keys of a ring open a locked archive, by evidence: constants, sums, a plausible table.
+
+    That nothing fails is no evidence: a key counts only if something that it unlocks proves it right.
+    """
+    names = list(layout.keys)
+    candidates = [[n for n, key in enumerate(ring) if len(key) in layout.keys[name].length] for name in names]
+    for name, fitting in zip(names, candidates, strict=True):
+        if not fitting:
+            sizes = " or ".join(map(str, layout.keys[name].length))
+            return KeyTrial(False, {}, "", f"No key of the ring has the {sizes} bytes that {name} needs.")
+    closest = ""
+    for choice in itertools.islice(itertools.product(*candidates), MOST_TRIES):
+        keys = {name: ring[n] for name, n in zip(names, choice, strict=True)}
+        try:
+            proof = evidence(DescribedArchive(layout, source, siblings, keys))
+        except ZubretError as e:
+            closest = closest or e.what
+            continue
+        if proof:
+            return KeyTrial(True, dict(zip(names, choice, strict=True)), proof)
+        closest = "A key gives a table, but nothing in it proves the key right."
+    return KeyTrial(False, {}, "", f"None of the keys opens it. With the first: {closest}")
+
+
+def evidence(archive: DescribedArchive) -> str:
+    """What proves that an archive was opened with the right keys, in words; empty where nothing does."""
+    reading, found = archive.reading, []
+    for place in reading.places:
+        if not _uses_key(place.region.packed) and not _uses_key(reading.layout.packed):
+            continue
+        constants = [f for f in place.region.fields if f.equals is not None or f.one_of is not None]
+        if constants and place.records.count:
+            found.append(f"{', '.join(f.name for f in constants)} of {place.region.name} as expected")
+        if any(how.of == place.region.name for _, _, how in sums_of(reading)):
+            found.append(f"the checksum of {place.region.name} is right")
+        if place in [p for group in reading.groups for p in group] and len(archive.entries) >= PLAUSIBLE:
+            found.append(f"{len(archive.entries):,} entries lie inside the file, apart from each other")
+    chains = [reading.layout.payload.packed, *reading.layout.methods.values()]
+    if not found and any(_uses_key(steps) for steps in chains):
+        found += _tested(archive)
+    return "; ".join(found)
+
+
+def _tested(archive: DescribedArchive) -> list[str]:
+    """Evidence from payloads: their sums, or that they unpack."""
+    reading = archive.reading
+    summed = bool(sums_of(reading, ("unpacked",)))
+    sizes = sorted((e.size, n) for n, e in enumerate(archive.entries) if e.size and _uses_key(_steps(archive, n)))
+    done = 0
+    for _, n in sizes[:TESTED]:
+        packed = any(not isinstance(s, AesStep | RowStep) for s in _steps(archive, n))
+        if not summed and not packed:
+            continue
+        content = archive.open(n)
+        content.read(0, content.size)
+        if summed:
+            check_item(reading, n, partial(_itself, content))
+        done += 1
+    return [f"{done} of {done} tested entries unpack as their records say"] if done else []
+
+
+def _itself(source: Source) -> Source:
+    return source
+
+
+def _steps(archive: DescribedArchive, n: int) -> list:
+    layout = archive.reading.layout
+    return [*layout.payload.packed, *layout.methods.get(archive.entries[n].method, [])]
+
+
+def _uses_key(steps: Iterable) -> bool:
+    return any(
+        isinstance(s, AesStep)
+        or (isinstance(s, RowStep) and s.key)
+        or (isinstance(s, ChunkStep) and _uses_key(s.packed))
+        for s in steps
+    )
+
+
+def chosen_keys(trial: KeyTrial, ring: Sequence[bytes]) -> Mapping[str, bytes]:
+    """The keys that a trial found, by their names in the layout."""
+    return {name: ring[n] for name, n in trial.chosen.items()}
+
+
+__all__ = ["KeyTrial", "Known", "Locked", "chosen_keys", "evidence", "key_bytes", "try_keys"]
