@@ -1,4 +1,4 @@
-"""python -m standin make FOLDER | play FOLDER CUE [--loops N] [--over FOLDER] [--wav FILE]
+"""python -m standin make FOLDER [--build N] | play FOLDER CUE [--loops N] [--over FOLDER] [--wav FILE]
 
 `play` prints one JSON object: {"played": true, "rate": ..., "frames": ..., "channels": ..., "log": [...]}
 or {"played": false, "why": ..., "log": [...]}. Cues of the deck's files are written deck/PATH.
@@ -17,15 +17,18 @@ def main():
     commands = parser.add_subparsers(dest="command", required=True)
     maker = commands.add_parser("make", help="make the game's folder")
     maker.add_argument("folder")
+    maker.add_argument("--build", choices=("1.0", "1.1"), default="1.0")
     player = commands.add_parser("play", help="load the game and play a cue")
     player.add_argument("folder")
-    player.add_argument("cue", help="name of a cue, or bank:ID for a stream of a bank")
+    player.add_argument(
+        "cue", help="a cue, bank:ID for a stream of a bank, hold/PATH:ID for one of a bank in the hold, or deck/PATH"
+    )
     player.add_argument("--loops", type=int, default=2)
     player.add_argument("--over", help="a folder whose files win over the game's")
     player.add_argument("--wav", help="write what was played to this file")
     args = parser.parse_args()
     if args.command == "make":
-        make(args.folder)
+        make(args.folder, args.build)
         return
     game = None
     try:

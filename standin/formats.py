@@ -32,6 +32,16 @@ class Sound:
 
 def bell(name, sounds, tongue=""):
     """A bank: head of 48 bytes, records of 32, payloads on a grid of 32 filled with EE."""
+    head, body = _bank(b"BELL", name, sounds, tongue)
+    return head + body
+
+
+def towed_bell(name, sounds, tongue=""):
+    """(bank, companion): a bank whose payloads stand in a file of their own, from its beginning."""
+    return _bank(b"BELT", name, sounds, tongue)
+
+
+def _bank(mark, name, sounds, tongue):
     payload_at = 48 + 32 * len(sounds)
     payload_at += -payload_at % 32
     body, places = bytearray(), {}
@@ -51,17 +61,17 @@ def bell(name, sounds, tongue=""):
     table = b"".join(records)
     head = struct.pack(
         "<4sBBH24sIIII",
-        b"BELL",
+        mark,
         2,
         TONGUES[tongue],
         4711,
         name.encode(),
         len(sounds),
         payload_at,
-        payload_at + len(body),
+        payload_at + len(body) if mark == b"BELL" else payload_at,
         zlib.crc32(table),
     )
-    return _fit(head + table, 32, b"\xee") + body
+    return _fit(head + table, 32, b"\xee"), bytes(body)
 
 
 def crate(build, files):

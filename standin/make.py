@@ -1,12 +1,13 @@
 """Makes the game's folder."""
 
+import zlib
 from pathlib import Path
 
 import numpy as np
 import soundfile
 
-from . import adpcm
-from .formats import PCM, Sound, as_int16, bell, crate, ordinary_zip, wav
+from . import adpcm, chart
+from .formats import PCM, Sound, as_int16, bell, crate, ordinary_zip, towed_bell, wav
 from .music import PIECES, render
 
 BUILD = "1.0"
@@ -96,17 +97,54 @@ def _cues():
     return "\n".join(lines) + "\n"
 
 
-def make(folder):
-    """Write the whole game below `folder`; the same bytes every time."""
+def _hold_files(build):
+    """What the hold carries: ambience streamed from a companion, an archive of its own, texts and a picture."""
+    rate, rng = 44100, np.random.default_rng(7)
+    n = rate * 8
+    t = np.arange(n) / rate
+    deck = np.stack([np.sin(2 * np.pi * f * t) * (0.6 + 0.4 * np.sin(2 * np.pi * t / 4)) for f in (98, 147)], axis=1)
+    spectrum = np.fft.rfft(rng.standard_normal((n, 2)), axis=0)
+    wind = np.fft.irfft(spectrum / (1 + (np.fft.rfftfreq(n, 1 / rate)[:, None] / 220) ** 1.3), n, axis=0)
+    deck = as_int16(0.12 * deck + 0.25 * wind / np.abs(wind).max())
+    frames = adpcm.block_frames(1024, 2)
+    night = [
+        Sound(3001, deck, rate, (frames * 8, n), block=1024),
+        Sound(3002, deck[: rate * 2, :1], rate, (0, rate * 2), codec=PCM),
+    ]
+    bank, tow = towed_bell("night", night)
+    cabin = []
+    for n, line in enumerate(("en_04", "fr_04"), 1):
+        pcm, speech = soundfile.read(SOURCES / f"{line}.ogg", dtype="int16", always_2d=True)
+        cabin.append(Sound(4000 + n, pcm, speech, block=256))
+    inner = crate(
+        build, [("cabin.bell", bell("cabin", cabin), False), ("bunks.txt", b"Four bunks, one lamp.\n" * 9, True)]
+    )
+    log = "".join(f"{hour:02}:00 wind {hour * 5 % 17} knots, build {build}\n" for hour in range(24)).encode()
+    files = [
+        ("ambience/night.bell", bank, chart.LZ4),
+        ("ambience/night.tow", tow, chart.PLAIN),
+        ("cabin/cabin.crate", inner, chart.ZSTD),
+        ("log/first.txt", log * 40, chart.ZSTD),
+        ("pictures/wake.raw", bytes(np.repeat(np.arange(240, dtype=np.uint8), 700)), chart.LZ4),
+        ("pictures/noise.raw", rng.bytes(150_000), chart.LZ4),
+    ]
+    if build == "1.1":  # one moved to the front, one gone, one new, one changed by its text
+        files = [files[4], *files[:4], ("log/second.txt", b"All quiet.\n" * 60, chart.LZ4)]
+    return files
+
+
+def make(folder, build=BUILD):
+    """Write the whole game below `folder`; the same bytes every time. Build 1.1 is the game after an update."""
     folder = Path(folder)
     data = folder / "data"
     data.mkdir(parents=True, exist_ok=True)
     rng = np.random.default_rng(9)
     depth = np.cumsum(np.cumsum(rng.standard_normal((128, 128)), axis=0), axis=1).astype("<f4").tobytes()
+    lines = 200 if build == "1.0" else 212
     files = [
         (
             "text/strings_en.txt",
-            "\n".join(f"LINE_{n:03}=The night ferry, page {n}." for n in range(200)).encode(),
+            "\n".join(f"LINE_{n:03}=The night ferry, page {n}." for n in range(lines)).encode(),
             True,
         ),
         ("charts/inland_sea.depth", depth, False),
@@ -118,8 +156,37 @@ def make(folder):
         ("pictures/lamp.raw", bytes(np.repeat(np.arange(256, dtype=np.uint8), 96)), True),
         ("cues.txt", _cues().encode(), True),
     ]
-    (data / "sea.crate").write_bytes(crate(BUILD, files))
-    (data / "deck.zip").write_bytes(ordinary_zip(_deck_files()))
-    (data / "order.txt").write_text("".join(path + "\n" for path, _, _ in files), "utf-8", newline="\n")
-    (folder / "ferry.ini").write_text(f"[ferry]\nbuild={BUILD}\ncrate=data/sea.crate\ndeck=data/deck.zip\n", "utf-8")
-    (folder / "read me.txt").write_text("Saltglass Ferry. A night on the inland sea.\n", "utf-8")
+    if build == "1.1":
+        files.insert(1, ("text/strings_news.txt", b"NEWS=The ferry calls at two more islands.\n", True))
+    _write(data / "sea.crate", crate(build, files))
+    _write(data / "deck.zip", ordinary_zip(_deck_files()))
+    _write(
+        data / "patch_01.zip",
+        ordinary_zip([("ambience/horn.wav", _deck_files()[0][1]), ("readme.txt", b"Louder.\r\n")]),
+    )
+    hold = _hold_files(build)
+    index, volumes = chart.chart(build, hold)
+    _write(data / "hold.chart", index)
+    for n, volume in enumerate(volumes):
+        _write(data / f"hold.cargo{n:02}", volume)
+    _text(data / "hold names.txt", "".join(path + "\n" for path, _, _ in hold))
+    _text(data / "order.txt", "".join(path + "\n" for path, _, _ in files))
+    listed = sorted(p for p in data.iterdir() if p.suffix in (".crate", ".zip", ".chart") or ".cargo" in p.suffix)
+    sums = [f"{zlib.crc32(p.read_bytes()):08x} {p.stat().st_size:010} {p.name}\n" for p in listed]
+    _text(data / "sums.txt", "SUMS 1\n" + "".join(sums))
+    paths = "crate=data/sea.crate\ndeck=data/deck.zip\nhold=data/hold.chart\nsums=data/sums.txt\n"
+    _text(folder / "ferry.ini", f"[ferry]\nbuild={build}\n{paths}")
+    _text(folder / "read me.txt", "Saltglass Ferry. A night on the inland sea.\n")
+    key = " ".join(f"0x{byte:02x}" for byte in chart.KEYS[build])
+    _text(
+        folder / "found on a forum.txt",
+        f"somebody posted this, works for build {build} they say\n\nhold.chart:\n{key}\n",
+    )
+
+
+def _write(place, data):
+    place.write_bytes(data)
+
+
+def _text(place, text):
+    place.write_text(text, "utf-8", newline="\n")

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from . import adpcm
+from . import adpcm, chart
 
 SECTOR = 2048
 
@@ -31,9 +31,11 @@ class Ferry:
         self.over = Path(over) if over else None
         self.log = []
         settings = dict(line.split("=", 1) for line in self._text("ferry.ini").splitlines() if "=" in line)
+        self._check_sums(settings["sums"])
         order = self._text("data/order.txt").split("\n")[:-1]
         self.entries = self._crate(settings["crate"], order)
-        self.deck_path = settings["deck"]
+        self.hold = self._hold(settings["hold"], settings["build"])
+        self.decks = [settings["deck"], *self._patches(settings["deck"])]
         self.cues = {}
         for line in self.entries["cues.txt"].decode().splitlines():
             cue, bank, id = line.split()
@@ -48,17 +50,49 @@ class Ferry:
     def _text(self, path):
         return self._place(path).read_text("utf-8")
 
+    def _bytes(self, path):
+        return self._place(path).read_bytes()
+
+    def _check_sums(self, path):
+        """Every file of the list has the size and CRC-32 that it gives."""
+        lines = self._text(path).split("\n")
+        _need(lines[0] == "SUMS 1" and lines[-1] == "", f"{path}: this is no list of sums")
+        for line in lines[1:-1]:
+            crc, size, name = line.split(" ", 2)
+            data = self._bytes(f"{path.rpartition('/')[0]}/{name}")
+            _need(len(data) == int(size), f"{name}: {len(data)} bytes, but {path} says {int(size)}")
+            _need(zlib.crc32(data) == int(crc, 16), f"{name}: the sum is not the one in {path}")
+        self.log.append(f"{len(lines) - 2} files as {path} lists them")
+
+    def _hold(self, path, build):
+        """The hold's entries by the hash of their path."""
+        stem = path.rpartition(".")[0]
+        entries = chart.read(self._bytes(path), build, lambda n: self._bytes(f"{stem}.cargo{n:02}"), _need)
+        self.log.append(f"{path}: {len(entries)} entries, all sums right")
+        return entries
+
+    def _patches(self, deck):
+        """ZIP files beside the deck's that win over it, in the order of their names."""
+        folder = deck.rpartition("/")[0]
+        names = {p.name for f in self.folders for p in (f / folder).glob("patch_*.zip")}
+        return [f"{folder}/{name}" for name in sorted(names)]
+
     def _crate(self, path, order):
         """All entries, unpacked: path -> bytes."""
         place = self._place(path)
         data = place.read_bytes()
         whose = "the files laid over the game" if place.is_relative_to(self.over or "/-") else "the game's own folder"
         self.log.append(f"opened {path} ({len(data)} bytes) from {whose}")
+        entries = self._crate_entries(path, data, order)
+        self.log.append(f"{len(entries)} entries, all sums right")
+        return entries
+
+    def _crate_entries(self, path, data, order=None):
         _need(len(data) >= SECTOR and data[:4] == b"SFCR", f"{path}: this is not a crate")
         version, _, count, table_sector, table_sum, sectors, _ = struct.unpack_from("<HHIIII24s", data, 4)
         _need(version == 3, f"{path}: version {version} is not for this game")
         _need(len(data) == sectors * SECTOR, f"{path}: {len(data)} bytes, but the head says {sectors * SECTOR}")
-        _need(count == len(order), f"{path}: {count} entries, but the game has {len(order)}")
+        _need(order is None or count == len(order), f"{path}: {count} entries, but the game has {len(order or [])}")
         table = data[table_sector * SECTOR : table_sector * SECTOR + count * 76]
         _need(len(table) == count * 76, f"{path}: the table leaves the file")
         _need(zlib.crc32(table) == table_sum, f"{path}: the table's sum is wrong")
@@ -66,7 +100,8 @@ class Ferry:
         for n in range(count):
             name, sector, stored, size, word, _, crc = struct.unpack_from("<56sIIIHHI", table, n * 76)
             name = name.rstrip(b"\0").decode()
-            _need(name == order[n], f"{path}: entry {n} is {name}, but {order[n]} was expected: the order has changed")
+            wanted = order[n] if order else name
+            _need(name == wanted, f"{path}: entry {n} is {name}, but {wanted} was expected: the order has changed")
             at = sector * SECTOR
             _need(at >= SECTOR and at + stored <= table_sector * SECTOR, f"{name}: lies outside the payload area")
             spans[at, stored] = name
@@ -82,15 +117,31 @@ class Ferry:
         for (at, stored), name in sorted(spans.items()):
             _need(at >= end, f"{name}: overlaps the entry before it")
             end = at + stored
-        self.log.append(f"{count} entries, all sums right")
         return entries
 
     def _bank(self, name):
-        """The streams of a bank: id -> (codec, rate, channels, block, frames, loop, payload)."""
+        """The streams of a bank of the crate."""
         path = next((p for p in self.entries if p.endswith(f"/{name}.bell")), None)
         _need(path is not None, f"there is no bank {name}")
-        data = self.entries[path]
-        _need(len(data) >= 48 and data[:4] == b"BELL", f"{path}: this is not a bank")
+        return self._streams(path, name, self.entries[path])
+
+    def _hold_bank(self, path):
+        """The streams of a bank in the hold, or in a crate in the hold: `cabin/cabin.crate/cabin.bell`."""
+        outer, inside, inner = path.partition(".crate/")
+        data = self.hold.get(chart.name_hash(outer + ".crate" if inside else path))
+        _need(data is not None, f"the hold has no {path}")
+        if inside:
+            entries = self._crate_entries(f"{outer}.crate", data)
+            _need(inner in entries, f"{outer}.crate has no {inner}")
+            data = entries[inner]
+        tow = self.hold.get(chart.name_hash(path.rpartition(".")[0] + ".tow"))
+        return self._streams(path, Path(path).stem, data, tow)
+
+    def _streams(self, path, name, data, tow=None):
+        """id -> (codec, rate, channels, block, frames, loop, payload); `tow` holds the payloads of a streamed bank."""
+        _need(len(data) >= 48 and data[:4] in (b"BELL", b"BELT"), f"{path}: this is not a bank")
+        towed = data[:4] == b"BELT"
+        _need(not towed or tow is not None, f"{path}: its .tow file is missing")
         version, _, _, stored_name, count, base, size, table_sum = struct.unpack_from("<BBH24sIIII", data, 4)
         _need(version == 2, f"{path}: version {version} is not for this game")
         found = stored_name.rstrip(b"\0").decode("latin-1")
@@ -107,7 +158,8 @@ class Ferry:
             rate, block = (form >> 8 & 0xFFF) * 50, (form >> 20) * 4
             where = f"{path}: stream {id}"
             _need(codec in (0, 1), f"{where}: codec {codec} is unknown")
-            _need(base + place * 32 + stored <= len(data), f"{where}: the payload leaves the bank")
+            body, start_at = (tow, place * 32) if towed else (data, base + place * 32)
+            _need(start_at + stored <= len(body), f"{where}: the payload leaves the bank")
             loop = (start, end) if looped else None
             if loop:
                 _need(start < end <= frames, f"{where}: the loop {start} to {end} is outside its {frames} frames")
@@ -119,7 +171,7 @@ class Ferry:
                     _need(start % per_block == 0, f"{where}: the loop starts {start % per_block} frames past a block")
             else:
                 _need(frames * channels * 2 == stored, f"{where}: {stored} bytes do not hold {frames} frames")
-            payload = data[base + place * 32 :][:stored]
+            payload = body[start_at : start_at + stored]
             streams[id] = codec, rate, channels, block, frames, loop, payload
         return streams
 
@@ -128,7 +180,7 @@ class Ferry:
         if cue.startswith("deck/"):
             return self._play_deck(cue[5:], loops)
         bank, id = self._cue(cue)
-        streams = self._bank(bank)
+        streams = self._hold_bank(bank[5:]) if bank.startswith("hold/") else self._bank(bank)
         _need(id in streams, f"bank {bank} has no stream {id}")
         codec, rate, channels, block, frames, loop, payload = streams[id]
         if codec == 1:
@@ -158,12 +210,17 @@ class Ferry:
         return np.concatenate([pcm[:start]] + [pcm[start:end]] * loops)
 
     def _play_deck(self, path, loops):
-        try:
-            with zipfile.ZipFile(self._place(self.deck_path)) as pack:
-                _need(pack.testzip() is None, f"{self.deck_path}: a sum is wrong")
-                data = pack.read(path)
-        except (zipfile.BadZipFile, KeyError) as e:
-            raise Refused(f"{self.deck_path}: {e}") from e
+        data = None
+        for deck in self.decks:  # the last one wins
+            try:
+                with zipfile.ZipFile(self._place(deck)) as pack:
+                    _need(pack.testzip() is None, f"{deck}: a sum is wrong")
+                    if path in pack.namelist():
+                        data, winner = pack.read(path), deck
+            except zipfile.BadZipFile as e:
+                raise Refused(f"{deck}: {e}") from e
+        _need(data is not None, f"no deck has {path}")
+        self.log.append(f"{path} comes from {winner}")
         _need(path.endswith(".wav"), f"{path}: the deck plays WAV files only")
         try:
             with wave.open(BytesIO(data)) as file:

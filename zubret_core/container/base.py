@@ -90,7 +90,7 @@ def beside(archive: Container, index: int) -> Siblings:
     if own := getattr(archive, "siblings", None):
         siblings: Siblings = own
         return siblings
-    folder = archive.entries[index].path.rpartition("/")[0]
+    folder = label_of(archive, index).rpartition("/")[0]
 
     def open_named(name: str) -> Source:
         path = f"{folder}/{name}" if folder else name
@@ -103,9 +103,25 @@ def beside(archive: Container, index: int) -> Siblings:
     return open_named
 
 
+def label_of(archive: Container, index: int) -> str:
+    """What people call an entry: its name from a name list where it has only an id, else its path."""
+    path = archive.entries[index].path
+    labels: Mapping[str, str] = getattr(archive, "labels", {})
+    return labels.get(path, path)
+
+
+def open_entry(archive: Container, index: int, cache: DiskCache | None = None, key: str = "") -> Source:
+    """The unpacked bytes of an entry, under the name that people call it, for what looks beside it."""
+    content = archive.open(index, cache, key)
+    if content is not archive.source:  # a loose file keeps its own
+        content.name = label_of(archive, index)
+    return content
+
+
 def index_of(archive: Container, path: str) -> int | None:
-    """The number of the first entry with a path."""
-    return next((n for n, e in enumerate(archive.entries) if e.path == path), None)
+    """The number of the first entry with a path, or with a name from a name list."""
+    labels: Mapping[str, str] = getattr(archive, "labels", {})
+    return next((n for n, e in enumerate(archive.entries) if path in (e.path, labels.get(e.path))), None)
 
 
 def cannot_add(file: str) -> ZubretError:

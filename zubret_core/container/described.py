@@ -23,6 +23,7 @@ class DescribedArchive:
         self.layout, self.source = layout, source
         self.layout_id = layout.id
         self.reading = read_layout(layout, source, siblings, keys)
+        self.labels: Mapping[str, str] = {}
         self.table = self._entries()
         self.entries: Sequence[Entry] = self.table
 

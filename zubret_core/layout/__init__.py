@@ -4,7 +4,7 @@ from .library import layout_named, shipped_layouts
 from .load import load_layout
 from .model import Layout
 from .read import Reading, read_layout, recognises
-from .write import NewItem, rebuild
+from .write import NewItem, rebuild, relisted
 
 __all__ = [
     "Layout",
@@ -15,5 +15,6 @@ __all__ = [
     "read_layout",
     "rebuild",
     "recognises",
+    "relisted",
     "shipped_layouts",
 ]

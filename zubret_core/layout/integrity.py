@@ -40,7 +40,7 @@ def verify(reading: Reading) -> None:
 
 def check_sums(reading: Reading, large: bool) -> None:
     for place, tie, how in sums_of(reading):
-        if how.of in ("stored", "unpacked", "record") or place.records.absent(place.records.holder(tie)[0]):
+        if how.of in ("stored", "unpacked", "record", "listed") or place.records.absent(place.records.holder(tie)[0]):
             continue
         source = covered(reading, place, tie, how)
         if source is None or (source.size > LARGE) != large:
@@ -72,24 +72,33 @@ def check_item(reading: Reading, item: int, unpacked: Callable[[], Source]) -> N
 
 
 def _compare(reading: Reading, place: Place, tie: Tied, row: int, found: int | bytes, what: str) -> None:
-    holder, _ = place.records.holder(tie)
-    has = place.records.present(holder)
+    has = place.records.present(place.records.holder(tie)[0])
     if has is not None and not has[row]:
         return
+    taken, stored = _shown(place, tie, row, found)
+    if taken != stored:
+        raise reading.error(f"The checksum {what} is {taken}, but the file says {stored}.", place, tie, row)
+
+
+def sum_is(place: Place, tie: Tied, row: int, found: int | bytes) -> bool:
+    """Whether a sum is the one that a record's field holds."""
+    taken, stored = _shown(place, tie, row, found)
+    return taken == stored
+
+
+def _shown(place: Place, tie: Tied, row: int, found: int | bytes) -> tuple[str, str]:
+    """A sum as its field would hold it, and what the field holds, both as text in small letters."""
+    holder, _ = place.records.holder(tie)
     if holder.numeric:
         bits = getattr(tie, "bits", None) or 8 * (holder.width or 8)
-        mask = (1 << bits) - 1
+        mask, form = (1 << bits) - 1, "d" if holder.type == "digits" else f"0{bits // 4}x"
         number = found if isinstance(found, int) else int.from_bytes(found[: bits // 8], "big")
-        stored = int(place.records.numbers(tie)[row])
-        right, form = number & mask == stored & mask, "d" if holder.type == "digits" else f"0{bits // 4}x"
-        shown = format(number & mask, form), format(stored & mask, form)
-    else:
-        data = place.records.contents(holder)[row] or b""
-        taken = sum_bytes(found, holder, len(data))
-        right = taken.lower() == data.lower() if holder.type == "text" else taken == data
-        shown = (taken.decode(), data.decode("latin-1")) if holder.type == "text" else (taken.hex(), data.hex())
-    if not right:
-        raise reading.error(f"The checksum {what} is {shown[0]}, but the file says {shown[1]}.", place, tie, row)
+        return format(number & mask, form), format(int(place.records.numbers(tie)[row]) & mask, form)
+    data = place.records.contents(holder)[row] or b""
+    taken = sum_bytes(found, holder, len(data))
+    if holder.type == "text":
+        return taken.decode().lower(), data.decode("latin-1").lower()
+    return taken.hex(), data.hex()
 
 
 def covered(reading: Reading, place: Place, tie: Tied, how: SumModel) -> Source | None:

@@ -18,7 +18,7 @@ from .expression import NotAnExpression, compiled
 
 NAME = r"^[a-z][a-z0-9_]*$"
 INTEGER = re.compile(r"[ui](8|16|24|32|48|64)$")
-WHOLE = ("stored", "unpacked", "record", "file", "span")
+WHOLE = ("stored", "unpacked", "record", "file", "span", "listed")
 """What a sum may cover besides a region."""
 
 
@@ -62,11 +62,13 @@ STREAM = (
     "id", "name", "at", "end", "stored", "size", "codec", "rate", "channels", "block_size", "frames", "looped", "loop_start",
     "loop_end", "volume", "head",
 )  # fmt: skip
+LISTED = ("path", "size")
 FOLDER = ("name", "parent", "first", "count")
 MEANINGS = {
     **{f"entry.{m}": "entry" for m in ENTRY},
     **{f"stream.{m}": "stream" for m in STREAM},
     **{f"folder.{m}": "folder" for m in FOLDER},
+    **{f"listed.{m}": "listed" for m in LISTED},
 }
 """Meanings of fields that repeat, and what they belong to."""
 ONCE = ("entries.count", "streams.count", "payload.at", "file.size", "bank.name", "bank.language")
@@ -92,7 +94,7 @@ class SumModel(_Strict):
     """A checksum or digest: by which rule and over which bytes."""
 
     by: str | CrcModel
-    of: str = Field(description="stored, unpacked, record, file, span, or the name of a region")
+    of: str = Field(description="stored, unpacked, record, file, span, listed, or the name of a region")
     start: Number = Field(0, description="of a span: its first byte in the file")
     end: Number = Field("file.size", description="of a span: the byte behind its last")
     blank: HexBytes | None = Field(None, description="the byte that stands for the sum's own field while it is taken")
@@ -415,7 +417,7 @@ class Layout(_Strict):
     zubret: Literal[1]
     id: str = Field(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=60)
     title: str = ""
-    describes: Literal["archive", "bank"]
+    describes: Literal["archive", "bank", "list"]
     byte_order: Order = "little"
     recognise: list[Mark] = Field(default=[], max_length=16)
     names: list[str] = Field(default=[], description="endings of file names, for formats without marks")
@@ -433,8 +435,8 @@ class Layout(_Strict):
 
     @property
     def kind(self) -> str:
-        """What its items are: entry or stream."""
-        return "entry" if self.describes == "archive" else "stream"
+        """What its items are: entry, stream or listed."""
+        return {"archive": "entry", "bank": "stream", "list": "listed"}[self.describes]
 
     def item_regions(self) -> list[Region]:
         """The regions whose records are the entries or streams."""
@@ -513,6 +515,10 @@ class Layout(_Strict):
         if not items:
             raise ValueError(f"at least one region must hold {kind}.* meanings")
         present = {t.means for r in items for t in ties_of(r)}
+        if kind == "listed":
+            if "listed.path" not in present or any(r.body for r in items):
+                raise ValueError("a list needs a field that means listed.path, and no bodies")
+            return
         body = any(r.body for r in items)
         if kind == "entry" and not present & {"entry.path", "entry.name", "entry.id"}:
             raise ValueError("entries need entry.path, entry.name or entry.id")

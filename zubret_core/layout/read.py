@@ -386,21 +386,32 @@ class Reading:
             self._tied[what] = self._tied_column(what)
         return self._tied[what]
 
+    def array(self, what: str) -> NDArray[np.int64]:
+        """A column of whole numbers; taken straight from the records where one field gives it."""
+        ties = self.ties(f"{self.kind}.{what}")
+        if len(self.groups) == 1 and len(ties) == 1:
+            place, tie = ties[0]
+            plain = tie.values is None and tie.pool is None and len(place.rows) == place.records.count
+            if plain and place.records.present(place.records.holder(tie)[0]) is None:
+                return self.scaled(place, tie, place.records.numbers(tie)).astype(np.int64)
+        return np.array(self.column(what), np.int64).reshape(-1)
+
     def _tied_column(self, what: str) -> list | None:
-        means, found, out = f"{self.kind}.{what}", False, []
+        out: list = []
+        means, found = f"{self.kind}.{what}", False
         for places in self.groups:
             count = len(places[0].rows)
             column: list = [None] * count
-            for place, tie in self.ties(means, places):
+            ties = self.ties(means, places)
+            for place, tie in ties:
                 values = self.meanings(place, tie)
                 if len(place.rows) != len(values):
                     values = [values[r] for r in place.rows.tolist()]
                 found = True
-                if column[:1] == [None] and None not in values:
-                    column = values
-                else:
-                    column = [b if a is None else a for a, b in zip(column, values, strict=True)]
-            out.extend(column)
+                if len(ties) > 1:  # fields that are there by turns
+                    values = [b if a is None else a for a, b in zip(column, values, strict=True)]
+                column = values
+            out = column if len(self.groups) == 1 else out + column
         return out if found else None
 
     def _at(self) -> list:

@@ -58,18 +58,20 @@ class Thing:
 
 def item_spans(reading: Reading) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """Byte offsets and stored lengths of all items, each in its own file; a head in the index is not counted."""
-    at, stored = reading.column("at"), reading.column("stored")
-    return np.array(at, np.int64).reshape(-1), np.array(stored, np.int64).reshape(-1)
+    return reading.array("at"), reading.array("stored")
 
 
 def check_spans(reading: Reading) -> None:
     """Payloads lie inside their files, aligned, outside the regions, and never overlap in part."""
-    if not reading.count:
+    if not reading.count or reading.kind == "listed":
         return
     at, stored = item_spans(reading)
+    if reading.layout.payload.file is None:
+        _check_file(reading, "", np.arange(len(at)), at, stored)
+        return
     files = np.array(reading.payload_files())
     for name in dict.fromkeys(reading.payload_files()):
-        here = np.flatnonzero(files == name) if name or reading.layout.payload.file else np.arange(len(at))
+        here = np.flatnonzero(files == name)
         _check_file(reading, name, here, at[here], stored[here])
 
 
@@ -154,6 +156,8 @@ def things_of(reading: Reading, name: str = "") -> list[Thing]:
 
 
 def _payloads(reading: Reading, name: str) -> list[Thing]:
+    if reading.kind == "listed":
+        return []
     at, stored = item_spans(reading)
     files, align = reading.payload_files(), reading.layout.payload.align
     by_span: dict[tuple[int, int], list[int]] = {}

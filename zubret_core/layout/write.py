@@ -56,6 +56,16 @@ def rebuild(
     return _Rebuild(reading, changes, list(added), anew).built()
 
 
+def relisted(reading: Reading, files: Mapping[int, Source]) -> Source:
+    """A list of files with the sizes and sums of some lines taken anew, by the line's number."""
+    work = _Rebuild(reading, {}, [], False)
+    work.listed = dict(files)
+    for item, source in files.items():
+        if "size" in work.columns:
+            work.columns["size"][item] = source.size
+    return work.built().source
+
+
 class _File:
     """One of the files: its things, and where they go."""
 
@@ -83,13 +93,15 @@ class _Rebuild:
                 values = reading.tied(what)
                 if values is not None:
                     self.columns[what] = list(values)
-        self.at = list(reading.column("at") or [])
-        self.stored = list(reading.column("stored") or [])
+        has_payloads = self.kind != "listed"
+        self.at = list(reading.column("at") or []) if has_payloads else []
+        self.stored = list(reading.column("stored") or []) if has_payloads else []
         self.item_files = list(reading.payload_files())
         for thing, item in self._changes_by_thing(changes):
             self.new[id(thing)] = self._without_head(thing.rows, item)
         self._add_items()
         self.tables = {p.region.name: Table(reading, p, self._order(p)) for p in reading.places if p.region.fields}
+        self.listed: dict[int, Source] = {}
         self.pools: dict[str, bytearray] = {}
         self.bytes: dict[str, bytes] = {}
         self.pieces: dict[str, list[bytes]] = {}
@@ -537,12 +549,17 @@ class _Rebuild:
         """Sums of payloads that changed, of records, of regions, of spans: until none changes any more."""
         for place, tie, how in sums_of(self.reading, ("stored", "unpacked")):
             self._sum_items(place, tie, how)
+        for place, tie, how in sums_of(self.reading, ("listed",)):
+            for item, source in self.listed.items():
+                row = int(place.rows[item])
+                self._put_sum(self.tables[place.region.name], tie, row, sum_of(how_of(how), source))
+            self._write_region(place)
         for _ in range(PASSES):
             before = dict(self.bytes), {k: list(v) for k, v in self.pieces.items()}
             for place, tie, how in sums_of(self.reading):
                 if how.of == "record":
                     self._sum_records(place, tie, how)
-                elif how.of not in ("stored", "unpacked"):
+                elif how.of not in ("stored", "unpacked", "listed"):
                     self._sum_region(place, tie, how)
             if before == (self.bytes, self.pieces):
                 return

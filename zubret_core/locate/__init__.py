@@ -2,6 +2,7 @@
 
 from .known import KeyTrial, Known, Locked, chosen_keys, key_bytes, try_keys
 from .locator import Locator, open_bank_at, open_file, open_stream, stream_in
+from .names import names_by_id
 from .recognise import FoundArchive, FoundBank, Kind, banks_of, inside, kind_of, open_archive, open_bank
 
 __all__ = [
@@ -17,6 +18,7 @@ __all__ = [
     "inside",
     "key_bytes",
     "kind_of",
+    "names_by_id",
     "open_archive",
     "open_bank",
     "open_bank_at",

@@ -31,12 +31,18 @@ def no_keys(layout: Layout, path: str) -> Keys:
     return {}
 
 
+def no_names(layout: Layout, path: str) -> Mapping[str, str]:
+    """The names of those who have no name list."""
+    return {}
+
+
 @dataclass(frozen=True)
 class Known:
-    """layouts, in the order in which they are tried; keys gives the keys for a layout and an archive's path."""
+    """layouts, in the order in which they are tried; keys, and names of entries by their ids, for a layout and a path."""
 
     layouts: Sequence[Layout] = field(default_factory=shipped_layouts)
     keys: Callable[[Layout, str], Keys] = no_keys
+    names: Callable[[Layout, str], Mapping[str, str]] = no_names
 
     def layout_named(self, id: str) -> Layout | None:
         """The layout with this id."""

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from ..bank import Bank, Stream
 from ..base import ZubretError
 from ..container import Container, GameFolder, Siblings, beside
+from ..container.base import open_entry
 from ..source import DiskCache
 from .known import Known
 from .recognise import open_archive, open_bank
@@ -58,10 +59,10 @@ def open_bank_at(
         check_step(archive, step, locator)
         index = step[1]
         key = f"{key}/{index}"
-        content = archive.open(index, cache, key)
+        content = open_entry(archive, index, cache, key)
         around: Siblings = beside(archive, index)
         if depth < len(locator.entries) - 1:
-            content.name = f"{archive.source.name} › {step[0]}"
+            content.name = f"{archive.source.name} › {content.name}"
             archive = open_archive(content, known, around, cache, key)
     bank = open_bank(content, known, around)
     if bank is None:

@@ -23,6 +23,7 @@ from ..container import (
     ZipArchive,
     beside,
 )
+from ..container.base import label_of, open_entry
 from ..container.iso import MARK_AT, is_iso
 from ..container.tar import head_of, is_tar, packing_of
 from ..layout import Layout, recognises
@@ -44,6 +45,11 @@ class Kind:
     name: str
     evidence: str
     layout: Layout | None = None
+
+    @property
+    def is_list(self) -> bool:
+        """Whether it lists files with their sums."""
+        return self.layout is not None and self.layout.describes == "list"
 
     @property
     def is_archive(self) -> bool:
@@ -90,7 +96,7 @@ def open_bank(
     """The file as a bank; None where nothing recognises it as one, ZubretError where it is damaged."""
     known = known or Known()
     kind = kind or kind_of(source, known)
-    if kind is None or kind.is_archive:
+    if kind is None or kind.is_archive or kind.is_list:
         return None
     if kind.layout is None:
         return AudioFileBank(source)
@@ -111,7 +117,7 @@ def open_archive(
     """
     known = known or Known()
     kind = kind_of(source, known)
-    if kind is None:
+    if kind is None or kind.is_list:
         return None
     if kind.name == "zip":
         return ZipArchive(source)
@@ -120,7 +126,9 @@ def open_archive(
     if kind.name == "iso":
         return IsoImage(source)
     if kind.layout is not None and kind.is_archive:
-        return DescribedArchive(kind.layout, source, siblings, known.keys(kind.layout, source.name))
+        archive = DescribedArchive(kind.layout, source, siblings, known.keys(kind.layout, source.name))
+        archive.labels = known.names(kind.layout, source.name)
+        return archive
     return LooseFile(source, siblings)
 
 
@@ -166,17 +174,17 @@ def inside(
             kind = _entry_kind(archive, n, known)
         except ZubretError:
             continue  # its bytes can't be reached; who takes it out is told why
-        if kind is None:
+        if kind is None or kind.is_list:
             continue
-        name = PurePosixPath(entry.path).name
+        path = label_of(archive, n)
+        name = PurePosixPath(path).name
         try:
-            content = archive.open(n, cache, f"{key}/{n}")
-            content.name = f"{named} › {entry.path}"
+            content = open_entry(archive, n, cache, f"{key}/{n}")
             if kind.is_archive:
+                content.name = f"{named} › {path}"
                 nested = open_archive(content, known, beside(archive, n), cache, f"{key}/{n}")
                 yield FoundArchive(n, name, kind, nested)
                 continue
-            content.name = entry.path
             bank = open_bank(content, known, beside(archive, n), kind)
         except ZubretError as e:
             if kind.is_archive:
@@ -204,7 +212,7 @@ class _Entry(Source):
     """An entry that is opened only if somebody reads beyond its head."""
 
     def __init__(self, archive: Container, n: int):
-        self.name, self.size = archive.entries[n].path, archive.entries[n].size
+        self.name, self.size = label_of(archive, n), archive.entries[n].size
         self._archive, self._n = archive, n
         self._opened: Source | None = None
 

@@ -10,10 +10,14 @@ from pathlib import Path
 from ..bank import NewStream
 from ..base import Format, Progress, ZubretError, silent
 from ..container import Container, GameFolder, NewEntry, beside
-from ..container.base import index_of
-from ..locate import Known, Locator, open_archive, open_bank, open_file
+from ..container.base import index_of, label_of, open_entry
+from ..layout import Layout, read_layout, relisted
+from ..locate import Known, Locator, kind_of, open_archive, open_bank, open_file
 from ..locate.locator import check_step
 from ..source import Built, DiskCache, FileSource, Segment, Source, write_file
+
+LARGEST_LIST = 1 << 24
+"""Bytes of a file that may be a list of sums."""
 
 
 @dataclass(frozen=True)
@@ -42,6 +46,8 @@ class FilePlan:
     entries: int
     added: tuple[str, ...] = ()
     belongs_to: str = ""
+    lists: tuple[str, ...] = ()
+    """Files whose lines change here; this file is worked out when they have been written."""
 
     @property
     def size(self) -> int:
@@ -94,7 +100,46 @@ def plan_rebuild(
             size = game.locate(place).stat().st_size if game.locate(place).is_file() else 0
             before = [Segment("payload", 0, size)] if size else []
             plans.append(FilePlan(place, before, other, [], size, 0, belongs_to=path))
-    return plans
+    return plans + _lists(game, known, {p.path for p in plans})
+
+
+def _lists(game: GameFolder, known: Known, written: set[str]) -> list[FilePlan]:
+    """The lists of sums in which files stand that will be written."""
+    if not any(lo.describes == "list" for lo in known.layouts):
+        return []
+    out = []
+    for file in list(game.files()):
+        if file.size > LARGEST_LIST:
+            continue
+        with game.open(file.path) as source:
+            kind = kind_of(source, known)
+            if kind is None or not kind.is_list or kind.layout is None:
+                continue
+            lines = listed_in(game, file.path, kind.layout)
+        touched = tuple(sorted(set(lines) & written))
+        if touched:
+            original = FileSource(game.locate(file.path), file.path)
+            before = [Segment("table", 0, file.size)]
+            built = Built(original, [Segment("new", 0, file.size)], True, 0)
+            out.append(FilePlan(file.path, before, built, [], file.size, len(lines), lists=touched))
+    return out
+
+
+def listed_in(game: GameFolder, path: str, layout: Layout) -> dict[str, int]:
+    """The files that a list names, with the number of each line; names count from the list's own folder."""
+    folder = path.rpartition("/")[0]
+    with game.open(path) as source:
+        names = read_layout(layout, source).column("path") or []
+    return {f"{folder}/{name}" if folder else name: n for n, name in enumerate(names)}
+
+
+def _relisted(plan: FilePlan, game: GameFolder, known: Known, out: Path) -> Source:
+    """A list with the lines of the files that were written taken anew."""
+    source = game.open(plan.path)
+    kind = kind_of(source, known)
+    assert kind is not None and kind.layout is not None
+    lines = listed_in(game, plan.path, kind.layout)
+    return relisted(read_layout(kind.layout, source), {lines[p]: FileSource(out / p) for p in plan.lists})
 
 
 def _rebuilt(
@@ -114,10 +159,10 @@ def _rebuilt(
     changes: dict[int, Source] = {}
     loose: dict[str, Built] = {}
     for index, here in by_entry.items():
-        content, around = archive.open(index, cache), beside(archive, index)
+        content, around = open_entry(archive, index, cache), beside(archive, index)
         name = str(here[0].locator)
         if len(here[0].locator.entries) > depth + 1:
-            content.name = f"{archive.source.name} › {archive.entries[index].path}"
+            content.name = f"{archive.source.name} › {content.name}"
             nested = open_archive(content, known, around, cache)
             if nested is None:
                 raise ZubretError("The entry is no longer an archive.", file=name, next="Survey again.")
@@ -134,7 +179,7 @@ def _rebuilt(
         if archive.kind == "file":
             loose = built.others
         for companion, part in built.others.items() if archive.kind != "file" else ():
-            folder = archive.entries[index].path.rpartition("/")[0]
+            folder = label_of(archive, index).rpartition("/")[0]
             number = index_of(archive, f"{folder}/{companion}" if folder else companion)
             if number is None:
                 raise ZubretError(
@@ -148,8 +193,18 @@ def _rebuilt(
     return whole
 
 
-def write_plan(plans: Sequence[FilePlan], out: Path, progress: Progress = silent) -> list[Path]:
-    """Write every planned file below `out`; on any fault or cancel what this call wrote is removed."""
+def write_plan(
+    plans: Sequence[FilePlan],
+    out: Path,
+    progress: Progress = silent,
+    *,
+    game: GameFolder | None = None,
+    known: Known | None = None,
+) -> list[Path]:
+    """Write every planned file below `out`, lists last; on any fault or cancel what this call wrote is removed.
+
+    game, known: needed where plans hold lists of sums.
+    """
     total = sum(p.size for p in plans)
     out.mkdir(parents=True, exist_ok=True)
     free = shutil.disk_usage(out).free
@@ -169,6 +224,8 @@ def write_plan(plans: Sequence[FilePlan], out: Path, progress: Progress = silent
             def step(n: int, _: int, note: str, before: int = before) -> None:
                 progress(before + n, total, note)
 
+            if plan.lists and game is not None:
+                plan.built.source = _relisted(plan, game, known or Known(), out)
             write_file(plan.built.source, place, step)
             written.append(place)
             done += plan.size

@@ -21,12 +21,14 @@ from ..base import Format, Progress, ZubretError, silent, to_int16
 from ..base.pcm import snr_db
 from ..base.wording import spaced
 from ..container import Container, DescribedArchive, GameFolder, LooseFile, beside
-from ..layout import Reading, load_layout, shipped_layouts
-from ..layout.integrity import verify
+from ..container.base import label_of, open_entry
+from ..layout import Reading, load_layout, read_layout, shipped_layouts
+from ..layout.integrity import how_of, sum_is, sums_of, verify
 from ..layout.write import region_untied
-from ..locate import Known, open_archive, open_bank, open_file
+from ..locate import Known, kind_of, open_archive, open_bank, open_file
 from ..source import FileSource, Source
-from .plan import FilePlan
+from ..source.sums import sum_of
+from .plan import FilePlan, listed_in
 
 
 @dataclass(frozen=True)
@@ -41,24 +43,31 @@ class ProofPoint:
 
 
 def expectation(
-    game: Path, out: Path, plans: Sequence[FilePlan], layouts: Sequence[str] = (), keys: Mapping[str, Mapping] = {}
+    game: Path,
+    out: Path,
+    plans: Sequence[FilePlan],
+    layouts: Sequence[str] = (),
+    keys: Mapping[str, Mapping[str, str]] | None = None,
+    names: Mapping[str, Mapping[str, str]] | None = None,
 ) -> dict[str, Any]:
     """What the proof has to know, as JSON.
 
     layouts: the texts of layouts besides the shipped ones; keys: by archive path, the keys (hexadecimal) by their
-    names in its layout.
+    names in its layout; names: by archive path, the names of entries by their ids.
     """
     return {
         "game": str(game),
         "out": str(out),
         "layouts": list(layouts),
-        "keys": {path: dict(named) for path, named in keys.items()},
+        "keys": {path: dict(named) for path, named in (keys or {}).items()},
+        "names": {path: dict(by_id) for path, by_id in (names or {}).items()},
         "files": [
             {
                 "path": p.path,
                 "size": p.size,
                 "added": list(p.added),
                 "belongs_to": p.belongs_to,
+                "lists": list(p.lists),
                 "swaps": [
                     {
                         "entries": [list(step) for step in s.locator.entries],
@@ -133,8 +142,9 @@ def prove(expected: dict[str, Any], progress: Progress = silent) -> list[ProofPo
     """All points of all files; a file that can't be read gives one point that failed."""
     points: list[ProofPoint] = []
     keys = {path: {n: bytes.fromhex(k) for n, k in named.items()} for path, named in expected["keys"].items()}
+    names: dict[str, dict[str, str]] = expected["names"]
     layouts = [*(load_layout(text) for text in expected["layouts"]), *shipped_layouts()]
-    known = Known(layouts, lambda layout, path: keys.get(path, {}))
+    known = Known(layouts, lambda layout, path: keys.get(path, {}), lambda layout, path: names.get(path, {}))
     old, new = GameFolder(Path(expected["game"])), _Rebuilt(Path(expected["game"]), Path(expected["out"]))
     total = sum(f["size"] for f in expected["files"])
     done = 0
@@ -164,6 +174,9 @@ def _prove_file(
 
     with new_game.open(path) as new_file:
         point("file size", f"{spaced(file['size'])} B", f"{spaced(new_file.size)} B")
+    if file["lists"]:
+        _prove_list(file, new_game, known, point)
+        return points
     if file["belongs_to"]:
         return points  # what is in it is proved with the archive that it belongs to
     old, new = open_file(old_game, path, known), open_file(new_game, path, known)
@@ -171,6 +184,25 @@ def _prove_file(
         raise ZubretError("The file is no longer recognised as an archive.", file=path)
     _prove_archive(old, new, file["swaps"], 0, file["added"], known, point, progress)
     return points
+
+
+def _prove_list(file: dict[str, Any], game: GameFolder, known: Known, point: Point) -> None:
+    """Every line of a list of sums against the file that it names."""
+    with game.open(file["path"]) as source:
+        kind = kind_of(source, known)
+        if kind is None or kind.layout is None:
+            raise ZubretError("The list of sums is no longer recognised.", file=file["path"])
+        reading = read_layout(kind.layout, source)
+        lines = listed_in(game, file["path"], kind.layout)
+        sizes, right = reading.column("size"), 0
+        for path, n in lines.items():
+            with game.open(path) as listed:
+                right += (sizes is None or sizes[n] == listed.size) and all(
+                    sum_is(place, tie, n, sum_of(how_of(how), listed))
+                    for place, tie, how in sums_of(reading, ("listed",))
+                )
+        count = spaced(len(lines))
+        point("listed sizes and sums", f"{count} of {count} right", f"{spaced(right)} of {count} right")
 
 
 def _prove_archive(
@@ -214,10 +246,10 @@ def _prove_archive(
             point(f"{inside}bytes that no swap touches", "carried over", _carried(old.reading, new.reading))
     for index in sorted({s["entries"][depth][1] for s in swaps}):
         here = [s for s in swaps if s["entries"][depth][1] == index]
-        contents = [a.open(index) for a in (old, new)]
+        contents = [open_entry(a, index) for a in (old, new)]
         if len(here[0]["entries"]) > depth + 1:
             for archive, content in zip((old, new), contents, strict=True):
-                content.name = f"{archive.source.name} › {archive.entries[index].path}"
+                content.name = f"{archive.source.name} › {content.name}"
             pair = [open_archive(c, known, beside(a, index)) for a, c in zip((old, new), contents, strict=True)]
             if pair[0] is None or pair[1] is None:
                 raise ZubretError("The entry is no longer an archive.", file=old.entries[index].path)
@@ -234,8 +266,9 @@ def _changed(old: Container, swaps: list[dict[str, Any]], depth: int) -> set[int
     changed = {s["entries"][depth][1] for s in swaps}
     changed |= {n for e in changed for n in old.sharing(e)}
     for index in list(changed):
-        stem = old.entries[index].path.rpartition(".")[0]
-        changed |= {n for n, e in enumerate(old.entries) if e.path.rpartition(".")[0] == stem} if stem else set()
+        stem = label_of(old, index).rpartition(".")[0]
+        companions = (n for n in range(len(old.entries)) if stem and label_of(old, n).rpartition(".")[0] == stem)
+        changed.update(companions)
     return changed
 
 
