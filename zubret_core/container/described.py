@@ -49,6 +49,16 @@ class DescribedArchive:
             self.reading.payload(index), self.entries[index].size, cache=cache, key=key
         )
 
+    def data(self, index: int) -> bytes:
+        """The unpacked bytes of a small entry, without a source around them."""
+        entry = self.entries[index]
+        chain = self.reading.chain(index)
+        if (not chain and entry.size != entry.stored) or self.reading.column("head"):
+            source = self.open(index)
+            return source.read(0, source.size)
+        stored = self.reading.file_named(entry.file).read(entry.at, entry.stored)
+        return chain.data(stored, entry.size, entry.path) if chain else stored
+
     def head(self, index: int, length: int) -> bytes:
         return self.reading.chain(index).head(self.reading.payload(index), self.entries[index].size, length)
 

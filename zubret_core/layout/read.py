@@ -50,6 +50,7 @@ class Reading:
         self.kind = layout.kind
         self._columns: dict[str, list | None] = {}
         self._tied: dict[str, list | None] = {}
+        self._chains: dict[str, Chain] = {}
         for region in layout.regions:
             if region.when is None or evaluate(region.when, self.numbers, source.name, region.name):
                 self._read_region(region)
@@ -470,7 +471,10 @@ class Reading:
 
     def chain(self, item: int) -> Chain:
         """The transforms of an item's payload: those of its method, then those of all payloads."""
-        method = (self.column("method") or ["plain"] * self.count)[item]
+        methods = self.column("method")
+        method = methods[item] if methods else "plain"
+        if method in self._chains:
+            return self._chains[method]
         steps = self.layout.methods.get(str(method))
         if steps is None:
             raise ZubretError(
@@ -479,8 +483,10 @@ class Reading:
                 field=f"record {item}",
                 next="Add it to `methods`, or correct the values of entry.method.",
             )
-        if not steps and not self.layout.payload.packed:
-            return Chain()
+        all_steps = [*self.layout.payload.packed, *steps]
+        if not any(isinstance(getattr(s, "iv", b""), str) for s in all_steps):  # the same for every item
+            self._chains[method] = chain_of(all_steps, self.layout, self.keys, self.file.name)
+            return self._chains[method]
 
         def field_bytes(name: str) -> bytes:
             for place in self.group_of(item):
@@ -490,7 +496,7 @@ class Reading:
             return self._field_bytes(name)
 
         name = self.file.name
-        return chain_of([*self.layout.payload.packed, *steps], self.layout, self.keys, name, field_bytes)
+        return chain_of(all_steps, self.layout, self.keys, name, field_bytes)
 
     def payload(self, item: int) -> Source:
         """The stored bytes of an item: its span, behind the head that its record holds where there is one."""

@@ -18,7 +18,7 @@ import lz4.frame
 import zstandard
 
 from ..base import ZubretError
-from .base import Source, SourceFile
+from .base import BytesSource, Source, SourceFile
 
 PIECE = 1 << 20
 """Unpacked bytes given at once."""
@@ -110,6 +110,20 @@ def unpacked(method: str, stored: Source, limit: int, exact: bool = True) -> Ite
         raise wrong(f"The entry can't be unpacked by {method}: {str(e) or type(e).__name__}.") from e
     if exact and done < limit:
         raise wrong(f"The entry unpacks to {done:,} bytes, but its table gives {limit:,}.")
+
+
+def unpacked_small(method: str, data: bytes, limit: int, name: str) -> bytes:
+    """A small stream at once: what `unpacked` gives, without its pieces."""
+    if method in _PIECES or method in _SEVERAL:
+        return b"".join(unpacked(method, BytesSource(data, name), limit))
+    try:
+        unpacker = _UNPACKERS[method]()
+        out = unpacker.decompress(data, limit + 1)
+        if len(out) == limit and unpacker.eof:
+            return out
+    except _ERRORS:
+        pass
+    return b"".join(unpacked(method, BytesSource(data, name), limit))  # says what is wrong
 
 
 def _streamed(method: str, stored: Source, limit: int) -> Iterator[bytes]:

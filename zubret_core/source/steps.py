@@ -21,7 +21,7 @@ from ..base import ZubretError
 from .base import BytesSource, SliceSource, Source
 from .cache import DiskCache
 from .chain import ChainSource, Part
-from .packing import packed, unpacked, zlib_level
+from .packing import packed, unpacked, unpacked_small, zlib_level
 from .unpack import spooled
 
 AES_BLOCK = 16
@@ -325,6 +325,13 @@ class Chain:
                 next="The archive's table is damaged: check it against another copy.",
             )
         return source
+
+    def data(self, stored: bytes, size: int, name: str) -> bytes:
+        """What `unpacked` gives, for few bytes that are at hand."""
+        if len(self.steps) == 1 and isinstance(self.steps[0], Packed):
+            return unpacked_small(self.steps[0].method, stored, size, name)
+        whole = self.unpacked(BytesSource(stored, name), size)
+        return whole.read(0, size)
 
     def packed(self, plain: Source, like: Source | None = None) -> Source:
         """The stored bytes of `plain`; `like` is a stored source whose manner is kept where there is a choice."""
