@@ -148,6 +148,7 @@ PARTS = {
     "server": ["-m", "server.serve"],
     "long worker": ["-m", "server.worker", "long"],
     "quick worker": ["-m", "server.worker", "quick"],
+    "background worker": ["-m", "server.worker", "background"],
 }
 
 

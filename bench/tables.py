@@ -13,7 +13,7 @@ from django.db import connection
 
 from server.bulk import bulk_insert
 from server.games.models import Game
-from server.games.services import entry_row
+from server.games.surveying import entry_row
 from server.shelf.models import Archive, Entry
 from zubret_core.container import DescribedArchive
 from zubret_core.layout import layout_named
@@ -72,7 +72,7 @@ def rows(folder: Path) -> Iterator[Row]:
     entries = read().entries
     game = Game.objects.create(name="bench", folder=str(folder))
     archive = Archive.objects.create(game=game, path="large.crate", size=1, mtime_ns=1, kind="layout")
-    data = [entry_row(archive.pk, n, e) for n, e in enumerate(entries)]
+    data = [entry_row(archive.pk, n, e, e.path) for n, e in enumerate(entries)]
     with connection.cursor() as cursor:
         wanted = "tbl_name = 'shelf_entry' AND sql IS NOT NULL"
         schema = [r[0] for r in cursor.execute(f"SELECT sql FROM sqlite_master WHERE {wanted}").fetchall()]

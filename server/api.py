@@ -12,6 +12,7 @@ from ninja.errors import HttpError, ValidationError
 from zubret_core.base import ZubretError
 
 from .games.api import router as games
+from .games.work_api import router as more
 from .jobs.api import router as jobs
 from .jobs.beat import workers_alive
 from .mods.api import router as mods
@@ -21,6 +22,7 @@ from .web import problem
 log = logging.getLogger("zubret")
 api = NinjaAPI(title="Zubret", version="1", docs_url=None, urls_namespace="api")
 api.add_router("", games, tags=["games"])
+api.add_router("", more, tags=["games"])
 api.add_router("", shelf, tags=["shelf"])
 api.add_router("", mods, tags=["mods"])
 api.add_router("", jobs, tags=["jobs"])
@@ -35,7 +37,7 @@ class Health(Schema):
 
 @api.get("/health", response={200: Health, 503: Health})
 def health(request: HttpRequest):
-    """200 once the database answers and both workers have shown a sign of life."""
+    """200 once the database answers and all workers have shown a sign of life."""
     with connection.cursor() as cursor:
         cursor.execute("SELECT 1")
     workers = workers_alive()

@@ -44,6 +44,7 @@ INSTALLED_APPS = [
     "server.games",
     "server.shelf",
     "server.mods",
+    "server.layouts",
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
@@ -69,7 +70,7 @@ DATABASES = {
 TASKS = {
     "default": {
         "BACKEND": os.environ.get("ZUBRET_TASKS", "django_tasks_db.DatabaseBackend"),
-        "QUEUES": ["long", "quick"],
+        "QUEUES": ["long", "quick", "background"],
     }
 }
 USE_TZ = True

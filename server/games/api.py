@@ -13,6 +13,7 @@ from . import services
 from .models import Game
 from .route import route_of
 from .survey_view import survey_view
+from .surveying import start_survey
 
 router = Router()
 
@@ -61,11 +62,17 @@ class Station(Schema):
 
 
 class FileOut(Schema):
-    """A file of the game's folder; what: archive, bank, unreadable or other."""
+    """A file of the game's folder, or an archive inside one (inside), with what it is and by which evidence.
+
+    what: archive, sound, locked, unreadable, companion (of belongs_to), list or other.
+    """
 
     path: str
     size: int
     what: str
+    evidence: str
+    inside: bool
+    belongs_to: str
     layout: str
     entries: int
     streams: int
@@ -78,10 +85,12 @@ class SurveyOut(Schema):
     """The newest survey with its files."""
 
     id: int
+    label: str
     finished: datetime
     files: int
     bytes: int
     unpacked: int
+    locked: int
     disk_free: int
     rows: list[FileOut]
 
@@ -117,7 +126,7 @@ def add_game(request: HttpRequest, data: GameIn):
     """Register a folder and survey it."""
     game = services.register(data.folder, data.name)
     if game.current_survey() is None:
-        services.start_survey(game)
+        start_survey(game)
     return _out(game)
 
 
@@ -131,7 +140,7 @@ def remove_game(request: HttpRequest, game_id: int):
 @router.post("/games/{int:game_id}/survey", response=JobOut)
 def survey(request: HttpRequest, game_id: int):
     """Survey the folder again."""
-    return services.start_survey(one(Game.objects.all(), game_id))
+    return start_survey(one(Game.objects.all(), game_id))
 
 
 @router.get("/games/{int:game_id}/survey", response=SurveyOut | None)

@@ -23,29 +23,127 @@ class Game(models.Model):
 
 
 class Survey(models.Model):
-    """One scan of a game folder, with the totals that it found."""
+    """One scan of a game folder, with the totals that it found; `label` is the user's, such as the game's build."""
 
     game = models.ForeignKey(Game, models.CASCADE, related_name="surveys")
+    label = models.CharField(max_length=60, default="", blank=True)
     started = models.DateTimeField(auto_now_add=True)
     finished = models.DateTimeField(null=True)
     files = models.IntegerField(default=0)
     bytes = models.BigIntegerField(default=0)
 
     def __str__(self) -> str:
-        return f"survey {self.pk} of {self.game_id}"
+        return self.label or f"survey {self.pk} of {self.game_id}"
 
 
 class SurveyFile(models.Model):
-    """One file as a survey saw it. `archive` is shared with every survey that saw the same version."""
+    """One file as a survey saw it, or an archive inside one (`inside`), with what it is and by which evidence.
+
+    what: archive, sound, locked, unreadable, companion (of `belongs_to`), list, or other. `archive` is shared with
+    every survey that saw the same version.
+    """
+
+    ARCHIVE, SOUND, LOCKED, UNREADABLE = "archive", "sound", "locked", "unreadable"
+    COMPANION, LIST, OTHER = "companion", "list", "other"
 
     survey = models.ForeignKey(Survey, models.CASCADE, related_name="seen")
     path = models.CharField(max_length=2000)
     size = models.BigIntegerField()
     mtime_ns = models.BigIntegerField()
+    inside = models.BooleanField(default=False)
+    what = models.CharField(max_length=12, default=OTHER)
+    evidence = models.CharField(max_length=300, default="", blank=True)
+    belongs_to = models.CharField(max_length=2000, default="", blank=True)
     archive = models.ForeignKey("shelf.Archive", models.SET_NULL, null=True, related_name="seen_in")
 
     class Meta:
         indexes = [models.Index(fields=["survey", "path"])]
+
+    def __str__(self) -> str:
+        return self.path
+
+
+class Key(models.Model):
+    """A key of a game's key ring. `secret` is hexadecimal; it is never given out but when asked for by itself."""
+
+    game = models.ForeignKey(Game, models.CASCADE, related_name="keys")
+    label = models.CharField(max_length=100)
+    builds = models.CharField(max_length=200, default="", blank=True)
+    secret = models.TextField()
+    added = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return self.label
+
+
+class KeyChoice(models.Model):
+    """Which key opens an archive: `name` is the key's name in the archive's layout."""
+
+    game = models.ForeignKey(Game, models.CASCADE, related_name="key_choices")
+    path = models.CharField(max_length=2000)
+    name = models.CharField(max_length=60)
+    key = models.ForeignKey(Key, models.CASCADE, related_name="choices")
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["game", "path", "name"], name="one_choice_a_key")]
+
+    def __str__(self) -> str:
+        return f"{self.path}: {self.key}"
+
+
+class NameList(models.Model):
+    """Names for the entries of an archive that stores only ids or hashes."""
+
+    game = models.ForeignKey(Game, models.CASCADE, related_name="name_lists")
+    path = models.CharField(max_length=2000)
+    title = models.CharField(max_length=300)
+    text = models.TextField()
+    added = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return self.title
+
+
+class Comparison(models.Model):
+    """What changed from one survey to another; `digested` tells how many contents were known when it was made."""
+
+    old = models.ForeignKey(Survey, models.CASCADE, related_name="+")
+    new = models.ForeignKey(Survey, models.CASCADE, related_name="+")
+    digested = models.IntegerField(default=0)
+    made = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["old", "new"], name="one_comparison_a_pair")]
+
+    def __str__(self) -> str:
+        return f"{self.old_id} to {self.new_id}"
+
+
+class Change(models.Model):
+    """One entry (or file, where `path` is empty) that is not as it was.
+
+    kind: added, removed, changed, moved (same content, another place), renamed (same content, another path), or
+    unsure (same size, contents not yet known).
+    """
+
+    comparison = models.ForeignKey(Comparison, models.CASCADE, related_name="changes")
+    kind = models.CharField(max_length=8)
+    file = models.CharField(max_length=2000)
+    path = models.CharField(max_length=2000, blank=True)
+    old_path = models.CharField(max_length=2000, blank=True)
+    old_size = models.BigIntegerField(null=True)
+    new_size = models.BigIntegerField(null=True)
+    detail = models.CharField(max_length=100, blank=True)
+
+    def __str__(self) -> str:
+        return f"{self.kind} {self.path or self.file}"
+
+
+class ExportFolder(models.Model):
+    """A folder that the user named for taking out files."""
+
+    path = models.CharField(max_length=2000, unique=True)
+    named = models.DateTimeField(auto_now_add=True)
 
     def __str__(self) -> str:
         return self.path

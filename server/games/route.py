@@ -5,7 +5,7 @@ from __future__ import annotations
 from ..jobs.models import Job
 from ..mods.models import Build, Mod
 from ..shelf.models import streams_of
-from .models import Game
+from .models import Game, SurveyFile
 
 EMPTY, HALF, FULL = "empty", "half", "full"
 
@@ -15,11 +15,12 @@ def route_of(game: Game) -> list[dict[str, str]]:
     Job.objects.reap()
     survey = game.current_survey()
     open_jobs = set(Job.objects.filter(game=game, state__in=Job.OPEN).values_list("kind", flat=True))
-    archives = survey.seen.filter(archive__isnull=False).count() if survey else 0
+    seen = survey.seen.filter(archive__isnull=False, inside=False) if survey else SurveyFile.objects.none()
+    archives, locked = seen.count(), seen.filter(what=SurveyFile.LOCKED).count()
     if "survey" in open_jobs:
         first = HALF, "surveying"
     elif survey:
-        first = FULL, _count(archives, "archive")
+        first = (HALF if locked else FULL), _count(archives, "archive") + (f", {locked} locked" if locked else "")
     else:
         first = EMPTY, "not surveyed"
     streams = streams_of(game).count() if survey else 0

@@ -7,7 +7,7 @@ import time
 
 from django.conf import settings
 
-QUEUES = ("long", "quick")
+QUEUES = ("long", "quick", "background")
 EVERY = 1.0
 """Seconds between two signs."""
 DEAD_AFTER = 5.0

@@ -19,13 +19,14 @@ from zubret_core.rebuild import FilePlan, StreamSwap, plan_rebuild, prove_in_new
 from zubret_core.rebuild.prove import expectation
 
 from ..errors import stopped
-from ..games.services import disk_cache
 from ..jobs.models import Job
 from ..jobs.run import start, work
+from ..layouts.known import known_for, user_layouts
 from ..shelf.api import ribbon_of
-from ..shelf.models import unpack_locator
+from ..shelf.models import Archive, unpack_locator
+from ..shelf.opening import disk_cache
 from .models import Build, Mod, Swap, Trial
-from .services import build_folder, prepared_file, trial_file
+from .services import build_folder, prepared_file, stream_row, trial_file
 
 LONGEST_TRIAL = 600
 """Seconds after which the stand-in game is taken to hang."""
@@ -55,7 +56,8 @@ def plan_of(mod: Mod, tight: bool, progress: Progress | None = None) -> list[Fil
             )
         )
     arguments: tuple = (progress,) if progress else ()
-    return plan_rebuild(GameFolder(Path(mod.game.folder)), items, disk_cache(), *arguments, tight=tight)
+    folder = GameFolder(Path(mod.game.folder))
+    return plan_rebuild(folder, items, disk_cache(), *arguments, known=known_for(mod.game), tight=tight)
 
 
 def plan_out(plans: list[FilePlan]) -> list[dict[str, Any]]:
@@ -100,8 +102,7 @@ def rebuild(job: Job, progress: Progress) -> dict[str, Any]:
     try:
         write_plan(plans, out, progress)
         Build.objects.filter(pk=build.pk).update(state=Build.PROVING)
-        expected = expectation(Path(mod.game.folder), out, plans)
-        points = prove_in_new_process(expected, out / "expected.json", progress)
+        points = prove_in_new_process(_expected(mod, out, plans), progress)
     except BaseException:
         build.delete()
         raise
@@ -109,6 +110,23 @@ def rebuild(job: Job, progress: Progress) -> dict[str, Any]:
     Build.objects.filter(pk=build.pk).update(state=state, proof=[asdict(p) for p in points])
     _forget_older(build)
     return {"build": build.pk, "state": state}
+
+
+def _expected(mod: Mod, out: Path, plans: list[FilePlan]) -> dict[str, Any]:
+    """What the proof has to know: plans, layouts, and the keys and names of the archives that are touched."""
+    game = mod.game
+    keys: dict[str, dict[str, str]] = {}
+    for choice in game.key_choices.select_related("key"):
+        keys.setdefault(choice.path, {})[choice.name] = choice.key.secret
+    known = known_for(game)
+    names = {}
+    for path in {n.path for n in game.name_lists.all()}:
+        layout = Archive.objects.filter(game=game, path=path).values_list("layout", flat=True).last()
+        found = known.layout_named(layout or "")
+        if found is not None:
+            names[path] = known.names(found, path)
+    layouts = [version.text for version, _ in user_layouts()]
+    return expectation(Path(game.folder), out, plans, layouts, keys, names)
 
 
 def _forget_older(build: Build) -> None:
@@ -139,13 +157,19 @@ def start_trial(build: Build, swap: Swap, loops: int) -> tuple[Trial, Job]:
     if not 1 <= loops <= 20:
         raise stopped(422, "A trial run plays 1 to 20 loops.", "Choose a number from 1 to 20.", "loops")
     locator = unpack_locator(swap.locator)
-    bank = PurePosixPath(locator.entry)
-    if locator.stream_id:
-        cue = f"{bank.stem}:{int(locator.stream_id)}"
-    else:
-        cue = f"deck/{locator.entry}"
+    cue = _cue(build.mod, swap)
     trial = Trial.objects.create(build=build, cue=cue, title=str(locator), loops=loops)
     return trial, start("trial", f"Trial run of {locator}", game, trial=trial.pk)
+
+
+def _cue(mod: Mod, swap: Swap) -> str:
+    """How the stand-in game calls a stream: by bank and id, by its place in the hold, or as a file of the deck."""
+    locator, row = unpack_locator(swap.locator), stream_row(swap)
+    if row is None or not locator.archive.endswith(".chart"):
+        bank = PurePosixPath(locator.entry)
+        return f"{bank.stem}:{int(locator.stream_id)}" if locator.stream_id else f"deck/{locator.entry}"
+    inside = row.archive.path.split(" › ")[1:]
+    return "/".join(["hold", *inside, row.bank.entry_path]) + f":{int(locator.stream_id)}"
 
 
 @work("trial", "long")

@@ -18,16 +18,17 @@ from zubret_core.audio import level_dbfs, read_audio
 from zubret_core.audio.files import READABLE, file_format
 from zubret_core.base import Cancelled, Format, Progress, ZubretError, to_int16
 from zubret_core.codec import CODECS
-from zubret_core.container import GameFolder
+from zubret_core.container import LaidOver
 from zubret_core.locate import open_stream
 from zubret_core.source import FileSource, Source
 from zubret_core.swap import AudioInfo, FitReport, Prepared, Treatment, fit_report, info_of, prepare
 
 from ..errors import stopped
-from ..games.services import disk_cache
 from ..jobs.models import Job
 from ..jobs.run import start, work
+from ..layouts.known import known_for
 from ..shelf.models import Stream, streams_of, unpack_locator
+from ..shelf.opening import disk_cache
 from ..shelf.sound import Sound, open_original, opens
 from .models import Build, Mod, Swap, Trial
 
@@ -40,7 +41,7 @@ def mod_folder(mod: Mod) -> Path:
 def stream_row(swap: Swap) -> Stream | None:
     """The swapped stream in the newest survey."""
     rows = streams_of(swap.mod.game).filter(locator=swap.locator)
-    return rows.select_related("archive__game", "bank").first()
+    return rows.select_related("archive__game", "archive__outer", "bank").first()
 
 
 def create_swap(mod: Mod, stream: Stream, upload: UploadedFile) -> Swap:
@@ -290,7 +291,11 @@ def result_sound(swap_id: int, digest: str) -> Sound | None:
     if swap is None or build is None or build.made_of.get(str(swap.pk)) != wanted:
         return None
     stream = open_stream(
-        GameFolder(build_folder(build)), unpack_locator(swap.locator), disk_cache(), f"build{build.pk}"
+        LaidOver(Path(build.mod.game.folder), build_folder(build)),
+        unpack_locator(swap.locator),
+        disk_cache(),
+        f"build{build.pk}",
+        known_for(build.mod.game),
     )
     return Sound(f"rebuilt {swap.source_name}", stream.format, stream.decode, digest)
 

@@ -11,14 +11,13 @@ from ninja import Router, Schema
 
 from zubret_core.audio import write_ogg
 from zubret_core.audio.files import wav_source
-from zubret_core.container import GameFolder
-from zubret_core.locate import open_archive
 from zubret_core.source.chain import condensed
 
 from ..errors import one, stopped
 from ..games.models import Game
 from . import query
 from .models import Archive, Given, Stream
+from .opening import opened
 from .ranges import ranged
 from .sound import peaks_of, sound_at
 
@@ -28,7 +27,7 @@ LONGEST_CHUNK = 1 << 20
 
 
 class EntryOut(Schema):
-    """An entry; at is its byte offset in the archive."""
+    """An entry; at is its byte offset in the archive, or in the companion `file` where that is not empty."""
 
     id: int
     ordinal: int
@@ -37,6 +36,7 @@ class EntryOut(Schema):
     stored: int
     size: int
     method: str
+    file: str
 
 
 class EntryPage(Schema):
@@ -158,7 +158,9 @@ def languages(request: HttpRequest, game_id: int):
 
 def _stream(pk: int) -> Stream:
     row = one(Stream.objects.all(), pk)
-    found = query.filtered(row.archive.game).filter(pk=pk).select_related("archive__game", "bank").first()
+    found = (
+        query.filtered(row.archive.game).filter(pk=pk).select_related("archive__game", "archive__outer", "bank").first()
+    )
     if found is None:
         raise stopped(410, "The newest survey no longer has this stream.", "Choose it from the list again.")
     return found
@@ -248,11 +250,9 @@ def audio_peaks(request: HttpRequest, address: str, response: HttpResponse, bins
 @router.get("/archives/{int:archive_id}/ribbon", response=Ribbon)
 def ribbon(request: HttpRequest, archive_id: int):
     """An archive's bytes to scale."""
-    row = one(Archive.objects.all(), archive_id)
-    with GameFolder(Path(row.game.folder)).open(row.path) as source:
-        archive = open_archive(source)
-        segments = archive.segments() if archive else []
-    return ribbon_of(segments, row.size)
+    row = one(Archive.objects.select_related("game", "outer"), archive_id)
+    archive = opened(row)
+    return ribbon_of(archive.segments(), archive.source.size)
 
 
 def ribbon_of(segments, size: int) -> dict:

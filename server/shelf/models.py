@@ -13,7 +13,11 @@ from zubret_core.locate import Locator
 
 
 class Archive(models.Model):
-    """One version of a file that holds entries. `complete` is set when all its rows are written."""
+    """One version of a file that holds entries. `complete` is set when all its rows are written.
+
+    chain: the entries on the way in, [[path, number], ...], for an archive inside another one, whose `path` then is
+    the outer path, " › " and the entry's. companions: files that belong to it, [[path, size, mtime_ns], ...].
+    """
 
     game = models.ForeignKey("games.Game", models.CASCADE, related_name="archives")
     path = models.CharField(max_length=2000)
@@ -23,24 +27,43 @@ class Archive(models.Model):
     layout = models.CharField(max_length=60, default="", blank=True)
     entry_count = models.IntegerField(default=0)
     unpacked = models.BigIntegerField(default=0)
+    evidence = models.CharField(max_length=300, default="", blank=True)
+    chain = models.JSONField(default=list)
+    outer = models.ForeignKey("self", models.CASCADE, null=True, related_name="nested")
+    companions = models.JSONField(default=list)
+    opened_with = models.CharField(max_length=64, default="", blank=True)
     error = models.JSONField(null=True)
     complete = models.BooleanField(default=False)
+    digested = models.BooleanField(default=False)
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["game", "path", "size", "mtime_ns"], name="one_row_a_version")]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["game", "path", "size", "mtime_ns", "opened_with"], name="one_row_a_version"
+            )
+        ]
 
     def __str__(self) -> str:
         return self.path
 
     def version(self) -> str:
         """A text that changes whenever the file does."""
-        return f"{self.game_id}/{self.path}/{self.size}/{self.mtime_ns}"
+        parts = [self.game_id, self.path, self.size, self.mtime_ns, self.opened_with]
+        return "/".join(map(str, [*parts, *(x for c in self.companions for x in c)]))
+
+    def file_path(self) -> str:
+        """The file of the game's folder in which it stands."""
+        return self.path.split(" › ")[0]
 
 
 class Entry(models.Model):
-    """One entry of an archive; `path_raw` holds the bytes of a path that does not decode."""
+    """One entry of an archive, under the path that people call it.
 
-    BULK = ("archive", "ordinal", "path", "path_raw", "at", "stored", "size", "method", "crc32")
+    path_raw: the bytes of the path as it is stored, where that is another one (an id, or text that does not decode);
+    file: the companion that holds its payload; digest: xxh3-64 of the unpacked bytes, from a background pass.
+    """
+
+    BULK = ("archive", "ordinal", "path", "path_raw", "at", "stored", "size", "method", "crc32", "file", "digest")
 
     archive = models.ForeignKey(Archive, models.CASCADE, related_name="entries")
     ordinal = models.IntegerField()
@@ -51,10 +74,12 @@ class Entry(models.Model):
     size = models.BigIntegerField()
     method = models.CharField(max_length=20)
     crc32 = models.BigIntegerField(null=True)
+    file = models.CharField(max_length=300, blank=True)
+    digest = models.BigIntegerField(null=True)
 
     class Meta:
         verbose_name_plural = "entries"
-        indexes = [models.Index(fields=["archive", "ordinal"])]
+        indexes = [models.Index(fields=["archive", "ordinal"]), models.Index(fields=["archive", "path"])]
 
     def __str__(self) -> str:
         return self.path
@@ -149,11 +174,12 @@ def streams_of(game) -> QuerySet[Stream]:
 def pack_locator(locator: Locator) -> str:
     """A locator as text; surrogates are escaped, so that any path can be stored."""
     return json.dumps(
-        [locator.archive, locator.entry, locator.entry_index, locator.stream_id, locator.ordinal],
+        [locator.archive, [list(step) for step in locator.entries], locator.stream_id, locator.ordinal],
         separators=(",", ":"),
     )
 
 
 def unpack_locator(text: str) -> Locator:
     """The inverse of `pack_locator`."""
-    return Locator(*json.loads(text))
+    archive, entries, stream_id, ordinal = json.loads(text)
+    return Locator(archive, tuple((path, index) for path, index in entries), stream_id, ordinal)

@@ -69,7 +69,9 @@ def page_of(rows: QuerySet[Stream], sort: str, offset: int, limit: int) -> dict[
     keys = SORTS.get(sort.lstrip("-"), SORTS["archive"])
     order = [F(k).desc(nulls_last=True) if down else F(k).asc(nulls_last=True) for k in keys]
     totals = rows.aggregate(n=Count("pk"), seconds=Sum("seconds"), bytes=Sum("stored"))
-    page = rows.select_related("archive__game", "bank").order_by(*order, "pk")[offset : offset + min(limit, 500)]
+    page = rows.select_related("archive__game", "archive__outer", "bank").order_by(*order, "pk")[
+        offset : offset + min(limit, 500)
+    ]
     return {
         "total": totals["n"],
         "seconds": totals["seconds"] or 0.0,
@@ -105,7 +107,7 @@ def entries_page(game: Game, archive: int, q: str, sort: str, offset: int, limit
         "total": rows.count(),
         "rows": list(
             rows.order_by(order, "pk")[offset : offset + min(limit, 500)].values(
-                "id", "ordinal", "path", "at", "stored", "size", "method"
+                "id", "ordinal", "path", "at", "stored", "size", "method", "file"
             )
         ),
     }

@@ -24,8 +24,9 @@ from zubret_core.container import GameFolder
 from zubret_core.locate import open_bank_at, stream_in
 
 from ..errors import stopped
-from ..games.services import disk_cache
-from .models import Archive, Stream
+from ..layouts.known import known_for
+from .models import Stream
+from .opening import check_unchanged, disk_cache, version_of
 
 BINS = 960
 """Peaks are worked out once at this resolution; smaller drawings are made from them."""
@@ -101,11 +102,12 @@ def open_original(row: Stream) -> CoreStream:
     archive = row.archive
     check_unchanged(archive)
     locator = row.where()
-    key = f"{archive.version()}/{locator.entry_index}"
+    key = "/".join([version_of(archive), *(str(n) for _, n in locator.entries)])
     with _banks_lock:  # a bank of thousands of streams is read once, not once a stream
         if key not in _banks:
             folder = GameFolder(Path(archive.game.folder))
-            _banks[key] = open_bank_at(folder, locator, disk_cache(), archive.version())
+            known = known_for(archive.game)
+            _banks[key] = open_bank_at(folder, locator, disk_cache(), version_of(archive), known)
         _banks.move_to_end(key)
         while len(_banks) > MOST_BANKS:
             _banks.popitem(last=False)
@@ -113,17 +115,9 @@ def open_original(row: Stream) -> CoreStream:
     return stream_in(bank, locator)
 
 
-def check_unchanged(archive: Archive) -> None:
-    """409 unless the archive has the size and time that the survey saw."""
-    place = GameFolder(Path(archive.game.folder)).locate(archive.path)
-    stat = place.stat() if place.exists() else None
-    if stat is None or (stat.st_size, stat.st_mtime_ns) != (archive.size, archive.mtime_ns):
-        raise stopped(409, "The file has changed since it was surveyed.", "Survey the game again.", archive.path)
-
-
 @opens("o")
 def _original(pk: int, digest: str) -> Sound | None:
-    row = Stream.objects.select_related("archive__game").filter(pk=pk).first()
+    row = Stream.objects.select_related("archive__game", "archive__outer").filter(pk=pk).first()
     if row is None or row.digest() != digest:
         return None
     stream = open_original(row)

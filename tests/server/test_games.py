@@ -43,16 +43,30 @@ class Games(ServerTest):
             {
                 "data/sea.crate": ("archive", 9, 34),
                 "data/deck.zip": ("archive", 6, 5),
-                "data/order.txt": ("other", 0, 0),
-                "ferry.ini": ("other", 0, 0),
-                "read me.txt": ("other", 0, 0),
+                "data/patch_01.zip": ("archive", 2, 1),
+                "data/hold.chart": ("locked", 0, 0),
+                "data/sums.txt": ("list", 0, 0),
+                **dict.fromkeys(
+                    [
+                        "data/order.txt",
+                        "data/hold names.txt",
+                        "data/hold.cargo00",
+                        "data/hold.cargo01",
+                        "ferry.ini",
+                        "read me.txt",
+                        "found on a forum.txt",
+                    ],
+                    ("other", 0, 0),
+                ),
             },
         )
         self.assertEqual(rows["data/sea.crate"]["layout"], "saltglass-crate")
         self.assertGreater(rows["data/deck.zip"]["unpacked"], rows["data/deck.zip"]["size"])
         route = {s["key"]: (s["dot"], s["text"]) for s in self.get(f"/games/{game['id']}/route")}
-        self.assertEqual(route["survey"], ("full", "2 archives"))
-        self.assertEqual(route["locate"], ("full", "39 streams"))
+        self.assertEqual(route["survey"], ("half", "4 archives, 1 locked"))
+        self.assertIn("needs a key of 32 bytes", rows["data/hold.chart"]["error"]["what"])
+        self.assertIn("53 46 43 52 at byte 0", rows["data/sea.crate"]["evidence"])
+        self.assertEqual(route["locate"], ("full", "40 streams"))
         self.assertEqual(route["rebuild"], ("empty", "not rebuilt"))
 
     def test_an_unchanged_archive_is_stored_once_and_a_changed_one_anew(self):
@@ -109,7 +123,7 @@ class Lists(ServerTest):
     def test_streams_are_searched_sorted_and_paged(self):
         longest = self.get(f"{self.path}/streams?sort=-length&limit=3")
         self.assertEqual([r["stream_id"] for r in longest["rows"]], ["0266", "0247", "0246"])
-        self.assertEqual(longest["total"], 39)
+        self.assertEqual(longest["total"], 40)
         self.assertAlmostEqual(longest["seconds"], sum(s.seconds for s in Stream.objects.all()), places=3)
         second = self.get(f"{self.path}/streams?sort=-length&limit=3&offset=3")
         self.assertLess(second["rows"][0]["seconds"], longest["rows"][-1]["seconds"])
@@ -127,7 +141,7 @@ class Lists(ServerTest):
 
     def test_the_length_brush_counts_every_stream_once(self):
         brush = self.get(f"{self.path}/lengths")
-        self.assertEqual(sum(brush["counts"]), 39)
+        self.assertEqual(sum(brush["counts"]), 40)
         self.assertEqual(sum(self.get(f"{self.path}/lengths?q=music.bell")["counts"][18:]), 5)
 
     def test_entries_and_the_ribbon(self):

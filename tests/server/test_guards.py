@@ -46,13 +46,13 @@ class Guards(ServerTest):
                 self.assertIn("not Zubret's own", answer.json()["what"])
         self.assertEqual(Client(HTTP_HOST="localhost:8377").get("/api/games").status_code, 200)
 
-    def test_health_needs_both_workers(self):
-        self.assertEqual(self.get("/health", 503)["workers"], {"long": False, "quick": False})
+    def test_health_needs_all_workers(self):
+        self.assertEqual(self.get("/health", 503)["workers"], {"long": False, "quick": False, "background": False})
         for queue in QUEUES:
             (settings.DATA_DIR / f"worker-{queue}.beat").touch()
         self.assertEqual(self.get("/health")["ok"], True)
         os.utime(settings.DATA_DIR / "worker-long.beat", (1, 1))
-        self.assertEqual(self.get("/health", 503)["workers"], {"long": False, "quick": True})
+        self.assertEqual(self.get("/health", 503)["workers"]["long"], False)
 
     def test_a_job_whose_lease_ran_out_is_cut_off_and_cleaned_up(self):
         scratch = settings.DATA_DIR / "builds" / "1"
@@ -100,7 +100,7 @@ class Bulk(ServerTest):
     def test_bulk_rows_are_those_of_the_orm(self):
         game = Game.objects.create(name="g", folder="/x")
         archive = Archive.objects.create(game=game, path="a", size=1, mtime_ns=1, kind="zip")
-        rows = [(archive.pk, n, f"e{n}", None, n, 1 << 40, 2, "plain", None) for n in range(25_000)]
+        rows = [(archive.pk, n, f"e{n}", None, n, 1 << 40, 2, "plain", None, "", None) for n in range(25_000)]
         self.assertEqual(list(bulk_insert(Entry, Entry.BULK, rows)), [10_000, 20_000, 25_000])
         last = Entry.objects.get(archive=archive, ordinal=24_999)
         self.assertEqual((last.path, last.stored, last.path_raw, last.crc32), ("e24999", 1 << 40, None, None))

@@ -125,7 +125,7 @@ class Swapping(ServerTest):
         started = self.send("post", f"/builds/{build.pk}/trials", {"swap_id": swap["id"]})
         trial = self.get(f"/trials/{started['trial']['id']}")
         self.assertEqual((trial["played"], trial["audio"]), (False, ""))
-        self.assertIn("8 entries, but the game has 9", trial["why"])
+        self.assertIn("sea.crate: the sum is not the one in data/sums.txt", trial["why"])
 
     def test_a_rebuild_that_fails_leaves_nothing(self):
         self.ready()

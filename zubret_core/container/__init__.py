@@ -2,7 +2,7 @@
 
 from .base import Container, Entry, NewEntry, Siblings, beside
 from .described import DescribedArchive
-from .folder import GameFile, GameFolder
+from .folder import GameFile, GameFolder, LaidOver
 from .iso import IsoImage
 from .loose import LooseFile
 from .tar import TarArchive
@@ -15,6 +15,7 @@ __all__ = [
     "GameFile",
     "GameFolder",
     "IsoImage",
+    "LaidOver",
     "LooseFile",
     "NewEntry",
     "Siblings",

@@ -69,3 +69,16 @@ class GameFolder:
             return self.open(place)
 
         return open_named
+
+
+class LaidOver(GameFolder):
+    """A game's folder with rebuilt files laid over it: what is not there is read from the game."""
+
+    def __init__(self, game: Path, over: Path):
+        super().__init__(game)
+        self.over = over.resolve()
+
+    def locate(self, path: str) -> Path:
+        inside = super().locate(path)
+        over = self.over / inside.relative_to(self.folder)
+        return over if over.is_file() else inside

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 from ..bank import NewStream
@@ -47,7 +48,9 @@ class FilePlan:
     added: tuple[str, ...] = ()
     belongs_to: str = ""
     lists: tuple[str, ...] = ()
-    """Files whose lines change here; this file is worked out when they have been written."""
+    """Files whose lines change here."""
+    finish: Callable[[Path], Source] | None = None
+    """Gives the file's bytes once the others stand in an output folder, where it depends on them."""
 
     @property
     def size(self) -> int:
@@ -121,7 +124,9 @@ def _lists(game: GameFolder, known: Known, written: set[str]) -> list[FilePlan]:
             original = FileSource(game.locate(file.path), file.path)
             before = [Segment("table", 0, file.size)]
             built = Built(original, [Segment("new", 0, file.size)], True, 0)
-            out.append(FilePlan(file.path, before, built, [], file.size, len(lines), lists=touched))
+            plan = FilePlan(file.path, before, built, [], file.size, len(lines), lists=touched)
+            plan.finish = partial(_relisted, plan, game, known)
+            out.append(plan)
     return out
 
 
@@ -193,18 +198,8 @@ def _rebuilt(
     return whole
 
 
-def write_plan(
-    plans: Sequence[FilePlan],
-    out: Path,
-    progress: Progress = silent,
-    *,
-    game: GameFolder | None = None,
-    known: Known | None = None,
-) -> list[Path]:
-    """Write every planned file below `out`, lists last; on any fault or cancel what this call wrote is removed.
-
-    game, known: needed where plans hold lists of sums.
-    """
+def write_plan(plans: Sequence[FilePlan], out: Path, progress: Progress = silent) -> list[Path]:
+    """Write every planned file below `out`, lists last; on any fault or cancel what this call wrote is removed."""
     total = sum(p.size for p in plans)
     out.mkdir(parents=True, exist_ok=True)
     free = shutil.disk_usage(out).free
@@ -224,8 +219,8 @@ def write_plan(
             def step(n: int, _: int, note: str, before: int = before) -> None:
                 progress(before + n, total, note)
 
-            if plan.lists and game is not None:
-                plan.built.source = _relisted(plan, game, known or Known(), out)
+            if plan.finish:
+                plan.built.source = plan.finish(out)
             write_file(plan.built.source, place, step)
             written.append(place)
             done += plan.size

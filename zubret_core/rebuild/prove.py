@@ -20,7 +20,7 @@ from ..bank import Bank
 from ..base import Format, Progress, ZubretError, silent, to_int16
 from ..base.pcm import snr_db
 from ..base.wording import spaced
-from ..container import Container, DescribedArchive, GameFolder, LooseFile, beside
+from ..container import Container, DescribedArchive, GameFolder, LaidOver, LooseFile, beside
 from ..container.base import label_of, open_entry
 from ..layout import Reading, load_layout, read_layout, shipped_layouts
 from ..layout.integrity import how_of, sum_is, sums_of, verify
@@ -125,19 +125,6 @@ def prove_in_new_process(expected: dict[str, Any], progress: Progress = silent) 
     return points
 
 
-class _Rebuilt(GameFolder):
-    """The rebuilt files laid over the game's: what was not written anew is read from the game."""
-
-    def __init__(self, game: Path, out: Path):
-        super().__init__(game)
-        self.out = out.resolve()
-
-    def locate(self, path: str) -> Path:
-        inside = super().locate(path)
-        over = self.out / inside.relative_to(self.folder)
-        return over if over.is_file() else inside
-
-
 def prove(expected: dict[str, Any], progress: Progress = silent) -> list[ProofPoint]:
     """All points of all files; a file that can't be read gives one point that failed."""
     points: list[ProofPoint] = []
@@ -145,7 +132,7 @@ def prove(expected: dict[str, Any], progress: Progress = silent) -> list[ProofPo
     names: dict[str, dict[str, str]] = expected["names"]
     layouts = [*(load_layout(text) for text in expected["layouts"]), *shipped_layouts()]
     known = Known(layouts, lambda layout, path: keys.get(path, {}), lambda layout, path: names.get(path, {}))
-    old, new = GameFolder(Path(expected["game"])), _Rebuilt(Path(expected["game"]), Path(expected["out"]))
+    old, new = GameFolder(Path(expected["game"])), LaidOver(Path(expected["game"]), Path(expected["out"]))
     total = sum(f["size"] for f in expected["files"])
     done = 0
     for file in expected["files"]:

@@ -128,6 +128,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/changes/{old}/{new}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Changes
+         * @description What changed from one survey to another.
+         */
+        get: operations["server_games_work_api_list_changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/changes/{old}/{new}/csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Changes Csv
+         * @description The same as a CSV file.
+         */
+        get: operations["server_games_work_api_changes_csv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/export-folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Folders
+         * @description Folders that were named before, the newest first.
+         */
+        get: operations["server_games_work_api_export_folders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/folders": {
         parameters: {
             query?: never;
@@ -212,6 +272,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Keys
+         * @description The key ring of a game.
+         */
+        get: operations["server_games_work_api_list_keys"];
+        put?: never;
+        /**
+         * Add Key
+         * @description Add a key to the ring.
+         */
+        post: operations["server_games_work_api_add_key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/keys/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Keys
+         * @description Try every key on every locked archive.
+         */
+        post: operations["server_games_work_api_try_keys"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/languages": {
         parameters: {
             query?: never;
@@ -246,6 +350,30 @@ export interface paths {
         get: operations["server_shelf_api_stream_lengths"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Names
+         * @description The name lists of a game.
+         */
+        get: operations["server_games_work_api_list_names"];
+        put?: never;
+        /**
+         * Add Names
+         * @description Give names to the entries of an archive; the archive is surveyed again.
+         */
+        post: operations["server_games_work_api_add_names"];
         delete?: never;
         options?: never;
         head?: never;
@@ -316,6 +444,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/take-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Out
+         * @description Take entries out as a job.
+         */
+        post: operations["server_games_work_api_take_out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/take-out/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Plan Taking Out
+         * @description How much it would be, and whether there is room.
+         */
+        post: operations["server_games_work_api_plan_taking_out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -325,7 +493,7 @@ export interface paths {
         };
         /**
          * Health
-         * @description 200 once the database answers and both workers have shown a sign of life.
+         * @description 200 once the database answers and all workers have shown a sign of life.
          */
         get: operations["server_api_health"];
         put?: never;
@@ -376,6 +544,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Out Again
+         * @description Take out again what a job was to take out: it goes on from where that one ended.
+         */
+        post: operations["server_games_work_api_take_out_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/cancel": {
         parameters: {
             query?: never;
@@ -390,6 +578,66 @@ export interface paths {
          * @description Ask a job to stop; one that has not begun ends at once.
          */
         post: operations["server_jobs_api_cancel_job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/zip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Taken Zip
+         * @description The ZIP file that a job has made.
+         */
+        get: operations["server_games_work_api_taken_zip"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/keys/{key_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove Key
+         * @description Take a key off the ring. What it opened is locked at the next survey.
+         */
+        delete: operations["server_games_work_api_remove_key"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/keys/{key_id}/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Show Key
+         * @description A key's bytes, for somebody who asks for them.
+         */
+        post: operations["server_games_work_api_show_key"];
         delete?: never;
         options?: never;
         head?: never;
@@ -480,6 +728,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/names/{names_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove Names
+         * @description Take a name list away; the archive is surveyed again.
+         */
+        delete: operations["server_games_work_api_remove_names"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/streams/{stream_id}": {
         parameters: {
             query?: never;
@@ -522,6 +790,50 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/surveys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Surveys
+         * @description All finished surveys, the newest first.
+         */
+        get: operations["server_games_work_api_list_surveys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/surveys/{survey_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Forget Survey
+         * @description Forget a survey that is not the newest of its game.
+         */
+        delete: operations["server_games_work_api_forget_survey"];
+        options?: never;
+        head?: never;
+        /**
+         * Label Survey
+         * @description Give a survey a label, such as the game's build.
+         */
+        patch: operations["server_games_work_api_label_survey"];
         trace?: never;
     };
     "/api/swaps/{swap_id}": {
@@ -644,12 +956,52 @@ export interface components {
             trials: components["schemas"]["TrialOut"][];
         };
         /**
+         * ChangeOut
+         * @description One change; sizes in bytes, null where there is no such side.
+         */
+        ChangeOut: {
+            /** Detail */
+            detail: string;
+            /** File */
+            file: string;
+            /** Id */
+            id: number;
+            /** Kind */
+            kind: string;
+            /** New Size */
+            new_size: number | null;
+            /** Old Path */
+            old_path: string;
+            /** Old Size */
+            old_size: number | null;
+            /** Path */
+            path: string;
+        };
+        /**
+         * Changes
+         * @description A page of changes, and how many there are of each kind.
+         */
+        Changes: {
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** Rows */
+            rows: components["schemas"]["ChangeOut"][];
+            /** Sharper */
+            sharper: boolean;
+            /** Total */
+            total: number;
+        };
+        /**
          * EntryOut
-         * @description An entry; at is its byte offset in the archive.
+         * @description An entry; at is its byte offset in the archive, or in the companion `file` where that is not empty.
          */
         EntryOut: {
             /** At */
             at: number;
+            /** File */
+            file: string;
             /** Id */
             id: number;
             /** Method */
@@ -675,14 +1027,22 @@ export interface components {
         };
         /**
          * FileOut
-         * @description A file of the game's folder; what: archive, bank, unreadable or other.
+         * @description A file of the game's folder, or an archive inside one (inside), with what it is and by which evidence.
+         *
+         *     what: archive, sound, locked, unreadable, companion (of belongs_to), list or other.
          */
         FileOut: {
             /** Archive Id */
             archive_id: number | null;
+            /** Belongs To */
+            belongs_to: string;
             /** Entries */
             entries: number;
             error: components["schemas"]["ProblemOut"] | null;
+            /** Evidence */
+            evidence: string;
+            /** Inside */
+            inside: boolean;
             /** Layout */
             layout: string;
             /** Path */
@@ -839,6 +1199,50 @@ export interface components {
             total: number;
         };
         /**
+         * KeyIn
+         * @description A key; text is its bytes in any usual spelling.
+         */
+        KeyIn: {
+            /**
+             * Builds
+             * @default
+             */
+            builds: string;
+            /**
+             * Label
+             * @default
+             */
+            label: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * KeyOut
+         * @description A key, masked; opens lists the archives that it opens.
+         */
+        KeyOut: {
+            /** Builds */
+            builds: string;
+            /** Bytes */
+            bytes: number;
+            /** Id */
+            id: number;
+            /** Label */
+            label: string;
+            /** Masked */
+            masked: string;
+            /** Opens */
+            opens: string[];
+        };
+        /**
+         * LabelIn
+         * @description A survey's label.
+         */
+        LabelIn: {
+            /** Label */
+            label: string;
+        };
+        /**
          * Lengths
          * @description Streams by length, in bins that are equal on a logarithmic axis of seconds.
          */
@@ -849,6 +1253,35 @@ export interface components {
             from_seconds: number;
             /** To Seconds */
             to_seconds: number;
+        };
+        /**
+         * NamesIn
+         * @description A name list for an archive: its lines.
+         */
+        NamesIn: {
+            /** Path */
+            path: string;
+            /** Text */
+            text: string;
+            /**
+             * Title
+             * @default name list
+             */
+            title: string;
+        };
+        /**
+         * NamesOut
+         * @description A name list.
+         */
+        NamesOut: {
+            /** Id */
+            id: number;
+            /** Lines */
+            lines: number;
+            /** Path */
+            path: string;
+            /** Title */
+            title: string;
         };
         /**
          * NewAudio
@@ -956,6 +1389,14 @@ export interface components {
             segments: components["schemas"]["SegmentOut"][];
             /** Size */
             size: number;
+        };
+        /**
+         * Secret
+         * @description A key's bytes in hexadecimal.
+         */
+        Secret: {
+            /** Text */
+            text: string;
         };
         /**
          * SegmentOut
@@ -1070,6 +1511,33 @@ export interface components {
             total: number;
         };
         /**
+         * SurveyLine
+         * @description A survey in the list of all; contents tells how many of its archives are known by content.
+         */
+        SurveyLine: {
+            /** Archives */
+            archives: number;
+            /** Build */
+            build: string;
+            /** Contents */
+            contents: number;
+            /** Files */
+            files: number;
+            /**
+             * Finished
+             * Format: date-time
+             */
+            finished: string;
+            /** Game */
+            game: string;
+            /** Game Id */
+            game_id: number;
+            /** Id */
+            id: number;
+            /** Label */
+            label: string;
+        };
+        /**
          * SurveyOut
          * @description The newest survey with its files.
          */
@@ -1087,6 +1555,10 @@ export interface components {
             finished: string;
             /** Id */
             id: number;
+            /** Label */
+            label: string;
+            /** Locked */
+            locked: number;
             /** Rows */
             rows: components["schemas"]["FileOut"][];
             /** Unpacked */
@@ -1122,6 +1594,71 @@ export interface components {
             treatment: components["schemas"]["TreatmentOut"];
             /** Verdict */
             verdict: string;
+        };
+        /**
+         * TakeOutIn
+         * @description What is taken out: chosen entries, or an archive (0: the whole game) and a filter; and where to.
+         *
+         *     folder: a whole path, or empty for a ZIP file to download.
+         */
+        TakeOutIn: {
+            /**
+             * Archive
+             * @default 0
+             */
+            archive: number;
+            /**
+             * Entries
+             * @default []
+             */
+            entries: number[];
+            /**
+             * Flat
+             * @default false
+             */
+            flat: boolean;
+            /**
+             * Folder
+             * @default
+             */
+            folder: string;
+            /**
+             * Q
+             * @default
+             */
+            q: string;
+        };
+        /**
+         * TakeOutNote
+         * @description A file that has another name than its entry, and why.
+         */
+        TakeOutNote: {
+            /** Note */
+            note: string;
+            /** Source */
+            source: string;
+            /** Target */
+            target: string;
+        };
+        /**
+         * TakeOutPlan
+         * @description What taking out would need, in bytes; there: files that are there already; renamed: names that are changed.
+         */
+        TakeOutPlan: {
+            /** Bytes */
+            bytes: number;
+            /** Files */
+            files: number;
+            /** Fits */
+            fits: boolean;
+            /** Free */
+            free: number;
+            /** Notes */
+            notes: components["schemas"]["TakeOutNote"][];
+            /** Renamed */
+            renamed: number;
+            /** There */
+            there: number;
         };
         /**
          * TreatmentIn
@@ -1383,6 +1920,78 @@ export interface operations {
             };
         };
     };
+    server_games_work_api_list_changes: {
+        parameters: {
+            query?: {
+                kind?: string;
+                q?: string;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                old: number;
+                new: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changes"];
+                };
+            };
+        };
+    };
+    server_games_work_api_changes_csv: {
+        parameters: {
+            query?: {
+                kind?: string;
+                q?: string;
+            };
+            header?: never;
+            path: {
+                old: number;
+                new: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    server_games_work_api_export_folders: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+        };
+    };
     server_games_api_folders: {
         parameters: {
             query?: {
@@ -1497,6 +2106,76 @@ export interface operations {
             };
         };
     };
+    server_games_work_api_list_keys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyOut"][];
+                };
+            };
+        };
+    };
+    server_games_work_api_add_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeyIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyOut"];
+                };
+            };
+        };
+    };
+    server_games_work_api_try_keys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
     server_shelf_api_languages: {
         parameters: {
             query?: never;
@@ -1541,6 +2220,54 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Lengths"];
+                };
+            };
+        };
+    };
+    server_games_work_api_list_names: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamesOut"][];
+                };
+            };
+        };
+    };
+    server_games_work_api_add_names: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NamesIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamesOut"];
                 };
             };
         };
@@ -1642,6 +2369,58 @@ export interface operations {
             };
         };
     };
+    server_games_work_api_take_out: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeOutIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    server_games_work_api_plan_taking_out: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeOutIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakeOutPlan"];
+                };
+            };
+        };
+    };
     server_api_health: {
         parameters: {
             query?: never;
@@ -1715,6 +2494,28 @@ export interface operations {
             };
         };
     };
+    server_games_work_api_take_out_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
     server_jobs_api_cancel_job: {
         parameters: {
             query?: never;
@@ -1733,6 +2534,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    server_games_work_api_taken_zip: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    server_games_work_api_remove_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    server_games_work_api_show_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Secret"];
                 };
             };
         };
@@ -1865,6 +2728,26 @@ export interface operations {
             };
         };
     };
+    server_games_work_api_remove_names: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                names_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     server_shelf_api_stream: {
         parameters: {
             query?: never;
@@ -1928,6 +2811,70 @@ export interface operations {
         responses: {
             /** @description OK */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    server_games_work_api_list_surveys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SurveyLine"][];
+                };
+            };
+        };
+    };
+    server_games_work_api_forget_survey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                survey_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    server_games_work_api_label_survey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                survey_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabelIn"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };

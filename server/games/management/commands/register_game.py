@@ -2,7 +2,8 @@
 
 from django.core.management.base import BaseCommand
 
-from server.games.services import register, start_survey
+from server.games.services import register
+from server.games.surveying import start_survey
 
 
 class Command(BaseCommand):

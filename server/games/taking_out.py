@@ -1,0 +1,167 @@
+"""Taking entries out: what a selection means, what it would need, and doing it."""
+
+from __future__ import annotations
+
+import shutil
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.db.models import QuerySet
+
+from zubret_core.base import Progress, ZubretError
+from zubret_core.container import GameFolder
+from zubret_core.extract import Item, extract, extract_zip, read_manifest, targets_for
+
+from ..errors import stopped
+from ..jobs.models import Job
+from ..jobs.run import start, work
+from ..layouts.known import known_for
+from ..shelf.models import Archive, Entry
+from ..shelf.opening import check_unchanged, disk_cache, version_of
+from .models import ExportFolder, Game
+from .services import allowed
+
+SHOWN = 200
+"""Failures and changed names that a job's result lists; the manifest and its problems file have all."""
+
+
+def entries_of(game: Game, archive: int, q: str, chosen: list[int]) -> QuerySet[Entry]:
+    """Entries of the current survey: those chosen, or of an archive and a filter; of the whole game without copies.
+
+    Without an archive, entries of archives inside others are left out: they come out with what holds them.
+    """
+    survey = game.current_survey()
+    rows = Entry.objects.filter(archive__seen_in__survey=survey) if survey else Entry.objects.none()
+    if chosen:
+        return rows.filter(pk__in=chosen)
+    rows = rows.filter(archive=archive) if archive else rows.filter(archive__outer__isnull=True)
+    for word in q.split():
+        rows = rows.filter(path__icontains=word)
+    return rows
+
+
+def items_of(game: Game, rows: QuerySet[Entry], flat: bool) -> tuple[list[Item], list[dict[str, str]]]:
+    """What is taken out, each with its target; and the targets whose names had to be changed, with the reason."""
+    found = list(rows.order_by("archive", "ordinal").values_list("archive", "ordinal", "path", "size"))
+    archives = Archive.objects.in_bulk({a for a, _, _, _ in found})
+    several = len(archives) > 1
+    paths = [f"{archives[a].path.replace(' › ', '/')}/{path}" if several else path for a, _, path, _ in found]
+    targets = targets_for(paths, flat=flat)
+    items, notes = [], []
+    for (a, ordinal, path, size), target in zip(found, targets, strict=True):
+        archive = archives[a]
+        chain = (*(n for _, n in archive.chain), ordinal)
+        name = " › ".join([*archive.path.split(" › ")[1:], path])
+        items.append(Item(archive.file_path(), chain, size, target.path, name))
+        if target.note:
+            notes.append({"target": target.path, "source": f"{archive.path} › {path}", "note": target.note})
+    return items, notes
+
+
+def export_folder(text: str) -> Path:
+    """A folder that may be written to: below the library roots and outside every game."""
+    place = Path(text.strip())
+    if not place.is_absolute():
+        raise stopped(422, "Give the folder's whole path.", "Choose a folder from the list and add a name.", text)
+    parent = place
+    while not parent.exists() and parent != parent.parent:
+        parent = parent.parent
+    allowed(str(parent))
+    place = place.resolve()
+    for game in Game.objects.all():
+        folder = Path(game.folder)
+        if place == folder or folder in place.parents:
+            raise stopped(
+                403, f"This folder is inside the game {game.name}.", "Nothing is written there: choose another.", text
+            )
+    if place.exists() and not place.is_dir():
+        raise stopped(422, "This is a file, not a folder.", "Choose another name.", text)
+    return place
+
+
+def plan(game: Game, rows: QuerySet[Entry], flat: bool, folder: str) -> dict[str, Any]:
+    """How many files and bytes, how much room there is, and what would be called differently."""
+    items, notes = items_of(game, rows, flat)
+    out = export_folder(folder) if folder else settings.DATA_DIR
+    there = read_manifest(out) if folder else {}
+    place = out
+    while not place.exists() and place != place.parent:
+        place = place.parent
+    free, need = shutil.disk_usage(place).free, sum(i.size for i in items)
+    return {
+        "files": len(items),
+        "bytes": need,
+        "free": free,
+        "fits": need <= free,
+        "there": sum(i.target in there for i in items),
+        "renamed": len(notes),
+        "notes": notes[:SHOWN],
+    }
+
+
+def start_taking_out(game: Game, archive: int, q: str, chosen: list[int], flat: bool, folder: str) -> Job:
+    """Take entries out as a job: into a folder, or into a ZIP file where none is given."""
+    rows = entries_of(game, archive, q, chosen)
+    count = rows.count()
+    if not count:
+        raise stopped(409, "Nothing is chosen.", "Choose an archive with entries, or take the filter away.")
+    if folder:
+        place = export_folder(folder)
+        ExportFolder.objects.get_or_create(path=str(place))
+        folder = str(place)
+    title = f"Taking out {count:,} {'entry' if count == 1 else 'entries'} of {game.name}"
+    return start("extract", title, game, archive=archive, q=q, chosen=chosen, flat=flat, folder=folder)
+
+
+@work("extract", "long")
+def take_out(job: Job, progress: Progress) -> dict[str, Any]:
+    """Write what the job's arguments choose; the same arguments again go on where a cut was."""
+    game, args = job.game, job.args
+    assert game is not None
+    items, notes = items_of(game, entries_of(game, args["archive"], args["q"], args["chosen"]), args["flat"])
+    versions = _versions(game, items)
+    folder, known = GameFolder(Path(game.folder)), known_for(game)
+    if args["folder"]:
+        out = export_folder(args["folder"])
+        report = extract(folder, items, out, known, disk_cache(), progress, lambda path: versions[path])
+        place = str(out)
+    else:
+        scratch = settings.DATA_DIR / "exports" / str(job.pk)
+        Job.objects.filter(pk=job.pk).update(scratch=str(scratch))
+        scratch.mkdir(parents=True, exist_ok=True)
+        place = str(scratch / "taken out.zip")
+        report = extract_zip(folder, items, Path(place), known, disk_cache(), progress, lambda path: versions[path])
+    failed, out_report = report.failed, asdict(report)
+    return {
+        **out_report,
+        "failed": failed[:SHOWN],
+        "failed_count": len(failed),
+        "notes": notes[:SHOWN],
+        "renamed": len(notes),
+        "folder": place if args["folder"] else "",
+        "zip": not args["folder"],
+    }
+
+
+def _versions(game: Game, items: list[Item]) -> dict[str, str]:
+    """The version of each file that is read, which must be the surveyed one."""
+    out = {}
+    survey = game.current_survey()
+    rows = Archive.objects.filter(seen_in__survey=survey, outer__isnull=True, path__in={i.archive for i in items})
+    for row in rows.select_related("game", "outer"):
+        check_unchanged(row)
+        out[row.path] = version_of(row)
+    missing = {i.archive for i in items} - set(out)
+    if missing:
+        raise ZubretError("The survey has changed meanwhile.", file=min(missing), next="Choose the entries again.")
+    return out
+
+
+def zip_of(job: Job) -> Path:
+    """The ZIP file that a job has made."""
+    place = settings.DATA_DIR / "exports" / str(job.pk) / "taken out.zip"
+    if job.kind != "extract" or job.state != Job.DONE or not place.is_file():
+        raise stopped(410, "The ZIP file is not there (any more).", "Take the entries out again.")
+    return place

@@ -1,0 +1,1 @@
+"""The user's own layouts: drafts, versions, and what they are tried on."""

@@ -1,0 +1,73 @@
+"""What a game is read with: the user's layouts and the shipped ones, its keys, its name lists."""
+
+from __future__ import annotations
+
+import hashlib
+import threading
+from collections.abc import Mapping
+from functools import lru_cache
+
+from django.db.models import Max
+
+from zubret_core.layout import Layout, load_layout, shipped_layouts
+from zubret_core.locate import Known, names_by_id
+
+from ..games.models import Game, KeyChoice, NameList
+from .models import LayoutVersion
+
+_lock = threading.Lock()
+
+
+@lru_cache(maxsize=64)
+def _loaded(pk: int, text: str, name: str) -> Layout:
+    return load_layout(text, name)
+
+
+def user_layouts() -> list[tuple[LayoutVersion, Layout]]:
+    """The newest version of each of the user's layouts."""
+    newest = LayoutVersion.objects.values("layout").annotate(pk_max=Max("pk")).values("pk_max")
+    versions = LayoutVersion.objects.filter(pk__in=newest).order_by("slug")
+    return [(v, _loaded(v.pk, v.text, v.slug)) for v in versions]
+
+
+def known_for(game: Game) -> Known:
+    """The layouts, keys and names with which a game is read now."""
+    choices: dict[str, dict[str, bytes]] = {}
+    for choice in KeyChoice.objects.filter(game=game).select_related("key"):
+        choices.setdefault(choice.path, {})[choice.name] = bytes.fromhex(choice.key.secret)
+    lists = {n.path: n for n in NameList.objects.filter(game=game).order_by("pk")}
+    layouts = [layout for _, layout in user_layouts()]
+
+    def keys(layout: Layout, path: str) -> Mapping[str, bytes]:
+        return choices.get(path, {})
+
+    def names(layout: Layout, path: str) -> Mapping[str, str]:
+        return _names(layout.id, layout, lists[path].pk, lists[path].text) if path in lists else {}
+
+    return Known([*layouts, *shipped_layouts()], keys, names)
+
+
+_names_cache: dict[tuple[str, int, int], dict[str, str]] = {}
+
+
+def _names(slug: str, layout: Layout, pk: int, text: str) -> dict[str, str]:
+    key = slug, pk, hash(text)
+    with _lock:
+        if key not in _names_cache:
+            if len(_names_cache) > 16:
+                _names_cache.clear()
+            _names_cache[key] = names_by_id(layout, text.splitlines())
+        return _names_cache[key]
+
+
+def opened_with(game: Game, path: str, layout: Layout | None) -> str:
+    """A text that changes with the layout, keys and names by which an archive is opened; "" where all is as shipped."""
+    parts = []
+    version = next((v for v, lo in user_layouts() if lo is layout), None)
+    if version is not None:
+        parts.append(f"layout {version.pk}")
+    parts += [f"{c.name} {c.key_id}" for c in KeyChoice.objects.filter(game=game, path=path).order_by("name")]
+    newest = NameList.objects.filter(game=game, path=path).order_by("-pk").first()
+    if newest:
+        parts.append(f"names {newest.pk}")
+    return hashlib.blake2b("|".join(parts).encode(), digest_size=16).hexdigest() if parts else ""

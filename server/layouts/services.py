@@ -1,0 +1,3 @@
+"""Keeping layouts: drafts and versions."""
+
+from __future__ import annotations

@@ -1,0 +1,229 @@
+"""The locked hold: keys, names, archives inside archives, taking out, and what changed between two builds."""
+
+import csv
+import io
+import json
+import logging
+import shutil
+import zipfile
+from pathlib import Path
+
+import xxhash
+from django.conf import settings
+
+from server.games.models import Key
+from server.jobs.models import Job
+from server.shelf.models import Entry
+from standin.chart import KEYS
+from standin.make import make
+from tests.server.support import ServerTest, wav_bytes
+from tests.support import tone
+from zubret_core.extract import read_manifest
+
+
+class Hold(ServerTest):
+    def setUp(self):
+        super().setUp()
+        self.game = self.add_game()
+        self.folder = Path(self.game["folder"])
+        self.key_text = (self.folder / "found on a forum.txt").read_text().splitlines()[-1]
+
+    def files(self) -> dict[str, dict]:
+        return {r["path"]: r for r in self.get(f"/games/{self.game['id']}/survey")["rows"]}
+
+    def unlock(self) -> dict:
+        """Add the key that waits in the game's folder, and try it; the result for the chart."""
+        self.send("post", f"/games/{self.game['id']}/keys", {"label": "purser", "text": self.key_text})
+        job = self.send("post", f"/games/{self.game['id']}/keys/try")
+        return self.get(f"/jobs/{job['id']}")["result"]["archives"][0]
+
+    def name(self) -> None:
+        text = (self.folder / "data/hold names.txt").read_text()
+        self.send("post", f"/games/{self.game['id']}/names", {"path": "data/hold.chart", "text": text})
+
+    def entries(self, path: str, q: str = "") -> list[dict]:
+        archive = self.files()[path]["archive_id"]
+        return self.get(f"/games/{self.game['id']}/entries?archive={archive}&q={q}")["rows"]
+
+    def test_a_key_in_any_spelling_opens_by_evidence_and_is_never_told(self):
+        keys = f"/games/{self.game['id']}/keys"
+        self.assertIn("key ring is empty", self.send("post", f"{keys}/try", status=409)["what"])
+        for bad in ("", "0x1", "not a key!"):
+            self.send("post", keys, {"text": bad}, 422)
+        self.send("post", keys, {"label": "old", "builds": "0.9", "text": KEYS["1.1"].hex()})
+        job = self.send("post", f"{keys}/try")
+        told = self.get(f"/jobs/{job['id']}")["result"]["archives"]
+        self.assertEqual([(a["path"], a["opens"]) for a in told], [("data/hold.chart", False)])
+        self.assertIn("None of the keys opens it", told[0]["why"])
+        with self.assertLogs(level=logging.DEBUG) as logs:
+            logging.getLogger("test").debug("so that there is one")
+            found = self.unlock()
+        self.assertEqual((found["opens"], found["key"]), (True, "purser"))
+        self.assertIn("checksum of index is right", found["evidence"])
+        secret = KEYS["1.0"].hex()
+        ring = self.get(keys)
+        self.assertEqual([k["opens"] for k in ring], [[], ["data/hold.chart"]])
+        everything = json.dumps([ring, self.get("/jobs"), self.files(), logs.output])
+        self.assertNotIn(secret, everything)
+        self.assertNotIn(secret[4:20], everything)
+        self.assertEqual(self.send("post", f"/keys/{ring[1]['id']}/secret")["text"], secret)
+        self.assertIn("already", self.send("post", keys, {"text": f'"{secret.upper()}"'}, 409)["what"])
+        self.assertEqual(self.files()["data/hold.chart"]["what"], "archive")
+        self.send("delete", f"/keys/{ring[1]['id']}", status=204)
+        self.assertEqual(Key.objects.count(), 1)
+
+    def test_volumes_names_and_archives_inside_are_found(self):
+        self.unlock()
+        rows = self.files()
+        self.assertEqual((rows["data/hold.cargo01"]["what"], rows["data/hold.cargo01"]["belongs_to"]),
+                         ("companion", "data/hold.chart"))  # fmt: skip
+        self.assertEqual(len(self.entries("data/hold.chart")[0]["path"]), 16)  # a hash
+        self.name()
+        rows = self.files()
+        self.assertEqual(rows["data/hold.chart › cabin/cabin.crate"]["streams"], 2)
+        paths = [e["path"] for e in self.entries("data/hold.chart")]
+        self.assertIn("ambience/night.bell", paths)
+        self.assertEqual({e["file"] for e in self.entries("data/hold.chart")}, {"hold.cargo00", "hold.cargo01"})
+        stream = self.stream(self.game, "cabin 4002")
+        self.assertIn("4002", stream["place"])
+        pcm = self.get(f"/audio/{stream['audio']}/pcm?start=100&frames=50")
+        self.assertEqual(len(pcm.content), 100)
+        self.assertEqual(self.stream(self.game, "night 3001")["channels"], 2)
+
+    def test_a_swap_in_the_hold_is_rebuilt_proved_and_played(self):
+        """Through index, volume and companion; the list of sums follows, so that the game takes it."""
+        self.unlock()
+        self.name()
+        for q, seconds in (("night 3002", 1.0), ("cabin 4001", 6.0)):
+            swap = self.upload(self.game, self.stream(self.game, q), wav_bytes(tone(seconds, 24000, 480, 1), 24000))
+            self.send("post", f"/swaps/{swap['id']}/fit", {"point": "all"})
+        mod = f"/mods/{self.game['mod_id']}"
+        self.send("post", f"{mod}/rebuild")
+        build = self.get(f"{mod}/build")
+        self.assertEqual(build["state"], "proved", [p for p in build["proof"] if not p["ok"]])
+        self.assertEqual(
+            [f["path"] for f in build["files"]],
+            ["data/hold.chart", "data/hold.cargo00", "data/sums.txt"],
+        )
+        for result in build["results"]:
+            started = self.send("post", f"/builds/{build['id']}/trials", {"swap_id": result["swap_id"]})
+            trial = self.get(f"/trials/{started['trial']['id']}")
+            self.assertTrue(trial["played"], trial["why"])
+            self.get(f"/audio/{result['audio']}/pcm?frames=10")
+        out = settings.DATA_DIR / "builds" / str(build["id"]) / "data"
+        text = (out / "sums.txt").read_text()
+        (out / "sums.txt").write_text(text.replace(text.splitlines()[-1][:8], "00000000"))
+        started = self.send("post", f"/builds/{build['id']}/trials", {"swap_id": build["results"][0]["swap_id"]})
+        self.assertIn("the sum is not the one", self.get(f"/trials/{started['trial']['id']}")["why"])
+
+    def test_taking_out_goes_on_after_a_cut_and_never_writes_over_what_it_did_not_write(self):
+        self.unlock()
+        self.name()
+        out = self.root / "library" / "taken"
+        body = {"archive": self.files()["data/hold.chart"]["archive_id"], "folder": str(out)}
+        take = f"/games/{self.game['id']}/take-out"
+        plan = self.send("post", f"{take}/plan", body)
+        self.assertEqual((plan["files"], plan["fits"], plan["there"]), (6, True, 0))
+        (out / "log").mkdir(parents=True)
+        (out / "log" / "first.txt").write_text("somebody else's")
+        job = self.send("post", take, body)
+        result = self.get(f"/jobs/{job['id']}")["result"]
+        self.assertEqual((result["files"], result["failed_count"]), (5, 1))
+        self.assertIn("there already", result["failed"][0]["what"])
+        self.assertEqual((out / "log" / "first.txt").read_text(), "somebody else's")
+        lines = read_manifest(out)
+        for path, line in lines.items():
+            data = (out / path).read_bytes()
+            self.assertEqual((line["size"], line["xxh3_64"]), (len(data), xxhash.xxh3_64_hexdigest(data)))
+        self.assertEqual(lines["cabin/cabin.crate"]["source"], "data/hold.chart › cabin/cabin.crate")
+        (out / "log" / "first.txt").unlink()
+        (out / "ambience" / "night.tow").write_bytes(b"cut short")
+        second = self.send("post", f"/jobs/{job['id']}/again")
+        again = self.get(f"/jobs/{second['id']}")["result"]
+        self.assertEqual((again["files"], again["skipped"], again["failed_count"]), (2, 4, 0))
+        for bad in (str(self.folder / "out"), "/etc/zubret", "relative"):
+            self.send("post", take, {**body, "folder": bad}, 422 if bad == "relative" else 403)
+
+    def test_a_zip_of_chosen_entries_flat_and_checked(self):
+        chosen = [e["id"] for e in self.entries("data/deck.zip") if "call" in e["path"] or "horn" in e["path"]]
+        take = f"/games/{self.game['id']}/take-out"
+        job = self.send("post", take, {"entries": chosen, "flat": True})
+        data = b"".join(self.get(f"/jobs/{job['id']}/zip").streaming_content)
+        with zipfile.ZipFile(io.BytesIO(data)) as pack:
+            self.assertIsNone(pack.testzip())
+            names = pack.namelist()
+        self.assertEqual(names, ["horn.wav", "call_01.ogg", "call_02.ogg", "zubret manifest.jsonl"])
+        self.assertIn("Nothing is chosen", self.send("post", take, {"q": "no such entry"}, 409)["what"])
+
+    def test_two_builds_are_compared_by_content(self):
+        self.unlock()
+        self.name()
+        first = self.get("/surveys")[0]
+        self.send("patch", f"/surveys/{first['id']}", {"label": "before the update"}, 204)
+        self.assertEqual(Entry.objects.filter(digest=None).count(), 0)  # the background pass has run
+        shutil.rmtree(self.folder)
+        make(self.folder, "1.1")
+        self.send("post", f"/games/{self.game['id']}/survey")
+        self.assertIn("None of the keys", self.unlock_with("1.0")["why"])
+        self.assertTrue(self.unlock_with("1.1")["opens"])
+        self.name()
+        newest, labels = self.get("/surveys")[0], [s["label"] for s in self.get("/surveys")]
+        self.assertIn("before the update", labels)
+        address = f"/changes/{first['id']}/{newest['id']}"
+        found = self.get(address)
+        by_path = {(r["file"], r["path"]): r["kind"] for r in found["rows"]}
+        self.assertEqual(by_path["data/hold.chart", "log/second.txt"], "added")
+        self.assertEqual(by_path["data/hold.chart", "pictures/noise.raw"], "removed")
+        self.assertEqual(by_path["data/hold.chart", "log/first.txt"], "changed")
+        self.assertEqual(by_path["data/hold.chart", "pictures/wake.raw"], "moved")
+        self.assertEqual(by_path["data/sea.crate", "text/strings_news.txt"], "added")
+        self.assertEqual(by_path["data/sea.crate", "music/music.bell"], "moved")
+        self.assertNotIn(("data/deck.zip", "radio/call_01.ogg"), by_path)
+        self.assertEqual(sum(found["counts"].values()), found["total"])
+        only = self.get(f"{address}?kind=added&q=log")
+        self.assertEqual([r["path"] for r in only["rows"]], ["log/second.txt"])
+        text = b"".join(self.get(f"{address}/csv?kind=removed").streaming_content).decode()
+        self.assertEqual(
+            [r[1:3] for r in csv.reader(io.StringIO(text))],
+            [["file", "entry"], ["data/hold.cargo01", ""], ["data/hold.chart", "pictures/noise.raw"]],
+        )
+        back = self.get(f"/changes/{newest['id']}/{first['id']}?kind=added")["rows"]
+        self.assertEqual([r["path"] for r in back], ["pictures/noise.raw"])
+
+    def unlock_with(self, build: str) -> dict:
+        if not self.game_has(build):
+            self.send("post", f"/games/{self.game['id']}/keys", {"label": build, "text": KEYS[build].hex()})
+        job = self.send("post", f"/games/{self.game['id']}/keys/try")
+        return self.get(f"/jobs/{job['id']}")["result"]["archives"][0]
+
+    def game_has(self, build: str) -> bool:
+        return Key.objects.filter(secret=KEYS[build].hex()).exists()
+
+    def test_a_renamed_entry_is_one_change(self):
+        folder = self.root / "library" / "two"
+        folder.mkdir()
+        for name, path in (("old", "a/tune.bin"), ("new", "b/song.bin")):
+            with zipfile.ZipFile(folder / "x.zip", "w") as pack:
+                pack.writestr(zipfile.ZipInfo(path), b"the very same bytes")
+                pack.writestr(zipfile.ZipInfo("c.txt"), name.encode() * 9)
+            game = self.send("post", "/games", {"folder": str(folder)})
+            self.send("post", f"/games/{game['id']}/survey")
+        old, new = sorted(s["id"] for s in self.get("/surveys") if s["game_id"] == game["id"])[-2:]
+        rows = self.get(f"/changes/{old}/{new}")["rows"]
+        self.assertEqual(
+            [(r["kind"], r["path"], r["old_path"]) for r in rows],
+            [("renamed", "b/song.bin", "a/tune.bin"), ("changed", "c.txt", "")],
+        )
+
+    def test_an_unchanged_volume_is_not_read_again_and_a_changed_one_is(self):
+        self.unlock()
+        before = self.files()["data/hold.chart"]["archive_id"]
+        self.send("post", f"/games/{self.game['id']}/survey")
+        self.assertEqual(self.files()["data/hold.chart"]["archive_id"], before)
+        volume = self.folder / "data/hold.cargo01"
+        volume.write_bytes(volume.read_bytes()[:-600])
+        self.send("post", f"/games/{self.game['id']}/survey")
+        broken = self.files()["data/hold.chart"]
+        self.assertEqual(broken["what"], "unreadable")
+        self.assertIn("leaves the file hold.cargo01", broken["error"]["what"])
+        self.assertEqual(Job.objects.filter(state="failed").count(), 0)
