@@ -15,6 +15,7 @@ from .games.api import router as games
 from .games.work_api import router as more
 from .jobs.api import router as jobs
 from .jobs.beat import workers_alive
+from .layouts.api import router as layouts
 from .mods.api import router as mods
 from .shelf.api import router as shelf
 from .web import problem
@@ -26,6 +27,7 @@ api.add_router("", more, tags=["games"])
 api.add_router("", shelf, tags=["shelf"])
 api.add_router("", mods, tags=["mods"])
 api.add_router("", jobs, tags=["jobs"])
+api.add_router("", layouts, tags=["layouts"])
 
 
 class Health(Schema):

@@ -1,3 +1,194 @@
-"""Keeping layouts: drafts and versions."""
+"""Keeping layouts: drafts and versions; trying them on files of a game."""
 
 from __future__ import annotations
+
+import hashlib
+import re
+import threading
+from collections import OrderedDict
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from zubret_core.base import Progress, ZubretError
+from zubret_core.container import GameFolder
+from zubret_core.layout import Layout, Reading, load_layout, read_layout, recognises, shipped_layouts
+from zubret_core.layout.spans import segments_of
+from zubret_core.layout.trial import check, explained, regions_of, spans_in, unexplained
+from zubret_core.source import Source
+
+from ..errors import stopped
+from ..games.models import Game
+from ..jobs.models import Job
+from ..jobs.run import start, work
+from ..shelf.api import ribbon_of
+from .known import known_for
+from .models import LayoutVersion, UserLayout
+
+SAMPLE = 200
+"""Items of a trial that are shown."""
+START = """zubret: 1
+id: my-format
+title: What people call it
+describes: archive
+byte_order: little
+recognise: [{at: 0, bytes: "00 00 00 00"}]
+regions:
+  - name: head
+    at: 0
+    fields:
+      - {name: mark, type: bytes, length: 4}
+      - {name: count, type: u32, means: entries.count}
+  - name: table
+    after: head
+    repeat: head.count
+    fields:
+      - {name: path, type: text, length: 32, means: entry.path}
+      - {name: at, type: u32, means: entry.at}
+      - {name: stored, type: u32, means: entry.stored}
+"""
+
+
+def shipped_text(slug: str) -> str:
+    """The text of a shipped layout."""
+    import zubret_core.layout.library as library
+
+    for file in sorted((Path(library.__file__).parent / "shipped").glob("*.yaml")):
+        text = file.read_text("utf-8")
+        if load_layout(text, file.name).id == slug:
+            return text
+    raise stopped(404, f'No layout is named "{slug}".', "Choose one from the list.")
+
+
+def create(name: str, text: str) -> UserLayout:
+    """A new layout of the user's; its id is made free of those that are taken."""
+    text = text or START
+    taken = {lo.id for lo in shipped_layouts()} | set(LayoutVersion.objects.values_list("slug", flat=True))
+    found = re.search(r"^id:\s*([a-z0-9-]+)", text, re.M)
+    if found and found[1] in taken:
+        stem, n = re.sub(r"-\d+$", "", found[1]), 2
+        while f"{stem}-{n}" in taken:
+            n += 1
+        text = text[: found.start(1)] + f"{stem}-{n}" + text[found.end(1) :]
+    title = re.search(r"^title:\s*(.+)$", text, re.M)
+    return UserLayout.objects.create(name=(name or (title[1].strip() if title else "New layout"))[:100], draft=text)
+
+
+def save_version(row: UserLayout) -> LayoutVersion:
+    """Keep the draft as a version that surveys use; an error while it has a fault or its id is another's."""
+    layout = load_layout(row.draft, row.name)
+    others = LayoutVersion.objects.exclude(layout=row).filter(slug=layout.id).exists()
+    if others or any(lo.id == layout.id for lo in shipped_layouts()):
+        raise stopped(409, f'Another layout has the id "{layout.id}".', "Give this one another id.", "id")
+    newest = row.versions.order_by("-pk").first()
+    if newest and newest.text == row.draft:
+        return newest
+    row.name = (layout.title or layout.id)[:100]
+    row.save(update_fields=["name"])
+    return LayoutVersion.objects.create(layout=row, slug=layout.id, text=row.draft)
+
+
+# Trying ------------------------------------------------------------------------------------------
+
+
+def open_bytes(game: Game, path: str) -> Source:
+    """A file of a game, for looking at its bytes."""
+    return GameFolder(Path(game.folder)).open(path)
+
+
+_readings: OrderedDict[str, Reading] = OrderedDict()
+_lock = threading.Lock()
+
+
+def reading_of(game: Game, path: str, text: str) -> Reading:
+    """A file read by a layout's text; the last few are kept, so that scrolling does not read it again."""
+    folder = GameFolder(Path(game.folder))
+    place = folder.locate(path)
+    stat = place.stat() if place.exists() else None
+    version = f"{game.pk}|{path}|{stat and (stat.st_size, stat.st_mtime_ns)}|{text}"
+    key = hashlib.blake2b(version.encode("utf-8", "surrogatepass"), digest_size=16).hexdigest()
+    with _lock:
+        if key in _readings:
+            _readings.move_to_end(key)
+            return _readings[key]
+    layout = load_layout(text, "layout")
+    source = folder.open(path)
+    reading = read_layout(layout, source, folder.beside(path), known_for(game).keys(layout, path))
+    with _lock:
+        _readings[key] = reading
+        while len(_readings) > 4:
+            _readings.popitem(last=False)
+    return reading
+
+
+def tried(game: Game, path: str, text: str) -> dict[str, Any]:
+    """What a layout's text says of a file: its fault with the line, or regions, items and the share it explains."""
+    out: dict[str, Any] = {"fault": None, "problem": None, "regions": [], "items": 0, "sample": [], "ribbon": None,
+                           "explained": 0.0, "unexplained": [], "describes": ""}  # fmt: skip
+    try:
+        layout = load_layout(text, "layout")
+    except ZubretError as e:
+        line = re.search(r"line (\d+)", e.field or "")
+        out["fault"] = {"line": int(line[1]) if line else 1, "what": e.what}
+        return out
+    out["describes"] = layout.describes
+    try:
+        reading = reading_of(game, path, text)
+        out["sample"] = _sample(reading)
+    except ZubretError as e:
+        out["problem"] = {**e.as_dict(), "offset": e.offset}
+        return out
+    except RecursionError:
+        out["problem"] = {"what": "The file is nested too deeply.", "where": path, "next": "", "offset": None}
+        return out
+    out["regions"] = [asdict(r) for r in regions_of(reading)]
+    out["items"] = reading.count
+    out["ribbon"] = ribbon_of(segments_of(reading), reading.source.size)
+    out["explained"] = explained(reading)
+    out["unexplained"] = [{"at": at, "length": n} for at, n in unexplained(reading)]
+    return out
+
+
+def _sample(reading: Reading) -> list[dict[str, Any]]:
+    names = reading.column("id" if reading.kind == "stream" else "path") or []
+    if reading.kind == "listed":
+        return [{"name": str(n), "at": 0, "stored": 0, "note": ""} for n in names[:SAMPLE]]
+    at, stored = reading.column("at") or [], reading.column("stored") or []
+    notes = reading.column("codec" if reading.kind == "stream" else "method") or ["plain"] * reading.count
+    rows = zip(names[:SAMPLE], at, stored, notes, strict=False)
+    return [{"name": str(n), "at": a, "stored": s, "note": str(m)} for n, a, s, m in rows]
+
+
+def spans(game: Game, path: str, text: str, start: int, end: int) -> list[dict[str, Any]]:
+    """The fields that stand in a part of a file."""
+    return [s._asdict() for s in spans_in(reading_of(game, path, text), start, end)]
+
+
+def start_check(game: Game, path: str, text: str) -> Job:
+    """Check a layout on a file, or with no path on every file of the game that it recognises."""
+    load_layout(text, "layout")
+    return start("check", f"Checking a layout on {path or game.name}", game, path=path, text=text)
+
+
+@work("check", "quick")
+def check_layout(job: Job, progress: Progress) -> dict[str, Any]:
+    """Read all, rebuild unchanged, compare byte for byte: file by file."""
+    game, text = job.game, job.args["text"]
+    assert game is not None
+    layout, folder = load_layout(text, "layout"), GameFolder(Path(game.folder))
+    paths = [job.args["path"]] if job.args["path"] else [f.path for f in folder.files()]
+    out = []
+    for path in paths:
+        try:
+            with folder.open(path) as source:
+                if not job.args["path"] and not recognises(layout, source):
+                    continue
+                out.append({"path": path, **asdict(_checked(game, layout, folder, path, source, progress))})
+        except ZubretError as e:
+            out.append({"path": path, "ok": False, "items": 0, "explained": 0.0, "problem": e.as_dict()})
+    return {"files": out}
+
+
+def _checked(game: Game, layout: Layout, folder: GameFolder, path: str, source: Source, progress: Progress):
+    reading = read_layout(layout, source, folder.beside(path), known_for(game).keys(layout, path))
+    return check(reading, progress)

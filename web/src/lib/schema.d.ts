@@ -252,6 +252,166 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/bench/bytes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * File Bytes
+         * @description A part of a file as it is; cut at the file's end.
+         */
+        get: operations["server_layouts_api_file_bytes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/bench/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Layout
+         * @description Check a layout on a file, or with an empty path on all that it recognises.
+         */
+        post: operations["server_layouts_api_check_layout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/bench/distance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Distance
+         * @description The likeliest lengths of records from a byte on.
+         */
+        get: operations["server_layouts_api_distance"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/bench/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Find
+         * @description Where a number stands in a file, in all widths and both orders.
+         */
+        get: operations["server_layouts_api_find"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/bench/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Look
+         * @description A file's size and its entropy along it.
+         */
+        get: operations["server_layouts_api_look"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/bench/spans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Field Spans
+         * @description The fields in a part of the file.
+         */
+        post: operations["server_layouts_api_field_spans"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/bench/strings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Text Runs
+         * @description The next runs of printable characters.
+         */
+        get: operations["server_layouts_api_text_runs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/bench/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Layout
+         * @description What a layout's text says of a file.
+         */
+        post: operations["server_layouts_api_try_layout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/entries": {
         parameters: {
             query?: never;
@@ -644,6 +804,138 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/layouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Layouts
+         * @description The user's layouts, then those that ship.
+         */
+        get: operations["server_layouts_api_list_layouts"];
+        put?: never;
+        /**
+         * Create
+         * @description A new layout: empty, a copy, or one that somebody shared.
+         */
+        post: operations["server_layouts_api_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/layouts/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Schema
+         * @description The JSON Schema of the layout language.
+         */
+        get: operations["server_layouts_api_schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/layouts/shipped/{slug}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Shipped
+         * @description The text of a layout that ships: it can be copied, not changed.
+         */
+        get: operations["server_layouts_api_shipped"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/layouts/{layout_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Layout
+         * @description A layout of the user's.
+         */
+        get: operations["server_layouts_api_get_layout"];
+        /**
+         * Keep Draft
+         * @description Keep what stands in the editor. Surveys use it once it is saved as a version.
+         */
+        put: operations["server_layouts_api_keep_draft"];
+        post?: never;
+        /**
+         * Remove
+         * @description Forget a layout and its versions.
+         */
+        delete: operations["server_layouts_api_remove"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/layouts/{layout_id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export
+         * @description The layout as a file, to share.
+         */
+        get: operations["server_layouts_api_export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/layouts/{layout_id}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Save Version
+         * @description Save the draft as a version, which surveys use from now on.
+         */
+        post: operations["server_layouts_api_save_version"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mods/{mod_id}/build": {
         parameters: {
             query?: never;
@@ -924,6 +1216,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/versions/{version_id}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Back To
+         * @description Put an older version's text into the editor again.
+         */
+        post: operations["server_layouts_api_back_to"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -994,6 +1306,16 @@ export interface components {
             total: number;
         };
         /**
+         * DistanceOut
+         * @description A distance at which bytes repeat.
+         */
+        DistanceOut: {
+            /** Bytes */
+            bytes: number;
+            /** Score */
+            score: number;
+        };
+        /**
          * EntryOut
          * @description An entry; at is its byte offset in the archive, or in the companion `file` where that is not empty.
          */
@@ -1024,6 +1346,38 @@ export interface components {
             rows: components["schemas"]["EntryOut"][];
             /** Total */
             total: number;
+        };
+        /**
+         * Fault
+         * @description What is wrong in a layout, and in which line.
+         */
+        Fault: {
+            /** Line */
+            line: number;
+            /** What */
+            what: string;
+        };
+        /**
+         * FieldView
+         * @description A field of a region.
+         */
+        FieldView: {
+            /** Means */
+            means: string;
+            /** Name */
+            name: string;
+            /** Type */
+            type: string;
+        };
+        /**
+         * FileLook
+         * @description A file's size, and its entropy in bits a byte along it.
+         */
+        FileLook: {
+            /** Entropy */
+            entropy: number[];
+            /** Size */
+            size: number;
         };
         /**
          * FileOut
@@ -1077,6 +1431,20 @@ export interface components {
             size_before: number;
             /** Streams */
             streams: string[];
+        };
+        /**
+         * FileProblem
+         * @description What is wrong when a layout meets a file.
+         */
+        FileProblem: {
+            /** Next */
+            next: string;
+            /** Offset */
+            offset: number | null;
+            /** What */
+            what: string;
+            /** Where */
+            where: string;
         };
         /**
          * FitIn
@@ -1145,6 +1513,16 @@ export interface components {
             surveyed: string | null;
         };
         /**
+         * Gap
+         * @description Bytes that the layout does not explain.
+         */
+        Gap: {
+            /** At */
+            at: number;
+            /** Length */
+            length: number;
+        };
+        /**
          * GivenIn
          * @description A name or a mark; what is left out stays.
          */
@@ -1165,6 +1543,28 @@ export interface components {
             workers: {
                 [key: string]: boolean;
             };
+        };
+        /**
+         * HitOut
+         * @description A place that holds a number.
+         */
+        HitOut: {
+            /** At */
+            at: number;
+            /** Order */
+            order: string;
+            /** Type */
+            type: string;
+        };
+        /**
+         * Hits
+         * @description Where a number stands; searched: bytes that were looked at.
+         */
+        Hits: {
+            /** Hits */
+            hits: components["schemas"]["HitOut"][];
+            /** Searched */
+            searched: number;
         };
         /**
          * JobOut
@@ -1241,6 +1641,42 @@ export interface components {
         LabelIn: {
             /** Label */
             label: string;
+        };
+        /**
+         * LayoutLine
+         * @description A layout in the list; id is 0 for one that ships with Zubret. used: surveys recognise files by it.
+         */
+        LayoutLine: {
+            /** Changed */
+            changed: string | null;
+            /** Describes */
+            describes: string;
+            /** Id */
+            id: number;
+            /** Slug */
+            slug: string;
+            /** Title */
+            title: string;
+            /** Used */
+            used: boolean;
+            /** Versions */
+            versions: number;
+        };
+        /**
+         * LayoutText
+         * @description A layout's text, as it stands in the editor; saved tells whether the newest version is the same.
+         */
+        LayoutText: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Saved */
+            saved: boolean;
+            /** Text */
+            text: string;
+            /** Versions */
+            versions: components["schemas"]["VersionOut"][];
         };
         /**
          * Lengths
@@ -1367,6 +1803,26 @@ export interface components {
             tight: boolean;
         };
         /**
+         * RegionOut
+         * @description A region: where it stands, and its fields.
+         */
+        RegionOut: {
+            /** At */
+            at: number;
+            /** Fields */
+            fields: components["schemas"]["FieldView"][];
+            /** File */
+            file: string;
+            /** Length */
+            length: number;
+            /** Name */
+            name: string;
+            /** Packed */
+            packed: boolean;
+            /** Records */
+            records: number;
+        };
+        /**
          * ResultOut
          * @description A swapped stream in the rebuilt files.
          */
@@ -1389,6 +1845,20 @@ export interface components {
             segments: components["schemas"]["SegmentOut"][];
             /** Size */
             size: number;
+        };
+        /**
+         * SampleOut
+         * @description An entry or stream that the layout finds.
+         */
+        SampleOut: {
+            /** At */
+            at: number;
+            /** Name */
+            name: string;
+            /** Note */
+            note: string;
+            /** Stored */
+            stored: number;
         };
         /**
          * Secret
@@ -1427,6 +1897,26 @@ export interface components {
             rate: number;
             /** Variant */
             variant: string;
+        };
+        /**
+         * SpanOut
+         * @description A field of a record where it stands; record is -1 in a region that stands once.
+         */
+        SpanOut: {
+            /** At */
+            at: number;
+            /** Field */
+            field: string;
+            /** Length */
+            length: number;
+            /** Means */
+            means: string;
+            /** Record */
+            record: number;
+            /** Region */
+            region: string;
+            /** Value */
+            value: string;
         };
         /**
          * Station
@@ -1661,6 +2151,29 @@ export interface components {
             there: number;
         };
         /**
+         * TextIn
+         * @description A text.
+         */
+        TextIn: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * TextRun
+         * @description Printable characters.
+         */
+        TextRun: {
+            /** At */
+            at: number;
+            /** Text */
+            text: string;
+        };
+        /**
          * TreatmentIn
          * @description Steps to change; what is left out stays. Frames count in the file's own rate.
          */
@@ -1754,6 +2267,62 @@ export interface components {
         TrialStarted: {
             job: components["schemas"]["JobOut"];
             trial: components["schemas"]["TrialOut"];
+        };
+        /**
+         * Tried
+         * @description What a layout says of a file: its own fault, the file's problem, or what it finds.
+         */
+        Tried: {
+            /** Describes */
+            describes: string;
+            /** Explained */
+            explained: number;
+            fault: components["schemas"]["Fault"] | null;
+            /** Items */
+            items: number;
+            problem: components["schemas"]["FileProblem"] | null;
+            /** Regions */
+            regions: components["schemas"]["RegionOut"][];
+            ribbon: components["schemas"]["Ribbon"] | null;
+            /** Sample */
+            sample: components["schemas"]["SampleOut"][];
+            /** Unexplained */
+            unexplained: components["schemas"]["Gap"][];
+        };
+        /**
+         * TryIn
+         * @description A layout's text and a file of a game.
+         */
+        TryIn: {
+            /**
+             * At
+             * @default 0
+             */
+            at: number;
+            /**
+             * Length
+             * @default 4096
+             */
+            length: number;
+            /** Path */
+            path: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * VersionOut
+         * @description A saved version.
+         */
+        VersionOut: {
+            /** Id */
+            id: number;
+            /**
+             * Saved
+             * Format: date-time
+             */
+            saved: string;
+            /** Slug */
+            slug: string;
         };
     };
     responses: never;
@@ -2075,6 +2644,208 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    server_layouts_api_file_bytes: {
+        parameters: {
+            query: {
+                path: string;
+                at?: number;
+                length?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    server_layouts_api_check_layout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    server_layouts_api_distance: {
+        parameters: {
+            query: {
+                path: string;
+                at?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DistanceOut"][];
+                };
+            };
+        };
+    };
+    server_layouts_api_find: {
+        parameters: {
+            query: {
+                path: string;
+                value: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hits"];
+                };
+            };
+        };
+    };
+    server_layouts_api_look: {
+        parameters: {
+            query: {
+                path: string;
+                bins?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileLook"];
+                };
+            };
+        };
+    };
+    server_layouts_api_field_spans: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpanOut"][];
+                };
+            };
+        };
+    };
+    server_layouts_api_text_runs: {
+        parameters: {
+            query: {
+                path: string;
+                at?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TextRun"][];
+                };
+            };
+        };
+    };
+    server_layouts_api_try_layout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
+                };
             };
         };
     };
@@ -2600,6 +3371,200 @@ export interface operations {
             };
         };
     };
+    server_layouts_api_list_layouts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayoutLine"][];
+                };
+            };
+        };
+    };
+    server_layouts_api_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TextIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayoutText"];
+                };
+            };
+        };
+    };
+    server_layouts_api_schema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    server_layouts_api_shipped: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayoutText"];
+                };
+            };
+        };
+    };
+    server_layouts_api_get_layout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayoutText"];
+                };
+            };
+        };
+    };
+    server_layouts_api_keep_draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TextIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayoutText"];
+                };
+            };
+        };
+    };
+    server_layouts_api_remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    server_layouts_api_export: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    server_layouts_api_save_version: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayoutText"];
+                };
+            };
+        };
+    };
     server_mods_api_latest_build: {
         parameters: {
             query?: never;
@@ -3016,6 +3981,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrialOut"];
+                };
+            };
+        };
+    };
+    server_layouts_api_back_to: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                version_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayoutText"];
                 };
             };
         };

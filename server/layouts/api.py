@@ -1,0 +1,348 @@
+"""Layouts, and the bench on which they are written, in the API."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from ninja import Router, Schema
+
+from zubret_core.layout import Layout, shipped_layouts
+from zubret_core.source.look import entropy, find_number, record_distance, strings
+
+from ..errors import one
+from ..games.models import Game
+from ..jobs.api import JobOut
+from ..shelf.api import Ribbon
+from . import services
+from .models import LayoutVersion, UserLayout
+
+router = Router()
+MOST_BYTES = 1 << 18
+"""Bytes in one answer at most."""
+
+
+class LayoutLine(Schema):
+    """A layout in the list; id is 0 for one that ships with Zubret. used: surveys recognise files by it."""
+
+    id: int
+    slug: str
+    title: str
+    describes: str
+    used: bool
+    versions: int
+    changed: datetime | None
+
+
+class VersionOut(Schema):
+    """A saved version."""
+
+    id: int
+    slug: str
+    saved: datetime
+
+
+class LayoutText(Schema):
+    """A layout's text, as it stands in the editor; saved tells whether the newest version is the same."""
+
+    id: int
+    name: str
+    text: str
+    saved: bool
+    versions: list[VersionOut]
+
+
+class TextIn(Schema):
+    """A text."""
+
+    text: str
+    name: str = ""
+
+
+class TryIn(Schema):
+    """A layout's text and a file of a game."""
+
+    path: str
+    text: str
+    at: int = 0
+    length: int = 4096
+
+
+class Fault(Schema):
+    """What is wrong in a layout, and in which line."""
+
+    line: int
+    what: str
+
+
+class FileProblem(Schema):
+    """What is wrong when a layout meets a file."""
+
+    what: str
+    where: str
+    next: str
+    offset: int | None
+
+
+class FieldView(Schema):
+    """A field of a region."""
+
+    name: str
+    type: str
+    means: str
+
+
+class RegionOut(Schema):
+    """A region: where it stands, and its fields."""
+
+    name: str
+    file: str
+    at: int
+    length: int
+    records: int
+    packed: bool
+    fields: list[FieldView]
+
+
+class SampleOut(Schema):
+    """An entry or stream that the layout finds."""
+
+    name: str
+    at: int
+    stored: int
+    note: str
+
+
+class Gap(Schema):
+    """Bytes that the layout does not explain."""
+
+    at: int
+    length: int
+
+
+class Tried(Schema):
+    """What a layout says of a file: its own fault, the file's problem, or what it finds."""
+
+    fault: Fault | None
+    problem: FileProblem | None
+    describes: str
+    regions: list[RegionOut]
+    items: int
+    sample: list[SampleOut]
+    ribbon: Ribbon | None
+    explained: float
+    unexplained: list[Gap]
+
+
+class SpanOut(Schema):
+    """A field of a record where it stands; record is -1 in a region that stands once."""
+
+    at: int
+    length: int
+    region: str
+    record: int
+    field: str
+    value: str
+    means: str
+
+
+class HitOut(Schema):
+    """A place that holds a number."""
+
+    at: int
+    type: str
+    order: str
+
+
+class Hits(Schema):
+    """Where a number stands; searched: bytes that were looked at."""
+
+    hits: list[HitOut]
+    searched: int
+
+
+class TextRun(Schema):
+    """Printable characters."""
+
+    at: int
+    text: str
+
+
+class DistanceOut(Schema):
+    """A distance at which bytes repeat."""
+
+    bytes: int
+    score: float
+
+
+class FileLook(Schema):
+    """A file's size, and its entropy in bits a byte along it."""
+
+    size: int
+    entropy: list[float]
+
+
+@router.get("/layouts", response=list[LayoutLine])
+def list_layouts(request: HttpRequest):
+    """The user's layouts, then those that ship."""
+    out = []
+    for row in UserLayout.objects.order_by("-changed"):
+        newest = row.versions.order_by("-pk").first()
+        out.append(
+            {
+                "id": row.pk,
+                "slug": newest.slug if newest else "",
+                "title": row.name,
+                "describes": "",
+                "used": newest is not None,
+                "versions": row.versions.count(),
+                "changed": row.changed,
+            }
+        )
+    for lo in shipped_layouts():
+        out.append(
+            {"id": 0, "slug": lo.id, "title": lo.title or lo.id, "describes": lo.describes, "used": True,
+             "versions": 1, "changed": None}
+        )  # fmt: skip
+    return out
+
+
+@router.get("/layouts/schema")
+def schema(request: HttpRequest) -> dict[str, Any]:
+    """The JSON Schema of the layout language."""
+    return Layout.model_json_schema()
+
+
+@router.get("/layouts/shipped/{slug}", response=LayoutText)
+def shipped(request: HttpRequest, slug: str):
+    """The text of a layout that ships: it can be copied, not changed."""
+    return {"id": 0, "name": slug, "text": services.shipped_text(slug), "saved": True, "versions": []}
+
+
+@router.post("/layouts", response=LayoutText)
+def create(request: HttpRequest, data: TextIn):
+    """A new layout: empty, a copy, or one that somebody shared."""
+    return _text(services.create(data.name, data.text))
+
+
+def _text(row: UserLayout) -> dict[str, Any]:
+    newest = row.versions.order_by("-pk").first()
+    return {
+        "id": row.pk,
+        "name": row.name,
+        "text": row.draft,
+        "saved": newest is not None and newest.text == row.draft,
+        "versions": list(row.versions.order_by("-pk")),
+    }
+
+
+@router.get("/layouts/{int:layout_id}", response=LayoutText)
+def get_layout(request: HttpRequest, layout_id: int):
+    """A layout of the user's."""
+    return _text(one(UserLayout.objects.all(), layout_id))
+
+
+@router.put("/layouts/{int:layout_id}", response=LayoutText)
+def keep_draft(request: HttpRequest, layout_id: int, data: TextIn):
+    """Keep what stands in the editor. Surveys use it once it is saved as a version."""
+    row = one(UserLayout.objects.all(), layout_id)
+    row.draft = data.text
+    row.save(update_fields=["draft", "changed"])
+    return _text(row)
+
+
+@router.post("/layouts/{int:layout_id}/versions", response=LayoutText)
+def save_version(request: HttpRequest, layout_id: int):
+    """Save the draft as a version, which surveys use from now on."""
+    row = one(UserLayout.objects.all(), layout_id)
+    services.save_version(row)
+    row.refresh_from_db()
+    return _text(row)
+
+
+@router.post("/versions/{int:version_id}/back", response=LayoutText)
+def back_to(request: HttpRequest, version_id: int):
+    """Put an older version's text into the editor again."""
+    version = one(LayoutVersion.objects.select_related("layout"), version_id)
+    version.layout.draft = version.text
+    version.layout.save(update_fields=["draft", "changed"])
+    return _text(version.layout)
+
+
+@router.delete("/layouts/{int:layout_id}", response={204: None})
+def remove(request: HttpRequest, layout_id: int):
+    """Forget a layout and its versions."""
+    one(UserLayout.objects.all(), layout_id).delete()
+    return 204, None
+
+
+@router.get("/layouts/{int:layout_id}/file")
+def export(request: HttpRequest, layout_id: int):
+    """The layout as a file, to share."""
+    row = one(UserLayout.objects.all(), layout_id)
+    newest = row.versions.order_by("-pk").first()
+    response = HttpResponse(row.draft, content_type="application/yaml; charset=utf-8")
+    name = newest.slug if newest else "layout"
+    response["Content-Disposition"] = f'attachment; filename="{name}.yaml"'
+    return response
+
+
+# The bench ------------------------------------------------------------------------------------------
+
+
+@router.post("/games/{int:game_id}/bench/try", response=Tried)
+def try_layout(request: HttpRequest, game_id: int, data: TryIn):
+    """What a layout's text says of a file."""
+    return services.tried(one(Game.objects.all(), game_id), data.path, data.text)
+
+
+@router.post("/games/{int:game_id}/bench/spans", response=list[SpanOut])
+def field_spans(request: HttpRequest, game_id: int, data: TryIn):
+    """The fields in a part of the file."""
+    game = one(Game.objects.all(), game_id)
+    return services.spans(game, data.path, data.text, data.at, data.at + min(data.length, MOST_BYTES))
+
+
+@router.post("/games/{int:game_id}/bench/check", response=JobOut)
+def check_layout(request: HttpRequest, game_id: int, data: TryIn):
+    """Check a layout on a file, or with an empty path on all that it recognises."""
+    return services.start_check(one(Game.objects.all(), game_id), data.path, data.text)
+
+
+@router.get("/games/{int:game_id}/bench/bytes")
+def file_bytes(request: HttpRequest, game_id: int, path: str, at: int = 0, length: int = 4096):
+    """A part of a file as it is; cut at the file's end."""
+    with services.open_bytes(one(Game.objects.all(), game_id), path) as source:
+        start = max(0, min(at, source.size))
+        data = source.read(start, max(0, min(length, MOST_BYTES, source.size - start)))
+    return HttpResponse(data, content_type="application/octet-stream")
+
+
+@router.get("/games/{int:game_id}/bench/look", response=FileLook)
+def look(request: HttpRequest, game_id: int, path: str, bins: int = 240):
+    """A file's size and its entropy along it."""
+    with services.open_bytes(one(Game.objects.all(), game_id), path) as source:
+        return {"size": source.size, "entropy": entropy(source, max(1, min(bins, 1000)))}
+
+
+@router.get("/games/{int:game_id}/bench/find", response=Hits)
+def find(request: HttpRequest, game_id: int, path: str, value: int):
+    """Where a number stands in a file, in all widths and both orders."""
+    with services.open_bytes(one(Game.objects.all(), game_id), path) as source:
+        hits, searched = find_number(source, value)
+    return {"hits": [h._asdict() for h in hits], "searched": searched}
+
+
+@router.get("/games/{int:game_id}/bench/strings", response=list[TextRun])
+def text_runs(request: HttpRequest, game_id: int, path: str, at: int = 0):
+    """The next runs of printable characters."""
+    with services.open_bytes(one(Game.objects.all(), game_id), path) as source:
+        return [t._asdict() for t in strings(source, max(0, at))]
+
+
+@router.get("/games/{int:game_id}/bench/distance", response=list[DistanceOut])
+def distance(request: HttpRequest, game_id: int, path: str, at: int = 0):
+    """The likeliest lengths of records from a byte on."""
+    with services.open_bytes(one(Game.objects.all(), game_id), path) as source:
+        return [d._asdict() for d in record_distance(source, max(0, min(at, source.size)))]
