@@ -26,6 +26,7 @@ class JobOut(Schema):
     """state: waiting, running, done, failed, cancelled or cut off."""
 
     id: int
+    game_id: int | None
     kind: str
     title: str
     state: str
@@ -35,6 +36,7 @@ class JobOut(Schema):
     error: ProblemOut | None
     result: dict
     created: datetime
+    started: datetime | None
     finished: datetime | None
 
 

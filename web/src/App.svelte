@@ -5,6 +5,7 @@
   import Strip from "./components/Strip.svelte";
   import { app } from "./lib/app.svelte";
   import { player } from "./lib/player.svelte";
+  import Changes from "./stations/Changes.svelte";
   import Locate from "./stations/Locate.svelte";
   import Rebuild from "./stations/Rebuild.svelte";
   import Start from "./stations/Start.svelte";
@@ -50,10 +51,13 @@
     {:else if !app.game}
       <Start />
     {:else}
-      {#key app.gameId}
+      {#key `${app.gameId} ${app.station === "bench" ? app.detail : ""}`}
         {#if app.station === "survey"}<Survey />
         {:else if app.station === "locate"}<Locate />
         {:else if app.station === "swap"}<Swap />
+        {:else if app.station === "changes"}<Changes />
+        {:else if app.station === "bench"}{#await import("./stations/Bench.svelte") then { default: Bench }}<Bench
+            />{/await}
         {:else}<Rebuild />{/if}
       {/key}
     {/if}

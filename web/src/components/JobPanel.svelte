@@ -1,8 +1,12 @@
 <script lang="ts">
   import type { Job } from "../lib/api";
   import { app } from "../lib/app.svelte";
+  import { bytes, duration } from "../lib/format";
 
-  let { job }: { job: Job } = $props();
+  /** A running job; with `sized` its numbers are bytes, and speed and time left are shown. */
+  let { job, sized = false }: { job: Job; sized?: boolean } = $props();
+  const spent = $derived(job.started ? (Date.now() - Date.parse(job.started)) / 1000 : 0);
+  const speed = $derived(spent > 1 ? job.done / spent : 0);
 </script>
 
 <div class="rounded-box bg-base-200 p-4" role="status">
@@ -16,4 +20,11 @@
     max="1"
     aria-label={job.title}
   ></progress>
+  {#if sized && job.total}
+    <p class="num mt-1 text-quiet">
+      {bytes(job.done)} of {bytes(job.total)}{speed
+        ? ` · ${bytes(Math.round(speed))}/s · ${duration((job.total - job.done) / speed)} left`
+        : ""}
+    </p>
+  {/if}
 </div>

@@ -75,14 +75,14 @@
             <a
               href="#/{app.gameId}/{stop.key}"
               class="relative flex gap-2.5 px-3 pt-3 pb-3 whitespace-nowrap"
-              aria-current={app.station === (stop.key as StationKey) ? "page" : undefined}
+              aria-current={app.stop === (stop.key as StationKey) ? "page" : undefined}
             >
               <span class="dot {stop.dot}" role="img" aria-label={stop.dot}></span>
               <span>
                 <span class="block font-semibold leading-tight">{stop.name}</span>
                 <span class="block text-[0.85rem] text-quiet">{stop.text}</span>
               </span>
-              {#if app.station === stop.key}
+              {#if app.stop === stop.key}
                 <span class="absolute inset-x-3 -bottom-px h-[3px] rounded-t bg-primary"></span>
               {/if}
             </a>

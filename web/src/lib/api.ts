@@ -19,6 +19,15 @@ export type Ribbon = Schemas["Ribbon"];
 export type Lengths = Schemas["Lengths"];
 export type Folders = Schemas["Folders"];
 export type ProblemText = Schemas["ProblemOut"];
+export type SurveyFile = Schemas["FileOut"];
+export type Key = Schemas["KeyOut"];
+export type SurveyLine = Schemas["SurveyLine"];
+export type Change = Schemas["ChangeOut"];
+export type TakeOutPlan = Schemas["TakeOutPlan"];
+export type LayoutLine = Schemas["LayoutLine"];
+export type LayoutText = Schemas["LayoutText"];
+export type Tried = Schemas["Tried"];
+export type FieldSpan = Schemas["SpanOut"];
 
 export class Problem extends Error {
   constructor(

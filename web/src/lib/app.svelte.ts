@@ -2,8 +2,9 @@
 
 import { api, asProblem, got, type Game, type Job, type ProblemText, type Station } from "./api";
 
-export type StationKey = "survey" | "locate" | "swap" | "rebuild";
-const STATIONS: StationKey[] = ["survey", "locate", "swap", "rebuild"];
+/** Stations of the route, and the two screens that are reached from Survey. */
+export type StationKey = "survey" | "locate" | "swap" | "rebuild" | "changes" | "bench";
+const STATIONS: StationKey[] = ["survey", "locate", "swap", "rebuild", "changes", "bench"];
 
 interface Notice {
   text: string;
@@ -33,6 +34,16 @@ class App {
     return this.games.find((g) => g.id === this.gameId);
   }
 
+  /** The stop of the route bar that the screen belongs to. */
+  get stop(): StationKey {
+    return this.station === "changes" || this.station === "bench" ? "survey" : this.station;
+  }
+
+  /** The newest job of a kind, of this game. */
+  lastJob(kind: string): Job | undefined {
+    return this.jobs.find((j) => j.kind === kind && j.game_id === this.gameId);
+  }
+
   get openJobs(): Job[] {
     return this.jobs.filter((j) => j.state === "waiting" || j.state === "running");
   }
@@ -54,7 +65,7 @@ class App {
   }
 
   readAddress(): void {
-    const [, game, station, detail] = location.hash.split("/");
+    const [, game, station, ...rest] = location.hash.split("/");
     const known =
       this.games.find((g) => g.id === Number(game)) ?? (game === "start" ? undefined : this.games[0]);
     this.gameId = known?.id ?? 0;
@@ -63,12 +74,12 @@ class App {
       : known?.surveyed
         ? "locate"
         : "survey";
-    this.detail = detail ?? "";
+    this.detail = rest.map(decodeURIComponent).join("/");
     void this.refreshRoute();
   }
 
   go(station: StationKey, detail = "", game = this.gameId): void {
-    location.hash = `/${game}/${station}${detail ? `/${detail}` : ""}`;
+    location.hash = `/${game}/${station}${detail ? `/${encodeURIComponent(detail)}` : ""}`;
   }
 
   async refreshRoute(): Promise<void> {

@@ -1581,6 +1581,8 @@ export interface components {
             error: components["schemas"]["ProblemOut"] | null;
             /** Finished */
             finished: string | null;
+            /** Game Id */
+            game_id: number | null;
             /** Id */
             id: number;
             /** Kind */
@@ -1591,6 +1593,8 @@ export interface components {
             result: {
                 [key: string]: unknown;
             };
+            /** Started */
+            started: string | null;
             /** State */
             state: string;
             /** Title */

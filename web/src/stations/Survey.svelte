@@ -1,7 +1,9 @@
 <script lang="ts">
   import ByteRibbon from "../components/ByteRibbon.svelte";
   import JobPanel from "../components/JobPanel.svelte";
+  import KeyRing from "../components/KeyRing.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
+  import TakeOut, { type Selection } from "../components/TakeOut.svelte";
   import { api, asProblem, got, type Entry, type ProblemText, type Ribbon, type Survey } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { bytes, count, spaced } from "../lib/format";
@@ -14,13 +16,22 @@
   let entries = $state<Entry[]>([]);
   let entryCount = $state(0);
   let entryText = $state("");
+  let chosen = $state<Set<number>>(new Set());
+  let names = $state<{ id: number; path: string; title: string; lines: number }[]>([]);
+  let selection = $state<Selection | null>(null);
+  let ring = $state(false);
 
   const job = $derived(app.openJobs.find((j) => j.kind === "survey"));
+  const reading = $derived(app.openJobs.find((j) => j.kind === "digest" && j.game_id === app.gameId));
   const file = $derived(survey?.rows.find((r) => r.path === path));
+  const list = $derived(names.find((n) => n.path === path));
   const WORDS: Record<string, string> = {
     archive: "archive",
     sound: "sound",
+    locked: "locked",
     unreadable: "can't be read",
+    companion: "volume",
+    list: "list of sums",
     other: "not recognised",
   };
 
@@ -28,8 +39,12 @@
     try {
       const game_id = app.gameId;
       survey = (await got(api.GET("/api/games/{game_id}/survey", { params: { path: { game_id } } }))) ?? null;
+      names = await got(api.GET("/api/games/{game_id}/names", { params: { path: { game_id } } }));
       if (survey && !survey.rows.some((r) => r.path === path))
-        path = [...survey.rows].sort((a, b) => b.streams - a.streams)[0]?.path ?? "";
+        path =
+          survey.rows.find((r) => r.path === app.detail)?.path ??
+          [...survey.rows].sort((a, b) => b.streams - a.streams)[0]?.path ??
+          "";
     } catch (error) {
       problem = asProblem(error);
     }
@@ -44,7 +59,8 @@
     const id = file?.archive_id;
     ribbon = null;
     problem = null;
-    if (!id || file?.what === "unreadable") return;
+    chosen = new Set();
+    if (!id || file?.what === "unreadable" || file?.what === "locked") return;
     got(api.GET("/api/archives/{archive_id}/ribbon", { params: { path: { archive_id: id } } })).then(
       (r) => id === file?.archive_id && (ribbon = r),
       (e) => (problem = asProblem(e)),
@@ -73,6 +89,37 @@
     return () => clearTimeout(timer);
   });
 
+  function tick(id: number) {
+    const next = new Set(chosen);
+    if (!next.delete(id)) next.add(id);
+    chosen = next;
+  }
+
+  /** Take out what is ticked, else what the filter leaves of the chosen archive. */
+  function takeOut() {
+    const archive = file?.archive_id ?? 0;
+    const q = chosen.size ? "" : entryText;
+    const title = chosen.size
+      ? `${count(chosen.size, "chosen entry").replace("entrys", "entries")} of ${path}`
+      : `${path}${q ? `, entries with “${q}”` : ""}`;
+    selection = { archive, q, entries: [...chosen], title };
+  }
+
+  async function giveNames(e: Event & { currentTarget: HTMLInputElement }) {
+    const given = e.currentTarget.files?.[0];
+    if (!given) return;
+    const body = { path, title: given.name, text: await given.text() };
+    await app.attempt(
+      api.POST("/api/games/{game_id}/names", { params: { path: { game_id: app.gameId } }, body }),
+    );
+    app.wake();
+  }
+
+  async function forgetNames(id: number) {
+    await app.attempt(api.DELETE("/api/names/{names_id}", { params: { path: { names_id: id } } }));
+    app.wake();
+  }
+
   async function again() {
     await app.attempt(api.POST("/api/games/{game_id}/survey", { params: { path: { game_id: app.gameId } } }));
     app.wake();
@@ -93,7 +140,17 @@
         <h1 class="text-xl font-bold">Survey</h1>
         <p class="num text-quiet break-all">{app.game?.folder}</p>
       </div>
-      <div class="flex gap-2">
+      <div class="flex flex-wrap gap-2">
+        {#if survey}
+          <a class="btn btn-sm" href="#/{app.gameId}/changes">What changed</a>
+          <button class="btn btn-sm" aria-pressed={ring} onclick={() => (ring = !ring)}>Keys</button>
+          <button
+            class="btn btn-sm"
+            onclick={() =>
+              (selection = { archive: 0, q: "", entries: [], title: `All archives of ${app.game?.name}` })}
+            >Take all out</button
+          >
+        {/if}
         <button class="btn btn-sm" onclick={forget} title="The game's folder is not touched"
           >Forget this game</button
         >
@@ -111,6 +168,15 @@
             <dd class="num text-base">{value}</dd>
           </div>
         {/each}
+        {#if reading}
+          <div>
+            <dt class="text-quiet">contents, in the background</dt>
+            <dd class="num text-base">
+              {reading.total ? `${Math.floor((reading.done / reading.total) * 100)} %` : "waiting"}
+              <button class="btn btn-xs" onclick={() => app.cancel(reading)}>Cancel</button>
+            </dd>
+          </div>
+        {/if}
       </dl>
       <div class="mt-4 overflow-x-auto">
         <table class="w-full min-w-[600px]">
@@ -129,22 +195,33 @@
               <tr class="h-[33px] border-b border-line {row.path === path ? 'bg-base-300' : ''}">
                 <td class="pr-3">
                   <button
-                    class="num w-full text-left {row.what === 'other' ? 'text-quiet' : ''} {row.path === path
-                      ? 'border-l-[3px] border-primary pl-2'
-                      : 'pl-[11px]'}"
+                    class="num w-full text-left {row.what === 'other' || row.what === 'companion'
+                      ? 'text-quiet'
+                      : ''} {row.path === path
+                      ? 'border-l-[3px] border-primary'
+                      : 'border-l-[3px] border-transparent'}"
+                    style="padding-left: {8 + 18 * (row.inside ? row.path.split(' › ').length - 1 : 0)}px"
                     aria-pressed={row.path === path}
-                    onclick={() => (path = row.path)}>{row.path}</button
+                    onclick={() => (path = row.path)}
+                    >{row.inside ? `› ${row.path.split(" › ").at(-1)}` : row.path}</button
                   >
                 </td>
                 <td
-                  class="px-3 {row.what === 'unreadable' || row.error
+                  class="max-w-72 truncate px-3 {row.error && row.what !== 'archive'
                     ? 'text-error'
-                    : row.what === 'other'
+                    : row.what === 'other' || row.what === 'companion'
                       ? 'text-quiet'
                       : ''}"
-                  >{row.error && row.what === "archive"
-                    ? "archive, in part damaged"
-                    : WORDS[row.what]}{row.layout ? ` · ${row.layout}` : ""}</td
+                  title={row.evidence}
+                  >{row.what === "locked"
+                    ? "■ locked"
+                    : row.error && row.what === "archive"
+                      ? "archive, in part damaged"
+                      : WORDS[row.what]}{row.belongs_to
+                    ? ` of ${row.belongs_to.split("/").at(-1)}`
+                    : row.layout
+                      ? ` · ${row.layout}`
+                      : ""}</td
                 >
                 <td class="num px-3 text-right">{row.entries ? spaced(row.entries) : ""}</td>
                 <td class="num px-3 text-right">{row.streams ? spaced(row.streams) : ""}</td>
@@ -169,18 +246,42 @@
       class="w-[340px] shrink-0 overflow-auto border-l border-line bg-base-200 p-4 max-md:w-full"
     >
       <h2 class="num text-base font-semibold break-all">{file.path}</h2>
-      <p class="text-quiet">
-        {WORDS[file.what]}{file.layout ? `, read by ${file.layout}` : ""}{file.what === "other"
-          ? ": no layout's mark and no known signature stands at its beginning"
-          : ""}
+      <p>
+        {WORDS[file.what]}{file.layout ? `, read by ${file.layout}` : ""}
+        <span class="block text-quiet">{file.evidence}</span>
       </p>
+      {#if !file.inside}
+        <a class="btn btn-sm mt-2" href="#/{app.gameId}/bench/{encodeURIComponent(file.path)}"
+          >{file.what === "other" ? "Describe it on the layout bench" : "Look at its bytes"}</a
+        >
+      {/if}
       {#if file.error}<div class="mt-3"><ProblemPanel problem={file.error} /></div>{/if}
+      {#if ring || file.what === "locked"}<div class="mt-5"><KeyRing /></div>{/if}
       {#if problem}<div class="mt-3"><ProblemPanel {problem} /></div>{/if}
       {#if ribbon}
         <h3 class="mt-5 mb-2 text-quiet">Where its bytes are</h3>
         <ByteRibbon {ribbon} label={file.path} />
       {/if}
-      {#if file.archive_id && file.what !== "unreadable"}
+      {#if file.archive_id && file.entries && file.what === "archive"}
+        {#if list || entries.some((e) => /^[0-9a-f]{8,16}$/.test(e.path))}
+          <div class="mt-5">
+            <h3 class="font-semibold">Names</h3>
+            {#if list}
+              <p class="flex items-baseline justify-between gap-2">
+                <span class="num text-quiet break-all">{list.title}, {count(list.lines, "line")}</span>
+                <button class="btn btn-xs" onclick={() => forgetNames(list.id)}>Take away</button>
+              </p>
+            {:else}
+              <p class="text-quiet">
+                This archive stores hashes. A text file with a path on each line gives names.
+              </p>
+            {/if}
+            <label class="btn btn-sm mt-2"
+              >{list ? "Another name list" : "Give a name list"}
+              <input type="file" class="sr-only" accept=".txt,.csv,.tsv,text/*" onchange={giveNames} /></label
+            >
+          </div>
+        {/if}
         <div class="mt-5 flex items-center justify-between gap-3">
           <h3 class="text-quiet">{count(entryCount, "entry").replace("entrys", "entries")}</h3>
           <input
@@ -190,11 +291,30 @@
             bind:value={entryText}
           />
         </div>
-        <ul class="mt-2">
+        <button class="btn btn-sm mt-2" disabled={!entryCount} onclick={takeOut}
+          >Take out {chosen.size
+            ? `${spaced(chosen.size)} chosen`
+            : entryText
+              ? `${spaced(entryCount)} found`
+              : "all"} …</button
+        >
+        <ul class="mt-2" aria-label="Entries">
           {#each entries as entry (entry.id)}
-            <li class="flex items-baseline justify-between gap-3 border-b border-line py-1.5">
-              <span class="num min-w-0 break-all">{entry.path}</span>
-              <span class="num shrink-0 text-right text-quiet">{bytes(entry.size)}<br />{entry.method}</span>
+            <li class="border-b border-line py-1.5">
+              <label class="flex cursor-pointer items-baseline gap-2">
+                <input
+                  type="checkbox"
+                  class="checkbox checkbox-xs shrink-0 self-center"
+                  checked={chosen.has(entry.id)}
+                  onchange={() => tick(entry.id)}
+                />
+                <span class="num min-w-0 grow break-all">{entry.path}</span>
+                <span class="num shrink-0 text-right text-quiet"
+                  >{bytes(entry.size)}<br />{entry.method}{entry.file
+                    ? `, ${entry.file.split(".").at(-1)}`
+                    : ""}</span
+                >
+              </label>
             </li>
           {/each}
         </ul>
@@ -205,3 +325,6 @@
     </aside>
   {/if}
 </div>
+{#if selection}
+  {#key selection}<TakeOut {selection} close={() => (selection = null)} />{/key}
+{/if}

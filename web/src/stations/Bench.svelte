@@ -1,0 +1,677 @@
+<script lang="ts">
+  import { untrack } from "svelte";
+  import ByteRibbon from "../components/ByteRibbon.svelte";
+  import HexView from "../components/HexView.svelte";
+  import JobPanel from "../components/JobPanel.svelte";
+  import LayoutEditor from "../components/LayoutEditor.svelte";
+  import ProblemPanel from "../components/ProblemPanel.svelte";
+  import {
+    api,
+    asProblem,
+    got,
+    type FieldSpan,
+    type LayoutLine,
+    type LayoutText,
+    type ProblemText,
+    type Survey,
+    type Tried,
+  } from "../lib/api";
+  import { app } from "../lib/app.svelte";
+  import { bytes, count, spaced } from "../lib/format";
+  import { wordsOf, type Word } from "../lib/words";
+
+  /** The layout bench: a layout's text on one side, a file's bytes on the other, and what the one says of the other. */
+  interface Checked {
+    path: string;
+    ok: boolean;
+    items: number;
+    explained: number;
+    problem?: ProblemText | null;
+  }
+  const TABS = ["structure", "entries", "aids", "check"] as const;
+  const game_id = app.gameId;
+  const path = app.detail;
+
+  let size = $state(0);
+  let entropy = $state<number[]>([]);
+  let lines = $state<LayoutLine[]>([]);
+  let files = $state<string[]>([]);
+  let current = $state<LayoutText | null>(null);
+  let shown = $state(""); // the text that the editor begins with
+  let text = $state("");
+  let kept = $state(true);
+  let tried = $state<Tried | null>(null);
+  let spans = $state<FieldSpan[]>([]);
+  let words = $state<Word[]>([]);
+  let problem = $state<ProblemText | null>(null);
+  let cursor = $state(0);
+  let first = $state(0);
+  let tab = $state<(typeof TABS)[number]>("structure");
+  let near = $state(new Uint8Array());
+  let found = $state<{
+    value: string;
+    hits: { at: number; type: string; order: string }[];
+    searched: number;
+  } | null>(null);
+  let runs = $state<{ at: number; text: string }[]>([]);
+  let distances = $state<{ bytes: number; score: number }[]>([]);
+  let checkStarted = $state(0);
+  let jump = $state("");
+  let editor = $state<LayoutEditor>();
+
+  const here = $derived(spans.find((s) => cursor >= s.at && cursor < s.at + s.length));
+  const job = $derived(app.jobs.find((j) => j.id === checkStarted));
+  const checked = $derived(((job?.result as { files?: Checked[] })?.files ?? []) as Checked[]);
+  const own = $derived(!!current?.id);
+
+  async function attempt<T>(work: () => Promise<T>): Promise<T | undefined> {
+    try {
+      const out = await work();
+      problem = null;
+      return out;
+    } catch (error) {
+      problem = asProblem(error);
+      return undefined;
+    }
+  }
+
+  const read = async (at: number, length: number) => {
+    const answer = await fetch(
+      `/api/games/${game_id}/bench/bytes?path=${encodeURIComponent(path)}&at=${at}&length=${length}`,
+    );
+    return new Uint8Array(await answer.arrayBuffer());
+  };
+  const q = { path: { game_id }, query: { path } };
+
+  void attempt(async () => {
+    const look = await got(api.GET("/api/games/{game_id}/bench/look", { params: q }));
+    size = look.size;
+    entropy = look.entropy;
+    const schema = await got(api.GET("/api/layouts/schema"));
+    words = wordsOf(schema as never);
+    const survey: Survey | null | undefined = await got(
+      api.GET("/api/games/{game_id}/survey", { params: { path: { game_id } } }),
+    );
+    files = survey?.rows.filter((r) => !r.inside).map((r) => r.path) ?? [];
+    await loadLines();
+    const slug = survey?.rows.find((r) => r.path === path)?.layout;
+    const line = lines.find((l) => slug && l.slug === slug);
+    const last = Number(localStorage.getItem(`zubret-bench ${path}`));
+    if (line) await choose(line);
+    else if (lines.some((l) => l.id === last)) await choose(lines.find((l) => l.id === last)!);
+  });
+
+  async function loadLines() {
+    lines = await got(api.GET("/api/layouts"));
+  }
+
+  function take(layout: LayoutText) {
+    current = layout;
+    shown = text = layout.text;
+    kept = true;
+    if (layout.id) localStorage.setItem(`zubret-bench ${path}`, String(layout.id));
+  }
+
+  const choose = (line: LayoutLine) =>
+    attempt(async () =>
+      take(
+        line.id
+          ? await got(api.GET("/api/layouts/{layout_id}", { params: { path: { layout_id: line.id } } }))
+          : await got(api.GET("/api/layouts/shipped/{slug}", { params: { path: { slug: line.slug } } })),
+      ),
+    );
+
+  const make = (body: { text: string; name: string }) =>
+    attempt(async () => {
+      take(await got(api.POST("/api/layouts", { body })));
+      await loadLines();
+    });
+
+  /** A layout that recognises this file by its first four bytes, and says no more. */
+  async function begin() {
+    const head = await read(0, 4);
+    const mark = [...head].map((b) => b.toString(16).padStart(2, "0")).join(" ");
+    const name = path.split("/").at(-1)!;
+    const id =
+      name
+        .toLowerCase()
+        .replace(/[^a-z0-9]+/g, "-")
+        .replace(/^-|-$/g, "") || "format";
+    await make({
+      name,
+      text: `zubret: 1
+id: ${id}
+title: ${name}
+describes: archive
+byte_order: little
+recognise: [{at: 0, bytes: "${mark}"}]
+regions:
+  - name: head
+    at: 0
+    fields:
+      - {name: mark, type: bytes, length: 4}
+      - {name: count, type: u32, means: entries.count}
+  - name: table
+    after: head
+    repeat: head.count
+    fields:
+      - {name: path, type: text, length: 32, means: entry.path}
+      - {name: at, type: u32, means: entry.at}
+      - {name: stored, type: u32, means: entry.stored}
+`,
+    });
+  }
+
+  async function bring(e: Event & { currentTarget: HTMLInputElement }) {
+    const file = e.currentTarget.files?.[0];
+    if (file) await make({ name: file.name.replace(/\.ya?ml$/, ""), text: await file.text() });
+    e.currentTarget.value = "";
+  }
+
+  function changed(next: string) {
+    text = next;
+    kept = false;
+  }
+
+  // A draft is kept as it is written.
+  $effect(() => {
+    const wanted = text;
+    const layout = current;
+    if (!layout?.id || kept) return;
+    const timer = setTimeout(
+      () =>
+        attempt(async () => {
+          const path = { layout_id: layout.id };
+          const out = await got(
+            api.PUT("/api/layouts/{layout_id}", { params: { path }, body: { text: wanted, name: "" } }),
+          );
+          if (current?.id === out.id && text === wanted) {
+            current = { ...out, text: current.text };
+            kept = true;
+          }
+        }),
+      500,
+    );
+    return () => clearTimeout(timer);
+  });
+
+  // The view follows the text within a moment.
+  $effect(() => {
+    const wanted = text;
+    if (!wanted) return;
+    const timer = setTimeout(
+      () =>
+        attempt(async () => {
+          const body = { path, text: wanted, at: 0, length: 0 };
+          const out = await got(
+            api.POST("/api/games/{game_id}/bench/try", { params: { path: { game_id } }, body }),
+          );
+          if (text === wanted) {
+            tried = out;
+            untrack(() => void askSpans());
+          }
+        }),
+      200,
+    );
+    return () => clearTimeout(timer);
+  });
+
+  async function askSpans() {
+    if (!tried || tried.fault || tried.problem) {
+      spans = [];
+      return;
+    }
+    const body = { path, text, at: Math.max(0, first * 16), length: 2048 };
+    try {
+      spans = await got(
+        api.POST("/api/games/{game_id}/bench/spans", { params: { path: { game_id } }, body }),
+      );
+    } catch {
+      spans = [];
+    }
+  }
+  $effect(() => {
+    void first;
+    const timer = setTimeout(() => untrack(askSpans), 60);
+    return () => clearTimeout(timer);
+  });
+
+  $effect(() => {
+    const at = cursor;
+    if (tab !== "aids") return;
+    const timer = setTimeout(async () => (near = await read(at, 8)), 60);
+    return () => clearTimeout(timer);
+  });
+
+  function goTo(at: number) {
+    cursor = Math.max(0, Math.min(size - 1, at));
+    first = Math.max(0, Math.floor(cursor / 16) - 4);
+  }
+
+  function jumpTo(e: SubmitEvent) {
+    e.preventDefault();
+    const at = Number(jump.trim().toLowerCase().startsWith("0x") ? jump : jump.replace(/[\s,\u202f]/g, ""));
+    if (Number.isFinite(at)) goTo(at);
+  }
+
+  /** The number that begins at the cursor, in a width and an order. */
+  function number(width: number, little: boolean): bigint | null {
+    if (near.length < width) return null;
+    const part = [...near.slice(0, width)];
+    return (little ? part.reverse() : part).reduce((n, b) => (n << 8n) | BigInt(b), 0n);
+  }
+
+  const findValue = (value: bigint | number) =>
+    attempt(async () => {
+      const query = { path, value: String(value) as never };
+      const out = await got(
+        api.GET("/api/games/{game_id}/bench/find", { params: { path: { game_id }, query } }),
+      );
+      found = { value: String(value), ...out };
+    });
+
+  const more = () =>
+    attempt(async () => {
+      const query = { path, at: cursor };
+      runs = await got(
+        api.GET("/api/games/{game_id}/bench/strings", { params: { path: { game_id }, query } }),
+      );
+      distances = await got(
+        api.GET("/api/games/{game_id}/bench/distance", { params: { path: { game_id }, query } }),
+      );
+    });
+
+  const check = (all: boolean) =>
+    attempt(async () => {
+      const body = { path: all ? "" : path, text, at: 0, length: 0 };
+      const started = await got(
+        api.POST("/api/games/{game_id}/bench/check", { params: { path: { game_id } }, body }),
+      );
+      checkStarted = started.id;
+      tab = "check";
+      app.started(started);
+    });
+
+  const save = () =>
+    attempt(async () => {
+      const layout_id = current!.id;
+      await got(
+        api.PUT("/api/layouts/{layout_id}", { params: { path: { layout_id } }, body: { text, name: "" } }),
+      );
+      const out = await got(
+        api.POST("/api/layouts/{layout_id}/versions", { params: { path: { layout_id } } }),
+      );
+      current = { ...out, text: current!.text };
+      kept = true;
+      await loadLines();
+      app.say("Saved. The next survey recognises files by it.", { label: "Survey again", run: surveyAgain });
+    });
+
+  async function surveyAgain() {
+    await app.attempt(api.POST("/api/games/{game_id}/survey", { params: { path: { game_id } } }));
+    app.wake();
+  }
+
+  const back = (version_id: number) =>
+    attempt(async () =>
+      take(await got(api.POST("/api/versions/{version_id}/back", { params: { path: { version_id } } }))),
+    );
+
+  const remove = () =>
+    attempt(async () => {
+      const gone = current!;
+      await got(api.DELETE("/api/layouts/{layout_id}", { params: { path: { layout_id: gone.id } } }));
+      const undo = { text: gone.text, name: gone.name };
+      current = tried = null;
+      text = shown = "";
+      await loadLines();
+      app.say(`The layout ${gone.name} was removed.`, { label: "Undo", run: () => void make(undo) });
+    });
+
+  const top = $derived(Math.max(1, ...entropy));
+</script>
+
+<div class="flex h-full flex-col px-4 pt-3 pb-2">
+  <div class="flex flex-wrap items-end gap-x-3 gap-y-2">
+    <div class="min-w-0">
+      <h1 class="text-lg leading-tight font-bold">Layout bench</h1>
+      <label class="sr-only" for="bench-file">File</label>
+      <select
+        id="bench-file"
+        class="select select-sm num mt-1 max-w-72"
+        value={path}
+        onchange={(e) => app.go("bench", e.currentTarget.value)}
+      >
+        {#if !files.includes(path)}<option value={path}>{path}</option>{/if}
+        {#each files as file (file)}<option value={file}>{file}</option>{/each}
+      </select>
+    </div>
+    <label class="block"
+      ><span class="sr-only">Layout</span>
+      <select
+        class="select select-sm w-56"
+        value={current ? (current.id ? String(current.id) : current.name) : ""}
+        onchange={(e) => {
+          const value = e.currentTarget.value;
+          const line = lines.find((l) => (l.id ? String(l.id) : l.slug) === value);
+          if (line) void choose(line);
+        }}
+      >
+        <option value="" disabled>choose a layout …</option>
+        {#each lines as l (l.id ? `own ${l.id}` : l.slug)}
+          <option value={l.id ? String(l.id) : l.slug}
+            >{l.id ? l.title : `${l.slug} (ships with Zubret)`}</option
+          >
+        {/each}
+      </select></label
+    >
+    <button class="btn btn-sm" onclick={begin}>New</button>
+    <label class="btn btn-sm"
+      >Bring in …<input type="file" class="sr-only" accept=".yaml,.yml" onchange={bring} /></label
+    >
+    {#if current && !own}
+      <button class="btn btn-sm" onclick={() => make({ text, name: `${current!.name}, copy` })}
+        >Copy to change it</button
+      >
+    {:else if current}
+      <a class="btn btn-sm" href="/api/layouts/{current.id}/file" download>Give out</a>
+      {#if current.versions.length > 1}
+        <select
+          class="select select-sm w-36"
+          aria-label="Go back to a version"
+          onchange={(e) => back(Number(e.currentTarget.value))}
+        >
+          <option value="">versions …</option>
+          {#each current.versions as v (v.id)}<option value={v.id}
+              >{new Date(v.saved).toLocaleString()}</option
+            >{/each}
+        </select>
+      {/if}
+      <button class="btn btn-sm" onclick={remove}>Remove</button>
+    {/if}
+    <span class="ml-auto flex items-center gap-2">
+      {#if own}<span class="text-quiet" role="status"
+          >{kept ? (current?.saved ? "saved" : "draft kept") : "writing …"}</span
+        >{/if}
+      {#if current}
+        <button class="btn btn-sm" disabled={!!tried?.fault} onclick={() => check(false)}>Check</button>
+      {/if}
+      {#if own}
+        <button class="btn btn-sm btn-primary" disabled={!!tried?.fault || !!current?.saved} onclick={save}
+          >Save for surveys</button
+        >
+      {/if}
+      <a class="btn btn-sm" href="#/{game_id}/survey">Survey</a>
+    </span>
+  </div>
+  {#if problem}<div class="mt-2"><ProblemPanel {problem} close={() => (problem = null)} /></div>{/if}
+  <div
+    class="mt-3 grid min-h-0 grow grid-cols-[minmax(0,2fr)_minmax(0,3fr)] gap-4 max-lg:grid-cols-1 max-lg:overflow-auto"
+  >
+    <section
+      aria-label="Layout text"
+      class="flex min-h-0 flex-col rounded-box border border-line max-lg:h-80"
+    >
+      {#if current}
+        <div class="min-h-0 grow overflow-hidden rounded-t-box">
+          {#key shown}
+            <LayoutEditor
+              bind:this={editor}
+              text={shown}
+              readonly={!own}
+              fault={tried?.fault ?? null}
+              {words}
+              change={changed}
+            />
+          {/key}
+        </div>
+        <div class="border-t border-line px-3 py-2" aria-live="polite">
+          {#if tried?.fault}
+            <button class="text-left text-error" onclick={() => editor?.goTo(tried!.fault!.line)}
+              >■ line {tried.fault.line}: {tried.fault.what}</button
+            >
+          {:else if tried?.problem}
+            <p class="text-error">
+              ■ {tried.problem.what}
+              <span class="num block text-quiet">{tried.problem.where}</span>
+              {#if tried.problem.offset !== null}
+                <button class="btn btn-xs mt-1" onclick={() => goTo(tried!.problem!.offset!)}
+                  >Go to that byte</button
+                >
+              {/if}
+            </p>
+          {:else if tried}
+            <p>
+              <span class="text-success">✓ reads this file</span>
+              <span class="num text-quiet"
+                >· {count(tried.items, tried.describes === "bank" ? "stream" : "entry").replace(
+                  "entrys",
+                  "entries",
+                )} · {(tried.explained * 100).toFixed(1)} % explained</span
+              >
+            </p>
+          {:else}<p class="text-quiet">reading …</p>{/if}
+        </div>
+      {:else}
+        <div class="p-5">
+          <p>No layout describes this file yet.</p>
+          <p class="mt-2 text-quiet">
+            Begin a new one: it takes the file's first four bytes as its mark, and you describe the rest
+            region by region. The bytes on the right follow as you write.
+          </p>
+          <button class="btn btn-primary mt-4" onclick={begin}>Begin a new layout</button>
+        </div>
+      {/if}
+    </section>
+    <section aria-label="The file" class="flex min-h-0 flex-col max-lg:h-[36rem]">
+      <div class="flex items-end gap-4">
+        <div class="min-w-0 grow">
+          {#if tried?.ribbon}<ByteRibbon
+              ribbon={tried.ribbon}
+              label={path}
+              mark={{ at: cursor, length: Math.max(1, here?.length ?? 1) }}
+            />{:else}<p class="num text-quiet">{bytes(size)}</p>{/if}
+        </div>
+        <form class="flex gap-1" onsubmit={jumpTo}>
+          <input
+            class="input input-sm num w-28"
+            placeholder="byte or 0x…"
+            aria-label="Go to byte"
+            bind:value={jump}
+          />
+          <button class="btn btn-sm">Go</button>
+        </form>
+      </div>
+      <div
+        class="mt-1 flex h-5 items-end gap-px"
+        role="img"
+        aria-label="Entropy along the file: low is plain tables and text, full height is packed or encrypted"
+        title="entropy: low is plain, full height is packed or encrypted"
+      >
+        {#each entropy as e, i (i)}
+          <span
+            class="min-w-0 grow bg-old opacity-70"
+            style="height: {Math.max(4, (e / Math.max(8, top)) * 100)}%"
+          ></span>
+        {/each}
+      </div>
+      <div class="mt-2 min-h-40 grow rounded-box bg-base-200 py-1">
+        {#if size}<HexView {size} {read} {spans} bind:cursor bind:first />{/if}
+      </div>
+      <p class="num mt-1 h-5 truncate" aria-live="polite">
+        byte {spaced(cursor)} · 0x{cursor.toString(16)}
+        {#if here}· <strong
+            >{here.region}{here.record >= 0 ? ` ${spaced(here.record)}` : ""} · {here.field}</strong
+          >
+          = {here.value}{here.means ? ` · ${here.means}` : ""}{/if}
+      </p>
+      <div role="tablist" class="mt-1 flex gap-1 border-b border-line">
+        {#each TABS as name (name)}
+          <button
+            role="tab"
+            id="tab-{name}"
+            aria-selected={tab === name}
+            aria-controls="panel"
+            class="px-3 py-1 {tab === name ? 'border-b-2 border-primary font-semibold' : 'text-quiet'}"
+            onclick={() => (tab = name)}>{name}</button
+          >
+        {/each}
+      </div>
+      <div id="panel" role="tabpanel" aria-labelledby="tab-{tab}" class="h-44 shrink-0 overflow-auto py-2">
+        {#if tab === "structure"}
+          {#each tried?.regions ?? [] as r (r.name)}
+            <details open={r.records === 1 || here?.region === r.name}>
+              <summary class="cursor-pointer {here?.region === r.name ? 'text-primary' : ''}">
+                <button class="font-semibold" onclick={(e) => (e.preventDefault(), goTo(r.file ? 0 : r.at))}
+                  >{r.name}</button
+                >
+                <span class="num text-quiet"
+                  >{r.file ? `${r.file}, ` : ""}byte {spaced(r.at)} · {bytes(r.length)} · {count(
+                    r.records,
+                    "record",
+                  )}{r.packed ? " · packed" : ""}</span
+                >
+              </summary>
+              <ul class="num ml-6 columns-2 max-xl:columns-1">
+                {#each r.fields as f (f.name)}
+                  {@const at = spans.find((s) => s.region === r.name && s.field === f.name)?.at}
+                  <li>
+                    <button
+                      class="text-left {here?.region === r.name && here.field === f.name
+                        ? 'text-primary underline'
+                        : ''}"
+                      disabled={at === undefined}
+                      onclick={() => at !== undefined && (cursor = at)}>{f.name}</button
+                    > <span class="text-quiet">{f.type}{f.means ? ` → ${f.means}` : ""}</span>
+                  </li>
+                {/each}
+              </ul>
+            </details>
+          {:else}<p class="text-quiet">
+              The regions of the layout appear here once it reads the file.
+            </p>{/each}
+          {#if tried?.unexplained.length}
+            <p class="mt-2">
+              <span class="hatched inline-block h-3 w-3 rounded-[2px]"></span> not explained:
+              {#each tried.unexplained.slice(0, 12) as gap (gap.at)}
+                <button class="num mr-2 underline" onclick={() => goTo(gap.at)}
+                  >{bytes(gap.length)} at {spaced(gap.at)}</button
+                >
+              {/each}
+            </p>
+          {/if}
+        {:else if tab === "entries"}
+          <table class="w-full">
+            <tbody>
+              {#each tried?.sample ?? [] as s, i (i)}
+                <tr class="border-b border-line">
+                  <td class="num py-0.5 pr-3 break-all"
+                    ><button class="text-left" onclick={() => goTo(s.at)}>{s.name}</button></td
+                  >
+                  <td class="num px-3 text-right text-quiet">byte {spaced(s.at)}</td>
+                  <td class="num px-3 text-right">{bytes(s.stored)}</td>
+                  <td class="num pl-3 text-quiet">{s.note}</td>
+                </tr>
+              {:else}<tr
+                  ><td class="text-quiet">Entries or streams appear here once the layout finds them.</td></tr
+                >{/each}
+            </tbody>
+          </table>
+          {#if (tried?.items ?? 0) > (tried?.sample.length ?? 0)}<p class="text-quiet">
+              The first {tried?.sample.length} of {spaced(tried?.items ?? 0)}.
+            </p>{/if}
+        {:else if tab === "aids"}
+          <div class="flex flex-wrap gap-x-8 gap-y-3">
+            <table aria-label="Integers at the cursor">
+              <thead
+                ><tr class="text-left text-quiet"
+                  ><th class="pr-4 font-normal">at the cursor</th><th class="pr-4 text-right font-normal"
+                    >little</th
+                  ><th class="text-right font-normal">big</th></tr
+                ></thead
+              >
+              <tbody>
+                {#each [1, 2, 3, 4, 6, 8] as width (width)}
+                  <tr>
+                    <td class="pr-4 text-quiet">{width * 8} bit</td>
+                    {#each [true, false] as little (little)}
+                      {@const n = number(width, little)}
+                      <td class="num pr-4 text-right">
+                        {#if n !== null}<button
+                            title="Find it elsewhere in the file"
+                            onclick={() => findValue(n)}
+                            >{n.toString().replace(/\B(?=(\d{3})+$)/g, "\u202f")}</button
+                          >{/if}
+                      </td>
+                    {/each}
+                  </tr>
+                {/each}
+              </tbody>
+            </table>
+            <div class="min-w-56 grow">
+              <div class="flex flex-wrap gap-1">
+                <button class="btn btn-xs" onclick={() => findValue(cursor)}>Who holds this place?</button>
+                <button class="btn btn-xs" onclick={() => findValue(size)}>Who holds the file's size?</button>
+                <button class="btn btn-xs" onclick={more}>Texts and record length from here</button>
+              </div>
+              {#if found}
+                <p class="mt-2">
+                  <span class="num">{found.value}</span> stands at {count(found.hits.length, "place")}
+                  <span class="text-quiet">in {bytes(found.searched)}</span>
+                </p>
+                <p class="num">
+                  {#each found.hits.slice(0, 40) as h (h.at)}
+                    <button class="mr-3 underline" onclick={() => goTo(h.at)}
+                      >{spaced(h.at)} <span class="text-quiet">{h.type} {h.order}</span></button
+                    >
+                  {/each}
+                </p>
+              {/if}
+              {#if distances.length}
+                <p class="mt-2">
+                  likely record lengths: {#each distances as d (d.bytes)}<span class="num mr-2"
+                      >{d.bytes} B</span
+                    >{/each}
+                </p>
+              {/if}
+              {#each runs.slice(0, 30) as r (r.at)}
+                <button class="num block text-left" onclick={() => goTo(r.at)}
+                  ><span class="text-quiet">{spaced(r.at)}</span> {r.text}</button
+                >
+              {/each}
+            </div>
+          </div>
+        {:else}
+          <div class="flex gap-2">
+            <button class="btn btn-sm" disabled={!current} onclick={() => check(false)}
+              >Check this file</button
+            >
+            <button class="btn btn-sm" disabled={!current} onclick={() => check(true)}
+              >Check every file it recognises</button
+            >
+          </div>
+          <p class="mt-1 text-quiet">
+            Reads all, writes every field and payload anew with nothing changed, and compares byte for byte.
+          </p>
+          {#if job && (job.state === "running" || job.state === "waiting")}
+            <JobPanel {job} />
+          {:else if job?.error}<ProblemPanel problem={job.error} />
+          {:else if job?.state === "done"}
+            {#each checked as c (c.path)}
+              <div class="mt-2">
+                <p>
+                  {#if c.ok}<strong class="text-success">✓ gives back the identical file</strong
+                    >{:else}<strong class="text-error">■ does not hold</strong>{/if}
+                  <span class="num text-quiet"
+                    >{c.path}{c.ok ? ` · ${(c.explained * 100).toFixed(1)} % explained` : ""}</span
+                  >
+                </p>
+                {#if c.problem}<ProblemPanel problem={c.problem} />{/if}
+              </div>
+            {:else}<p class="mt-2 text-quiet">No file of this game is recognised by the layout.</p>{/each}
+          {/if}
+        {/if}
+      </div>
+    </section>
+  </div>
+</div>
