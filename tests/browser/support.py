@@ -122,12 +122,20 @@ class BrowserTest(SimpleTestCase):
 
     def register(self) -> int:
         """The demo game's number, registered through the page's own means if it is not yet."""
-        if not self.api("/games"):
+        return self.add_game("Saltglass Ferry")
+
+    def add_game(self, name: str) -> int:
+        """A game of the library by its folder's name, added if it is not yet; its number once it is surveyed."""
+
+        def surveyed() -> int:
+            return next((g["id"] for g in self.api("/games") if g["name"] == name and g["surveyed"]), 0)
+
+        if not any(g["name"] == name for g in self.api("/games")):
             self.open("#/start")
             self.page.get_by_role("button", name=str(self.root / "library")).click()
-            self.page.get_by_role("button", name="Saltglass Ferry").click()
+            self.page.get_by_role("button", name=name, exact=True).click()
             self.page.get_by_role("button", name="Survey this folder").click()
-        return self.until(lambda: next((g["id"] for g in self.api("/games") if g["surveyed"]), 0), 30, "the survey")
+        return self.until(surveyed, 60, "the survey")
 
     def open(self, place: str):
         self.page.goto(f"{self.address}/{place}")

@@ -36,6 +36,10 @@ class Screens(BrowserTest):
         def screens():
             yield "start", lambda: self.open("#/start"), page.get_by_role("heading", name="Which game?")
             yield "survey", lambda: self.open(f"#/{game}/survey"), page.get_by_text("100.0 % explained")
+            yield "keys", self._keys(game), page.get_by_role("heading", name="Key ring")
+            yield "take out", self._take_out(game), page.get_by_text("the disk has")
+            yield "changes", lambda: self.open(f"#/{game}/changes"), page.get_by_role("heading", name="What changed")
+            yield "bench", self._bench(game), page.get_by_text("✓ reads this file")
             yield "locate", self._locate(game), page.get_by_label("The chosen stream")
             yield "swap", lambda: self.open(f"#/{game}/swap/{swap}"), page.get_by_role("table", name="Fit report")
             yield "rebuild", lambda: self.open(f"#/{game}/rebuild"), page.get_by_role("heading", name="Rebuild")
@@ -62,6 +66,26 @@ class Screens(BrowserTest):
             self.assertEqual(self.faults_of_axe(), [], f"jobs, {theme}")
             page.get_by_role("button", name="Jobs").click()
             page.get_by_role("button", name="Switch to the").click()
+
+    def _keys(self, game: int):
+        def go():
+            self.open(f"#/{game}/survey")
+            self.page.get_by_role("button", name="data/hold.chart").click()
+
+        return go
+
+    def _take_out(self, game: int):
+        def go():
+            self.open(f"#/{game}/survey")
+            self.page.get_by_role("button", name="Take all out").click()
+
+        return go
+
+    def _bench(self, game: int):
+        def go():
+            self.open(f"#/{game}/bench/data%2Fsea.crate")
+
+        return go
 
     def _locate(self, game: int):
         def go():

@@ -97,6 +97,8 @@ def beside(archive: Container, index: int) -> Siblings:
         number = index_of(archive, path)
         if number is None:
             next = "Look for the missing entry: the archive may belong to another version of the game."
+            if label_of(archive, index) == archive.entries[index].path and getattr(archive, "hashed", False):
+                next = "This archive stores hashes: give it a name list, so that what belongs together is found."
             raise ZubretError(f"{path}, which belongs to this entry, is not in the archive.", file=path, next=next)
         return archive.open(number)
 

@@ -24,6 +24,7 @@ class DescribedArchive:
         self.layout_id = layout.id
         self.reading = read_layout(layout, source, siblings, keys)
         self.labels: Mapping[str, str] = {}
+        self.hashed = self.reading.tie("entry.path") is None and self.reading.tie("entry.name") is None
         self.table = self._entries()
         self.entries: Sequence[Entry] = self.table
 

@@ -54,7 +54,7 @@ def load_layout(text: str, file: str = "layout") -> Layout:
         raise fail(e.line, e.what) from e
     except ValidationError as e:
         first = e.errors()[0]
-        where = _known(tuple(first["loc"]), lines)
+        where = _known(tuple(first["loc"]), lines) or _named(str(first["msg"]), data, lines)
         raise fail(lines.get(where, 1), _worded(first, where)) from e
     _check_names(layout, lines, fail)
     return layout
@@ -110,6 +110,23 @@ def _known(loc: tuple, lines: dict[_Path, int]) -> _Path:
     return path
 
 
+def _named(message: str, data: Any, lines: dict[_Path, int]) -> _Path:
+    """The place of a fault that is found when a layout is whole, from the names in its message."""
+    region = re.search(r"\bregion (\w+)", message)
+    field = re.search(r"\bfield (\w+) of region", message)
+    regions = data.get("regions") if isinstance(data, dict) else None
+    for r, known in enumerate(regions if region and isinstance(regions, list) else []):
+        if not isinstance(known, dict) or not region or known.get("name") != region[1]:
+            continue
+        for f, part in enumerate(known.get("fields") or []):
+            parts = part.get("parts") or [] if isinstance(part, dict) else []
+            if field and isinstance(part, dict) and field[1] in (part.get("name"), *(p.get("name") for p in parts)):
+                return ("regions", r, "fields", f)
+        return ("regions", r)
+    key = next((k for k in ("recognise", "payload", "keys", "files", "methods") if k in message), "")
+    return (key,) if (key,) in lines else ()
+
+
 def _worded(error: Any, where: _Path) -> str:
     """One sentence for one pydantic error, with a suggestion for a misspelt key."""
     name = error["loc"][-1] if error["loc"] else "layout"
@@ -119,7 +136,8 @@ def _worded(error: Any, where: _Path) -> str:
     if error["type"] == "missing":
         return f'"{name}" is missing here.'
     message = str(error["msg"]).removeprefix("Value error, ")
-    return f"{'.'.join(map(str, where)) or 'layout'}: {message}."
+    place = ".".join(str(step) for step in where if not isinstance(step, int))
+    return f"{place}: {message}." if place and "region" not in message else f"{message[0].upper()}{message[1:]}."
 
 
 BUILT_IN = {"file.size", "region.at", "record.at", "record.index"}

@@ -121,7 +121,7 @@
     {#each { length: Math.min(rows, Math.max(0, total - first)) } as _, n (n)}
       {@const row = first + n}
       <div class="flex whitespace-pre" style="height: {HEIGHT}px">
-        <span class="text-quiet">{hex(row * WIDTH, digits)} </span>
+        <span class="mr-2 text-quiet">{hex(row * WIDTH, digits)}</span>
         {#each { length: WIDTH } as _, i (i)}
           {@const at = row * WIDTH + i}
           {@const value = at < size ? byteAt(at) : undefined}

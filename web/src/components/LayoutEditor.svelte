@@ -111,7 +111,7 @@
         autocompletion({ override: [complete] }),
         help,
         EditorState.readOnly.of(readonly),
-        EditorView.contentAttributes.of({ "aria-label": "Layout" }),
+        EditorView.contentAttributes.of({ "aria-label": "Layout", tabindex: "0" }),
         EditorView.updateListener.of((u) => u.docChanged && change(u.state.doc.toString())),
       ],
     });

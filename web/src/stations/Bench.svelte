@@ -59,6 +59,10 @@
   let jump = $state("");
   let editor = $state<LayoutEditor>();
 
+  let folded = $state<Record<string, boolean>>({});
+
+  const isOpen = (r: { name: string; records: number }) =>
+    folded[r.name] === undefined ? r.records === 1 || here?.region === r.name : !folded[r.name];
   const here = $derived(spans.find((s) => cursor >= s.at && cursor < s.at + s.length));
   const job = $derived(app.jobs.find((j) => j.id === checkStarted));
   const checked = $derived(((job?.result as { files?: Checked[] })?.files ?? []) as Checked[]);
@@ -98,7 +102,7 @@
     const line = lines.find((l) => slug && l.slug === slug);
     const last = Number(localStorage.getItem(`zubret-bench ${path}`));
     if (line) await choose(line);
-    else if (lines.some((l) => l.id === last)) await choose(lines.find((l) => l.id === last)!);
+    else if (last && lines.some((l) => l.id === last)) await choose(lines.find((l) => l.id === last)!);
   });
 
   async function loadLines() {
@@ -338,7 +342,7 @@ regions:
       <label class="sr-only" for="bench-file">File</label>
       <select
         id="bench-file"
-        class="select select-sm num mt-1 max-w-72"
+        class="select select-sm num mt-1 w-64"
         value={path}
         onchange={(e) => app.go("bench", e.currentTarget.value)}
       >
@@ -349,7 +353,7 @@ regions:
     <label class="block"
       ><span class="sr-only">Layout</span>
       <select
-        class="select select-sm w-56"
+        class="select select-sm w-64"
         value={current ? (current.id ? String(current.id) : current.name) : ""}
         onchange={(e) => {
           const value = e.currentTarget.value;
@@ -474,7 +478,7 @@ regions:
         </div>
         <form class="flex gap-1" onsubmit={jumpTo}>
           <input
-            class="input input-sm num w-28"
+            class="input input-sm num w-32"
             placeholder="byte or 0x…"
             aria-label="Go to byte"
             bind:value={jump}
@@ -520,10 +524,17 @@ regions:
       <div id="panel" role="tabpanel" aria-labelledby="tab-{tab}" class="h-44 shrink-0 overflow-auto py-2">
         {#if tab === "structure"}
           {#each tried?.regions ?? [] as r (r.name)}
-            <details open={r.records === 1 || here?.region === r.name}>
-              <summary class="cursor-pointer {here?.region === r.name ? 'text-primary' : ''}">
-                <button class="font-semibold" onclick={(e) => (e.preventDefault(), goTo(r.file ? 0 : r.at))}
-                  >{r.name}</button
+            <div class="py-0.5">
+              <p class="flex items-baseline gap-2">
+                <button
+                  class="w-4 text-quiet"
+                  aria-expanded={isOpen(r)}
+                  aria-label="Fields of {r.name}"
+                  onclick={() => (folded[r.name] = isOpen(r))}>{isOpen(r) ? "▾" : "▸"}</button
+                >
+                <button
+                  class="font-semibold {here?.region === r.name ? 'text-primary' : ''}"
+                  onclick={() => goTo(r.file ? 0 : r.at)}>{r.name}</button
                 >
                 <span class="num text-quiet"
                   >{r.file ? `${r.file}, ` : ""}byte {spaced(r.at)} · {bytes(r.length)} · {count(
@@ -531,22 +542,24 @@ regions:
                     "record",
                   )}{r.packed ? " · packed" : ""}</span
                 >
-              </summary>
-              <ul class="num ml-6 columns-2 max-xl:columns-1">
-                {#each r.fields as f (f.name)}
-                  {@const at = spans.find((s) => s.region === r.name && s.field === f.name)?.at}
-                  <li>
-                    <button
-                      class="text-left {here?.region === r.name && here.field === f.name
-                        ? 'text-primary underline'
-                        : ''}"
-                      disabled={at === undefined}
-                      onclick={() => at !== undefined && (cursor = at)}>{f.name}</button
-                    > <span class="text-quiet">{f.type}{f.means ? ` → ${f.means}` : ""}</span>
-                  </li>
-                {/each}
-              </ul>
-            </details>
+              </p>
+              {#if isOpen(r)}
+                <ul class="num ml-6 columns-2 max-xl:columns-1">
+                  {#each r.fields as f (f.name)}
+                    {@const at = spans.find((s) => s.region === r.name && s.field === f.name)?.at}
+                    <li>
+                      <button
+                        class="text-left {here?.region === r.name && here.field === f.name
+                          ? 'text-primary underline'
+                          : ''}"
+                        disabled={at === undefined}
+                        onclick={() => at !== undefined && (cursor = at)}>{f.name}</button
+                      > <span class="text-quiet">{f.type}{f.means ? ` → ${f.means}` : ""}</span>
+                    </li>
+                  {/each}
+                </ul>
+              {/if}
+            </div>
           {:else}<p class="text-quiet">
               The regions of the layout appear here once it reads the file.
             </p>{/each}

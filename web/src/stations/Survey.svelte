@@ -89,6 +89,11 @@
     return () => clearTimeout(timer);
   });
 
+  // Once a locked file was looked at, the key ring stays: what trying keys gave is read there.
+  $effect(() => {
+    if (file?.what === "locked") ring = true;
+  });
+
   function tick(id: number) {
     const next = new Set(chosen);
     if (!next.delete(id)) next.add(id);
@@ -256,7 +261,7 @@
         >
       {/if}
       {#if file.error}<div class="mt-3"><ProblemPanel problem={file.error} /></div>{/if}
-      {#if ring || file.what === "locked"}<div class="mt-5"><KeyRing /></div>{/if}
+      {#if ring}<div class="mt-5"><KeyRing /></div>{/if}
       {#if problem}<div class="mt-3"><ProblemPanel {problem} /></div>{/if}
       {#if ribbon}
         <h3 class="mt-5 mb-2 text-quiet">Where its bytes are</h3>

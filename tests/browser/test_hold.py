@@ -1,0 +1,159 @@
+"""The modder's way into a locked game, on real screens: keys, names, the layout bench, taking out, two builds."""
+
+import shutil
+import struct
+
+from playwright.sync_api import expect
+
+from standin.make import make
+from tests.browser.support import BrowserTest
+
+
+def odd_archive(files: dict[str, bytes]) -> bytes:
+    """A format that no layout describes: big-endian, sizes before places, names with their length, a sum at the end."""
+    table, body, at = b"", b"", 0
+    for name, data in files.items():
+        table += struct.pack(">IIB", len(data), at, len(name)) + name.encode()
+        body += data
+        at += len(data)
+    return b"ODD!" + struct.pack(">HI", len(files), 10 + len(table)) + table + body
+
+
+LAYOUT = """zubret: 1
+id: odd
+title: Odd archive
+describes: archive
+byte_order: big
+recognise: [{at: 0, bytes: "4f 44 44 21"}]
+regions:
+  - name: head
+    at: 0
+    fields:
+      - {name: mark, type: bytes, length: 4}
+      - {name: count, type: u16, means: entries.count}
+      - {name: body, type: u32, means: payload.at}
+  - name: table
+    after: head
+    repeat: head.count
+    fields:
+      - {name: size, type: u32, means: entry.stored}
+      - {name: place, type: u32, means: entry.at, base: head.body}
+      - {name: path, type: text, counted: u8, means: entry.path}
+"""
+
+
+class Hold(BrowserTest):
+    @classmethod
+    def prepare_library(cls):
+        files = {f"tune{n}.bin": bytes([n]) * (900 + n) for n in range(5)}
+        (cls.game / "data" / "unknown.odd").write_bytes(odd_archive(files))
+
+    def file(self, path: str):
+        self.page.get_by_role("button", name=path, exact=True).click()
+        return self.page.get_by_label("The chosen file")
+
+    def test_1_the_waiting_key_unlocks_the_hold(self):
+        page, game = self.page, self.register()
+        self.open(f"#/{game}/survey")
+        panel = self.file("data/hold.chart")
+        expect(panel.get_by_role("alert")).to_contain_text("needs a key of 32 bytes")
+        page.get_by_label("key, hexadecimal or base64").fill("00112233445566778899aabbccddeeff" * 2)
+        page.get_by_role("button", name="Add and try").click()
+        told = page.get_by_role("list", name="What trying keys gave")
+        expect(told).to_contain_text("■ stays locked")
+        text = (self.game / "found on a forum.txt").read_text().splitlines()[-1]
+        page.get_by_label("key, hexadecimal or base64").fill(text)
+        page.get_by_label("label").fill("purser")
+        page.get_by_role("button", name="Add and try").click()
+        expect(told).to_contain_text("✓ opens with purser")
+        expect(told).to_contain_text("checksum of index is right")
+        self.assertNotIn(text.split()[5][2:] + text.split()[6][2:], page.content())
+        expect(page.get_by_role("row").filter(has_text="hold.cargo01")).to_contain_text("volume of hold.chart")
+        panel.locator("input[type=file]").set_input_files(self.game / "data" / "hold names.txt")
+        expect(page.get_by_role("button", name="› cabin/cabin.crate")).to_be_visible()
+        expect(panel.get_by_role("list", name="Entries")).to_contain_text("ambience/night.bell")
+
+    def test_2_a_layout_is_written_from_nothing_until_it_gives_the_file_back(self):
+        page, game = self.page, self.register()
+        self.open(f"#/{game}/survey")
+        panel = self.file("data/unknown.odd")
+        expect(panel).to_contain_text("not recognised")
+        panel.get_by_role("link", name="Describe it on the layout bench").click()
+        page.get_by_role("button", name="Begin a new layout").click()
+        state = page.get_by_label("Layout text")
+        expect(state).to_contain_text("■")  # the first guess does not read it
+        # The number of entries is found by looking: two bytes behind the mark, high byte first.
+        page.get_by_label("Go to byte").fill("4")
+        page.get_by_role("button", name="Go", exact=True).click()
+        page.get_by_role("tab", name="aids").click()
+        expect(page.get_by_role("table", name="Integers at the cursor")).to_contain_text("5")
+        editor = page.locator(".cm-content")
+        editor.click()
+        page.keyboard.press("Control+a")
+        page.keyboard.insert_text(LAYOUT.replace("entry.stored", "entry.stord"))
+        expect(state).to_contain_text('line 18: "entry.stord" is not a meaning')
+        page.keyboard.press("Control+a")
+        page.keyboard.insert_text(LAYOUT)
+        expect(state).to_contain_text("✓ reads this file")
+        expect(state).to_contain_text("5 entries · 100.0 % explained")
+        page.get_by_role("tab", name="structure").click()
+        page.get_by_role("button", name="count", exact=True).click()
+        expect(page.get_by_label("The file", exact=True)).to_contain_text("head · count = 5")
+        page.get_by_role("button", name="Check", exact=True).click()
+        expect(page.get_by_role("tabpanel")).to_contain_text("✓ gives back the identical file")
+        expect(page.get_by_text("draft kept")).to_be_visible()
+        page.get_by_role("button", name="Save for surveys").click()
+        page.get_by_role("button", name="Survey again").click()
+        self.open(f"#/{game}/survey")
+        expect(page.get_by_role("row").filter(has_text="unknown.odd")).to_contain_text("archive · odd")
+        self.file("data/unknown.odd").get_by_role("link", name="Look at its bytes").click()
+        expect(page.get_by_label("Layout text")).to_contain_text("✓ reads this file")
+
+    def test_3_taking_out_shows_progress_is_cancelled_and_goes_on(self):
+        page = self.page
+        out = self.root / "library" / "out"
+        big = self.root / "library" / "Big"
+        big.mkdir(exist_ok=True)
+        with open(big / "big.odd", "wb") as file:  # 2.8 GB of holes: enough to be cut
+            head = odd_archive({f"part{n}": b"" for n in range(4)})
+            table = b"".join(
+                struct.pack(">IIB", 700_000_000, n * 700_000_000, 5) + f"part{n}".encode() for n in range(4)
+            )
+            file.write(head[:10] + table)
+            file.truncate(len(head) + 1_700_000_000)
+        game = self.add_game("Big")
+        self.open(f"#/{game}/survey")
+        page.get_by_role("button", name="Take all out").click()
+        dialog = page.get_by_role("dialog", name="Take out")
+        dialog.get_by_label("export folder").fill(str(out))
+        expect(dialog).to_contain_text("4 files · 2.80 GB")
+        dialog.get_by_role("button", name="Take out 4 files").click()
+        expect(dialog.get_by_role("status")).to_contain_text("of 2.80 GB")
+        dialog.get_by_role("button", name="Cancel").click()
+        expect(dialog).to_contain_text("Taking out is cancelled")
+        self.assertEqual(list(out.rglob("*.part")), [])
+        dialog.get_by_role("button", name="Go on from here").click()
+        expect(dialog).to_contain_text("written", timeout=60_000)
+        self.assertEqual(sorted(p.stat().st_size for p in out.glob("part*")), [700_000_000] * 4)
+        shutil.rmtree(out)
+
+    def test_4_an_update_of_the_game_is_told_entry_by_entry(self):
+        page, game = self.page, self.register()
+        (self.game / "data" / "unknown.odd").unlink()
+        make(self.game, "1.1")
+        self.open(f"#/{game}/survey")
+        self.until(lambda: not self.api("/jobs?open=true"), 60, "rest")
+        before = self.api("/surveys")[0]["id"]
+        page.get_by_role("button", name="Survey again").click()
+        self.until(lambda: self.api("/surveys")[0]["id"] > before, 60, "the survey")
+        page.get_by_role("link", name="What changed").click()
+        table = page.get_by_role("table", name="Changes")
+        expect(table).to_contain_text("text/strings_news.txt")
+        expect(table).to_contain_text("music/music.bell")
+        page.get_by_role("button", name="added").click()
+        expect(table).not_to_contain_text("music/music.bell")
+        page.get_by_label("Filter by path").fill("news")
+        expect(table.get_by_role("row")).to_have_count(2)
+        with page.expect_download() as caught:
+            page.get_by_role("link", name="CSV").click()
+        self.assertIn("strings_news", open(caught.value.path()).read())
