@@ -120,7 +120,7 @@ class Hold(BrowserTest):
                 struct.pack(">IIB", 700_000_000, n * 700_000_000, 5) + f"part{n}".encode() for n in range(4)
             )
             file.write(head[:10] + table)
-            file.truncate(len(head) + 1_700_000_000)
+            file.truncate(len(head) + 2_800_000_000)
         game = self.add_game("Big")
         self.open(f"#/{game}/survey")
         page.get_by_role("button", name="Take all out").click()

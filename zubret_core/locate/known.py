@@ -66,7 +66,7 @@ def key_bytes(text: str) -> bytes:
         )
     packed = re.sub(r"[\s\"'`]", "", text).replace("-", "+").replace("_", "/")
     try:
-        if not packed:
+        if not packed or text.strip()[:2].lower() in ("0x", "\\x"):
             raise ValueError
         return base64.b64decode(packed + "=" * (-len(packed) % 4), validate=True)
     except (binascii.Error, ValueError):
