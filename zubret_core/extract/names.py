@@ -50,6 +50,8 @@ def safe_path(path: str) -> Target:
         if safe != piece:
             notes.append(f"\"{piece[:40]}\" can't be a file's name everywhere")
         pieces.append(safe)
+    if not pieces and not notes:
+        notes.append("it had no name")
     return Target("/".join(pieces) or "_", "; ".join(dict.fromkeys(notes)))
 
 
@@ -71,12 +73,14 @@ def targets_for(paths: Iterable[str], *, flat: bool = False, taken: Sequence[str
         target, note = safe_path(path)
         if flat:
             target = target.rsplit("/", 1)[-1]
-        free, n = target, 1
-        while free.lower() in used or free.lower() in folders or _blocked(free, used):
+        clear = _clear_folders(target, used)
+        free, n = clear, 1
+        while free.lower() in used or free.lower() in folders:
             n += 1
-            stem, dot, ending = target.rpartition(".") if "." in target.rsplit("/", 1)[-1] else (target, "", "")
-            free = f"{stem} ({n}){dot}{ending}"
-        if n > 1:
+            head, _, name = clear.rpartition("/")
+            stem, dot, ending = name.rpartition(".") if "." in name[1:] else (name, "", "")
+            free = f"{head}/{stem} ({n}){dot}{ending}" if head else f"{stem} ({n}){dot}{ending}"
+        if free != target:
             note = "; ".join(x for x in (note, f"{target} was taken already") if x)
         used.add(free.lower())
         parent = free.lower().rpartition("/")[0]
@@ -87,11 +91,12 @@ def targets_for(paths: Iterable[str], *, flat: bool = False, taken: Sequence[str
     return out
 
 
-def _blocked(path: str, used: set[str]) -> bool:
-    """Whether a folder of the path is a file's name already."""
-    parent = path.lower().rpartition("/")[0]
-    while parent:
-        if parent in used:
-            return True
-        parent = parent.rpartition("/")[0]
-    return False
+def _clear_folders(path: str, used: set[str]) -> str:
+    """The path with a `_` behind every folder that is a file's name already."""
+    *folders, name = path.split("/")
+    out = ""
+    for piece in folders:
+        out = f"{out}/{piece}" if out else piece
+        while out.lower() in used:
+            out += "_"
+    return f"{out}/{name}" if out else name

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any, NamedTuple
 
 import numpy as np
 
 from ..base import Progress, ZubretError, silent
-from .integrity import verify
+from ..source import Source
+from .integrity import check_item, verify
 from .model import FieldModel, ties_of
 from .place import Place
 from .read import Reading
@@ -141,11 +143,12 @@ class CheckResult:
 
 
 def check(reading: Reading, progress: Progress = silent) -> CheckResult:
-    """Rebuild a file with nothing changed, every field and payload laid anew, and compare it byte for byte.
+    """Read all; rebuild with nothing changed, every field and payload laid anew; compare byte for byte.
 
-    Companions are compared, too. Sums over the whole file are taken.
+    Entries are unpacked and their sums taken. Companions are compared, too. Sums over the whole file are taken.
     """
     verify(reading)
+    _read_all(reading, progress)
     built = rebuild(reading, {}, anew=True)
     files = [("", reading.file, built.source)]
     files += [(name, reading.file_named(name), other.source) for name, other in built.others.items()]
@@ -176,6 +179,23 @@ def check(reading: Reading, progress: Progress = silent) -> CheckResult:
             )
     whole = sum(len([t for t in things_of(reading, name) if not t.regular and t.gap]) for name in files_of(reading))
     return CheckResult(True, reading.count, explained(reading), whole > 0)
+
+
+def _read_all(reading: Reading, progress: Progress) -> None:
+    """Every entry unpacked, and its sums taken; a ZubretError at the first that does not hold."""
+    if reading.kind != "entry":
+        return
+    sizes = reading.column("size")
+    for n in range(reading.count):
+        payload = reading.payload(n)
+        content = reading.chain(n).unpacked(payload, payload.size if sizes is None else sizes[n])
+        for _ in content.chunks():
+            progress(n, reading.count, f"reading {content.name}")
+        check_item(reading, n, partial(_itself, content))
+
+
+def _itself(source: Source) -> Source:
+    return source
 
 
 def _field_at(reading: Reading, at: int) -> str | None:

@@ -114,9 +114,9 @@ class Distance(NamedTuple):
 
 
 def record_distance(source: Source, at: int, most: int = 5) -> list[Distance]:
-    """The likeliest lengths of records from a byte on: distances at which equal bytes recur, best first.
+    """The likeliest lengths of records from a byte on: distances at which equal bytes recur, the shortest first.
 
-    Looks at 64 KiB at most. Multiples of a distance score as well; the shortest is given first where they tie.
+    Looks at 64 KiB at most. Multiples of a distance score as well as it does, and are left out.
     """
     data = np.frombuffer(source.read(at, min(1 << 16, source.size - at)), np.uint8)
     if len(data) < 64:
@@ -125,13 +125,10 @@ def record_distance(source: Source, at: int, most: int = 5) -> list[Distance]:
     chance = float((counts**2).sum())
     longest = min(1024, len(data) // 3)
     scores = np.array([float((data[:-d] == data[d:]).mean()) - chance for d in range(1, longest)])
-    order = np.argsort(-scores, kind="stable")
+    best = float(scores.max())
     out: list[Distance] = []
-    for n in order[:200]:
-        d, score = int(n) + 1, float(scores[n])
-        if score < 0.02 or len(out) >= most:
-            break
-        if not any(d % o.bytes == 0 and score < o.score + 0.02 for o in out):
-            out.append(Distance(d, round(score, 3)))
-    best = max((o.score for o in out), default=0.0)
-    return sorted(out, key=lambda o: (o.score < best - 0.02, o.bytes))
+    for n in np.flatnonzero(scores >= max(0.02, 0.8 * best)):  # from the shortest on
+        d = int(n) + 1
+        if len(out) < most and not any(d % o.bytes == 0 for o in out):
+            out.append(Distance(d, round(float(scores[n]), 3)))
+    return out

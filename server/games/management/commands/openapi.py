@@ -1,4 +1,4 @@
-"""Write the API's OpenAPI document, from which the front end's types are made."""
+"""Write what is made from the code: the API's OpenAPI document, and the layout language's JSON Schema."""
 
 import json
 from pathlib import Path
@@ -7,6 +7,7 @@ from django.conf import settings
 from django.core.management.base import BaseCommand
 
 from server.api import api
+from zubret_core.layout import Layout
 
 
 def document() -> str:
@@ -14,8 +15,15 @@ def document() -> str:
     return json.dumps(api.get_openapi_schema(), indent=1, sort_keys=True, default=str) + "\n"
 
 
+def schema_document() -> str:
+    """The JSON Schema of the layout language as it is committed."""
+    return json.dumps(Layout.model_json_schema(), indent=1) + "\n"
+
+
 class Command(BaseCommand):
-    help = "Write web/openapi.json; then run `npm run types` in web/."
+    help = "Write web/openapi.json and docs/layout.schema.json; then run `npm run types` in web/."
 
     def handle(self, *args, **options):
-        (Path(settings.ROOT) / "web" / "openapi.json").write_text(document(), "utf-8")
+        root = Path(settings.ROOT)
+        (root / "web" / "openapi.json").write_text(document(), "utf-8")
+        (root / "docs" / "layout.schema.json").write_text(schema_document(), "utf-8")
