@@ -247,16 +247,18 @@ def demo() -> None:
     prepare_python()
     prepare_web()
     data = data_home() / "demo"
-    game = data / "Saltglass Ferry"
+    game, update = data / "Saltglass Ferry", data / "Saltglass Ferry 1.1"
     env = environment(data / "zubret", [data])
     stamp, value = data / "game.stamp", digest_of([ROOT / "standin"])
     if not is_current(stamp, value):
         say("Making the demo game (half a minute, once) ...")
-        shutil.rmtree(game, ignore_errors=True)
-        command([PYTHON, "-m", "standin", "make", game], cwd=ROOT, env=env)
+        for folder, build in ((game, "1.0"), (update, "1.1")):
+            shutil.rmtree(folder, ignore_errors=True)
+            command([PYTHON, "-m", "standin", "make", folder, "--build", build], cwd=ROOT, env=env)
         stamp.write_text(value, "ascii")
     migrate(env)
-    command([PYTHON, "manage.py", "register_game", game, "--name", "Saltglass Ferry"], cwd=ROOT, env=env)
+    for folder in (update, game):  # the last one is what a browser shows first
+        command([PYTHON, "manage.py", "register_game", folder, "--name", folder.name], cwd=ROOT, env=env)
     serve(env, number)
 
 
@@ -286,7 +288,18 @@ def test(rest: list[str]) -> None:
     sys.exit(subprocess.call([str(PYTHON), "-m", "tests", *rest], cwd=ROOT, env=env))
 
 
-TOOLS = {"chromium": "chromium", "sndfile-info": "sndfile-programs", "ogginfo": "vorbis-tools", "zip": "zip"}
+TOOLS = {
+    "chromium": "chromium",
+    "sndfile-info": "sndfile-programs",
+    "ogginfo": "vorbis-tools",
+    "zip": "zip",
+    "unzip": "unzip",
+    "zstd": "zstd",
+    "lz4": "lz4",
+    "xz": "xz-utils",
+    "bzip2": "bzip2",
+    "genisoimage": "genisoimage",
+}
 
 
 def prepare_tools() -> None:
@@ -298,9 +311,7 @@ def prepare_tools() -> None:
         return
     apt, root = shutil.which("apt-get"), hasattr(os, "geteuid") and os.geteuid() == 0
     if not apt or not root:
-        stop(
-            f"the tests need these Debian packages or their like: {' '.join(missing)}. Install them, then start again."
-        )
+        stop(f"these Debian packages or their like are needed: {' '.join(missing)}. Install them, then start again.")
     say(f"Installing {' '.join(missing)} ...")
     quiet = {**os.environ, "DEBIAN_FRONTEND": "noninteractive"}
     command([apt, "update", "-qq"], env=quiet)
@@ -310,6 +321,7 @@ def prepare_tools() -> None:
 def bench(rest: list[str]) -> None:
     """measure speed and memory as ratios to named libraries"""
     prepare_python("requirements-dev.txt")
+    prepare_tools()
     env = environment(data_home() / "bench")
     migrate(env)
     sys.exit(subprocess.call([str(PYTHON), "-m", "bench", *rest], cwd=ROOT, env=env))

@@ -94,7 +94,7 @@ def rows(folder: Path) -> Iterator[Row]:
     yield Row("memory of that rebuild above the warmed idle process", "none: MB", [grown / 1e6], 64, unit="MB")
 
 
-def _status(key: str) -> int:
+def status(key: str) -> int:
     """A figure of /proc/self/status in bytes."""
     lines = Path("/proc/self/status").read_text().splitlines()
     return next(int(line.split()[1]) * 1024 for line in lines if line.startswith(key))
@@ -113,9 +113,9 @@ def main() -> None:
     warm()
     folder = Path(sys.argv[1])
     Path("/proc/self/clear_refs").write_text("5")  # begin the high-water mark anew
-    idle = _status("VmRSS")
+    idle = status("VmRSS")
     write_plan(plan_rebuild(GameFolder(folder / "game"), [prepared(folder)]), folder / "out")
-    print(json.dumps({"grown": _status("VmHWM") - idle}))
+    print(json.dumps({"grown": status("VmHWM") - idle}))
 
 
 if __name__ == "__main__":

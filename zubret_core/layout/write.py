@@ -7,8 +7,6 @@ over. A rebuild with no change therefore gives back the identical files, or the 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
-from itertools import accumulate
 from typing import Any
 
 import numpy as np
@@ -18,30 +16,17 @@ from ..source import Built, BytesSource, ChainSource, FillSource, Part, Segment,
 from ..source.sums import sum_of
 from .expression import evaluate
 from .integrity import blanked, how_of, sum_bytes, sums_of
+from .lay import LaidFile
 from .model import FieldModel, Region, SumModel, Tied, ties_of
-from .paths import folder_paths
 from .place import Place
+from .planned import NewItem, Planned
 from .read import Reading
 from .records import decoded
-from .spans import Thing, files_of, things_of
+from .spans import Thing
 from .table import Table
 
 PASSES = 8
 """How often places and sizes may change each other before a layout counts as having no solution."""
-
-
-@dataclass
-class NewItem:
-    """A replaced or added payload.
-
-    payload: its stored bytes; values: the item's meanings that change with it; unpacked: the bytes before packing,
-    for sums; path: of an added entry.
-    """
-
-    payload: Source
-    values: dict[str, Any] = field(default_factory=dict)
-    unpacked: Source | None = None
-    path: str = ""
 
 
 def rebuild(
@@ -66,189 +51,16 @@ def relisted(reading: Reading, files: Mapping[int, Source]) -> Source:
     return work.built().source
 
 
-class _File:
-    """One of the files: its things, and where they go."""
-
-    def __init__(self, name: str, things: list[Thing], size: int):
-        self.name, self.things, self.old_size = name, things, size
-        self.at: dict[int, int] = {id(t): t.at for t in things}
-        self.length: dict[int, int] = {id(t): t.length for t in things}
-        self.size = size
-        self.in_place = True
-        self.changed = False
-
-
-class _Rebuild:
-    def __init__(self, reading: Reading, changes: Mapping[int, NewItem], added: list[NewItem], anew: bool):
-        self.reading, self.added, self.anew = reading, added, anew
-        self.kind = reading.kind
-        self.files = {
-            name: _File(name, things_of(reading, name), reading.file_named(name).size) for name in files_of(reading)
-        }
-        self.new: dict[int, NewItem] = {}  # by the identity of a thing
-        self.columns: dict[str, list] = {}
-        for tie in {t.means for p in reading.places for t in ties_of(p.region) if t.means}:
-            if tie.startswith(self.kind + "."):
-                what = tie.split(".")[1]
-                values = reading.tied(what)
-                if values is not None:
-                    self.columns[what] = list(values)
-        has_payloads = self.kind != "listed"
-        self.at = list(reading.column("at") or []) if has_payloads else []
-        self.stored = list(reading.column("stored") or []) if has_payloads else []
-        self.item_files = list(reading.payload_files())
-        for thing, item in self._changes_by_thing(changes):
-            self.new[id(thing)] = self._without_head(thing.rows, item)
-        self._add_items()
-        self.tables = {p.region.name: Table(reading, p, self._order(p)) for p in reading.places if p.region.fields}
-        self.listed: dict[int, Source] = {}
-        self.pools: dict[str, bytearray] = {}
-        self.bytes: dict[str, bytes] = {}
-        self.pieces: dict[str, list[bytes]] = {}
-
-    # What changes --------------------------------------------------------------------------------
-
-    def _changes_by_thing(self, changes: Mapping[int, NewItem]) -> list[tuple[Thing, NewItem]]:
-        """Each replaced payload once, even where several items share it."""
-        name = self.reading.file.name
-        empty = [item for item in changes if not self.stored[item]]
-        if empty:
-            raise ZubretError(
-                "An empty payload has no place in the file, so nothing can be put there.",
-                file=name,
-                field=f"record {empty[0]}",
-                next="Remove this swap.",
-            )
-        out = []
-        for file in self.files.values():
-            for thing in file.things:
-                wanted = [changes[item] for item in thing.rows if item in changes]
-                if any(w is not wanted[0] and w.payload is not wanted[0].payload for w in wanted):
-                    records = ", ".join(str(r) for r in thing.rows)
-                    raise ZubretError(
-                        f"Records {records} share one payload but were given different ones.",
-                        file=name,
-                        offset=thing.at,
-                        next="Keep the swap of one of them: it changes all.",
-                    )
-                if wanted:
-                    out.append((thing, wanted[0]))
-        return out
-
-    def _without_head(self, items: list[int], item: NewItem) -> NewItem:
-        """What goes to the payload's place: the head, where records hold one, goes into the record."""
-        heads = self.columns.get("head")
-        size = len(heads[items[0]] or b"") if heads else 0
-        if not size:
-            return item
-        whole = item.payload
-        assert heads is not None
-        for n in items:
-            heads[n] = whole.read(0, min(size, whole.size))
-        rest = SliceSource(whole, min(size, whole.size), whole.size - min(size, whole.size))
-        return NewItem(rest, item.values, item.unpacked, item.path)
-
-    def _add_items(self) -> None:
-        """Added entries: rows for them in every column, and things behind the last payload."""
-        if not self.added:
-            return
-        reading, count = self.reading, self.reading.count
-        places = reading.groups[-1] if reading.groups else []
-        if not places or not len(places[0].rows) or any(p.region.body and p.region.body.nested for p in places):
-            raise ZubretError(
-                "Entries can only be added behind others of the same kind.",
-                file=reading.file.name,
-                next="Replace an entry instead.",
-            )
-        known = set(reading.column("path") or [])
-        like = count - 1  # untied fields are copied from the last entry
-        for n, item in enumerate(self.added):
-            if item.path in known:
-                raise ZubretError(
-                    "An entry of this path is there already.", file=item.path, next="Replace it instead of adding it."
-                )
-            known.add(item.path)
-            for column in self.columns.values():
-                column.append(column[like])
-            index = count + n
-            self.at.append(0)
-            self.stored.append(item.payload.size)
-            self.item_files.append(self.item_files[like])
-            self._name(index, item.path, places)
-            for what, value in item.values.items():
-                if what in self.columns:
-                    self.columns[what][index] = value
-            item = self._without_head([index], item)
-            self.stored[index] = item.payload.size
-            thing = Thing(-1, item.payload.size, rows=[index], align=reading.layout.payload.align)
-            self.new[id(thing)] = item
-            self._place_new(thing, self.item_files[index], places)
-
-    def _place_new(self, thing: Thing, name: str, places: list[Place]) -> None:
-        file = self.files[name]
-        last = max((n for n, t in enumerate(file.things) if t.rows), default=len(file.things) - 1)
-        body = next((p for p in places if p.body is not None), None)
-        fresh = [thing]
-        if body is not None:
-            assert body.region.body is not None
-            record = body.records.count + thing.rows[0] - self.reading.count
-            fresh = [Thing(-1, 0, body, record, align=body.region.body.align), thing]
-        before = file.things[last] if last >= 0 else None
-        if before is not None and before.free and last == len(file.things) - 1:
-            before.regular = True  # the file's end is made anew behind what was added
-        file.things[last + 1 : last + 1] = fresh
-        for t in fresh:
-            file.at[id(t)], file.length[id(t)] = 0, t.length
-
-    def _name(self, index: int, path: str, places: list[Place]) -> None:
-        columns, folder, name = self.columns, path.rpartition("/")[0], path.rpartition("/")[2]
-        if "path" in columns:
-            columns["path"][index] = path
-        elif "name" in columns:
-            columns["name"][index] = name if "folder" in columns else path
-        if "folder" in columns:
-            paths = folder_paths(self.reading)
-            if isinstance(columns["folder"][0], str):
-                columns["folder"][index] = folder
-            elif folder in paths:
-                columns["folder"][index] = paths.index(folder)
-            else:
-                raise ZubretError(
-                    f'The archive has no folder "{folder}".', file=path, next="Add the entry to a folder that is there."
-                )
-        for _, tie in self.reading.ties(f"{self.kind}.id", places):
-            if tie.hash is not None:
-                number = tie.hash.of(path)
-                columns["id"][index] = f"{number:x}" if tie.shown == "hex" else str(number)
-            elif "path" not in columns and "name" not in columns:
-                columns["id"][index] = path
-
-    def _order(self, place: Place) -> list[int]:
-        """The records of a region as they will stand: old ones, and copies of the last item for added entries."""
-        order = list(range(place.records.count))
-        if self.added and place in self.reading.groups[-1]:
-            last = int(place.rows[-1])
-            where = last + 1 if place.body is None else len(order)
-            order[where:where] = [last] * len(self.added)
-        return order
-
-    def _rows(self, place: Place, first: int) -> list[tuple[int, int]]:
-        """(item, record as it will stand) of a region's items; `first` is the group's first item."""
-        rows = [(first + n, int(r)) for n, r in enumerate(place.rows.tolist())]
-        if self.added and place in self.reading.groups[-1]:
-            last = int(place.rows[-1]) if place.body is None else place.records.count - 1
-            rows += [(self.reading.count + n, last + 1 + n) for n in range(len(self.added))]
-        return rows
-
-    # Places ------------------------------------------------------------------------------------------
+class _Rebuild(Planned):
+    """The records, sums and files of what is planned."""
 
     def built(self) -> Built:
         """Lay out, write records, and again until places and sizes agree; then the sums; then the files."""
         for _ in range(PASSES):
-            self._spill()
+            self.spill()
             for file in self.files.values():
-                self._lay(file)
-            self._learn_places()
+                file.lay(self.sizes(), self.anew)
+            self.learn_places()
             if not self._write_records():
                 break
         else:
@@ -260,170 +72,16 @@ class _Rebuild:
         self._write_sums()
         return self._assemble()
 
-    def _new_size(self, thing: Thing) -> int | None:
-        new = self.new.get(id(thing))
-        return new.payload.size if new else None
-
-    def _lay(self, file: _File) -> None:
-        reading, layout = self.reading, self.reading.layout
-        for t in file.things:
-            size = self._new_size(t)
-            if size is not None:
-                file.length[id(t)] = size
-        fits = all(file.length[id(t)] <= t.slot and t.at >= 0 for t in file.things)
-        same = all(file.length[id(t)] == t.length for t in file.things)
-        file.in_place = not self.anew and fits and (same or layout.payload.sizes == "given")
-        if file.in_place:
-            file.at, file.size = {id(t): t.at for t in file.things}, file.old_size
-            return
-        cursor, explained = 0, True
-        for t in file.things:
-            # Behind carried bytes only what the format demands is aligned.
-            align = t.align if explained or t.place is None else 1
-            file.at[id(t)] = cursor + -cursor % align
-            cursor = file.at[id(t)] + file.length[id(t)] + self._kept(t)
-            explained = t.regular or self._gap_dropped(t)
-            if t.place and t.place.body is None and file.at[id(t)] != t.at:
-                _may_move(reading, t.place)
-        least = layout.end.least if explained else 0
-        cursor += least
-        file.size = cursor + (-cursor % layout.end.align if explained else 0)
-
-    def _gap_dropped(self, thing: Thing) -> bool:
-        """Free space behind a replaced payload is not carried over when all is laid anew."""
-        return id(thing) in self.new and (thing.free or self.reading.layout.payload.sizes == "next")
-
-    def _kept(self, thing: Thing) -> int:
-        return 0 if thing.regular or self._gap_dropped(thing) else thing.gap
-
-    def _spill(self) -> None:
-        """Payloads that no longer fit into their volume go to the last one, or to a new one."""
-        key = self.reading.layout.payload.file
-        model = self.reading.layout.files[key] if key else None
-        if model is None or not model.volumes or not model.limit:
-            return
-        for file in [f for n, f in self.files.items() if n]:
-            self._lay(file)
-            if file.size <= model.limit:
-                continue
-            for thing in [t for t in file.things if id(t) in self.new]:
-                size = self._new_size(thing) or 0
-                if size > model.limit:
-                    raise ZubretError(
-                        f"A payload of {size:,} bytes is larger than a volume of {model.limit:,}.",
-                        file=file.name,
-                        next="Shorten the replacement.",
-                    )
-                if size <= thing.slot and thing.at >= 0:
-                    continue
-                self._move(thing, file, model.limit)
-                self._lay(file)
-                if file.size <= model.limit:
-                    break
-
-    def _move(self, thing: Thing, file: _File, limit: int) -> None:
-        """Take a thing out of its volume; its old bytes stay there, so that nothing else moves."""
-        key = self.reading.layout.payload.file or ""
-        model = self.reading.layout.files[key]
-        volumes = list(self.columns.get("volume") or [model.first])
-        last = max(v for v in volumes if isinstance(v, int))
-        size, target = self._new_size(thing) or 0, last
-        name = self.reading.companion(key, last)
-        here = self.files[name]
-        if here is file or here.size + -here.size % thing.align + size > limit:
-            target, name = last + 1, self.reading.companion(key, last + 1)
-            self.files[name] = _File(name, [], 0)
-        index = file.things.index(thing)
-        if thing.at >= 0 and index:
-            before = file.things[index - 1]
-            before.gap += thing.length + thing.gap
-            before.free = before.regular = False
-        file.things.remove(thing)
-        moved = Thing(-1, size, rows=thing.rows, align=thing.align)
-        self.new[id(moved)] = self.new.pop(id(thing))
-        here = self.files[name]
-        here.things.append(moved)
-        here.at[id(moved)], here.length[id(moved)] = 0, size
-        for item in thing.rows:
-            self.item_files[item] = name
-            if "volume" in self.columns:
-                self.columns["volume"][item] = target
-        self._lay(here)
-
-    def _learn_places(self) -> None:
-        """Where payloads stand now, as the items' meanings."""
-        for file in self.files.values():
-            for thing in file.things:
-                new = self.new.get(id(thing))
-                for item in thing.rows:
-                    self.at[item] = file.at[id(thing)]
-                    self.stored[item] = file.length[id(thing)]
-                    for what, value in (new.values if new else {}).items():
-                        if what in self.columns:
-                            self.columns[what][item] = value
-        for what, values in (("at", self.at), ("stored", self.stored)):
-            if what in self.columns:
-                self.columns[what] = values
-        if "end" in self.columns:
-            self.columns["end"] = [a + n for a, n in zip(self.at, self.stored, strict=True)]
-
-    def _thing(self, place: Place) -> tuple[_File, Thing]:
-        file = self.files[place.file]
-        return file, next(t for t in file.things if t.place is place)
-
-    def _region_at(self, place: Place) -> int:
-        if place.body is not None:
-            return place.at
-        file, thing = self._thing(place)
-        return file.at[id(thing)]
-
-    def _record_places(self, place: Place) -> list[int]:
-        """Where each record will stand; of records of different lengths, by their lengths in the last pass."""
-        if place.body is not None:
-            file = self.files[""]
-            at = {t.record: file.at[id(t)] for t in file.things if t.place is place}
-            return [at[n] for n in range(len(at))]
-        order, records = self.tables[place.region.name].order, place.records
-        lengths = [records.size or records.end(n) - int(records.starts[n]) for n in order]
-        if not records.size and place.region.name in self.pieces:
-            lengths = [len(p) for p in self.pieces[place.region.name]]
-        start = 0 if place.region.packed else self._region_at(place)
-        return [start + n for n in accumulate(lengths[:-1], initial=0)] if lengths else []
-
-    def _whole(self) -> dict[str, Any]:
-        """What regions that stand once say: old values, and those that follow from the new places."""
-        reading, whole = self.reading, dict(self.reading.whole)
-        for place in reading.places:
-            name = place.region.name
-            if place.body is None:
-                file, thing = self._thing(place)
-                at, stored = file.at[id(thing)], file.length[id(thing)]
-                size = len(self.bytes.get(name, b"")) or place.content.size
-                whole |= {f"{name}.at": at, f"{name}.stored": stored, f"{name}.end": at + stored, f"{name}.size": size}
-            whole[f"{name}.count"] = len(self.tables[name].order) if name in self.tables else 0
-        payloads = [t for t in self.files[""].things if t.rows and t.at >= 0]
-        if payloads and isinstance(whole.get("payload.at"), int):
-            whole["payload.at"] += self.files[""].at[id(payloads[0])] - payloads[0].at
-        whole["file.size"] = self.files[""].size
-        whole["entries.count"] = whole["streams.count"] = reading.count + len(self.added)
-        for key, model in reading.layout.files.items():
-            if model.volumes:
-                used = [v for v in self.columns.get("volume") or [] if isinstance(v, int)]
-                whole[f"{key}.count"] = max(used, default=model.first) - model.first + 1
-            elif (name := reading.companion(key)) in self.files:
-                whole[f"{key}.size"] = self.files[name].size
-        return whole
-
     # Records -----------------------------------------------------------------------------------------
 
     def _write_records(self) -> bool:
         """Write every region's bytes from the meanings; True where a size changed."""
-        whole, changed = self._whole(), False
+        whole, changed = self.whole_values(), False
         names = {"file.size": self.files[""].size}
         for place in self.reading.places:
             if place.region.fields:
                 table = self.tables[place.region.name]
-                table.names, table.places = {**names, "region.at": self._region_at(place)}, self._record_places(place)
+                table.names, table.places = {**names, "region.at": self.region_at(place)}, self.record_places(place)
                 self._put_meanings(place, whole)
                 if place.region.once:
                     names |= table.numbers_once()
@@ -436,7 +94,7 @@ class _Rebuild:
         item_rows: list[tuple[int, int]] = []
         for places in self.reading.groups:
             if place in places:
-                item_rows = self._rows(place, first)
+                item_rows = self.rows(place, first)
             first += len(places[0].rows)
         rows = [r for _, r in item_rows]
         for tie in ties_of(place.region):
@@ -499,7 +157,7 @@ class _Rebuild:
         name = place.region.name
         if place.body is not None:
             return self._write_bodies(place)
-        file, thing = self._thing(place)
+        file, thing = self.thing_of(place)
         if place.region.pool:
             data = bytes(self.pools.get(name) or place.records.data.tobytes())
         else:
@@ -573,7 +231,7 @@ class _Rebuild:
         table, first = self.tables[place.region.name], 0
         for places in self.reading.groups:
             if place in places:
-                row_of = dict(self._rows(place, first))
+                row_of = dict(self.rows(place, first))
                 for file in self.files.values():
                     for thing in file.things:
                         new = self.new.get(id(thing))
@@ -616,7 +274,7 @@ class _Rebuild:
         at, length = place.records.span(place.records.holder(tie)[0], 0)
         if how.of in ("file", "span"):
             covered = self._joined(self.files[""])[0]
-            file, thing = self._thing(place)
+            file, thing = self.thing_of(place)
             at += file.at[id(thing)]
             if how.of == "span":
                 covered = self._span(covered, how, place)
@@ -630,7 +288,7 @@ class _Rebuild:
         self._write_region(place)
 
     def _span(self, whole: Source, how: SumModel, place: Place) -> Source:
-        numbers = {"file.size": whole.size, "region.at": self._region_at(place)}
+        numbers = {"file.size": whole.size, "region.at": self.region_at(place)}
         for p in self.reading.places:
             if p.region.once:
                 numbers |= self.tables[p.region.name].numbers_once()
@@ -639,7 +297,7 @@ class _Rebuild:
 
     # Files -------------------------------------------------------------------------------------------------
 
-    def _joined(self, file: _File) -> tuple[Source, list[Segment], int]:
+    def _joined(self, file: LaidFile) -> tuple[Source, list[Segment], int]:
         """A file as a chain of parts, what stands where, and how many untouched payloads moved."""
         reading, fill = self.reading, self.reading.layout.payload.fill[0]
         body = next((p.region.body for p in reading.places if p.region.body), None)
@@ -668,7 +326,7 @@ class _Rebuild:
             else:
                 put("payload", source, thing.at, thing.length, "", thing.index)
                 moved += len(thing.rows) if at != thing.at else 0
-            kept = self._kept(thing)
+            kept = file.kept(thing)
             if kept and not (file.in_place and thing.free):
                 gap_at = thing.at + thing.length if file.in_place else cursor
                 put("padding", FillSource(fill, gap_at - cursor), 0, gap_at - cursor)
@@ -712,25 +370,12 @@ class _Rebuild:
             return reading.file
         return reading.whole_chain.packed(source, reading.file)
 
-    def _is_changed(self, file: _File) -> bool:
+    def _is_changed(self, file: LaidFile) -> bool:
         """Whether a companion has to be written: a volume in which nothing changed is left alone."""
         regions = any(t.place for t in file.things)
         moved = any(file.at[id(t)] != t.at for t in file.things)
         return (
             self.anew or regions or moved or file.size != file.old_size or any(id(t) in self.new for t in file.things)
-        )
-
-
-def _may_move(reading: Reading, place: Place) -> None:
-    region = place.region
-    said = f"{region.name}.at" in reading.whole or region.after or region.origin != "file"
-    if not said and isinstance(region.at, int):
-        raise ZubretError(
-            f"Region {region.name} would have to move, but no field of the layout says where it stands.",
-            file=reading.file.name,
-            offset=place.at,
-            field=region.name,
-            next=f"Shorten the replacement so that it fits its slot, or tie a field to {region.name}.at.",
         )
 
 
