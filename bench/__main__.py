@@ -1,4 +1,4 @@
-"""python zubret.py bench [PART ...]: the table of ratios. Parts: codec, table, rebuild, range, archive."""
+"""python zubret.py bench [PART ...]: the table of ratios. Parts: codec, table, rebuild, range, archive, changes."""
 
 from __future__ import annotations
 
@@ -17,10 +17,10 @@ def main() -> None:
     import django
 
     django.setup()
-    from . import archives, codecs, ranges, rebuilds, tables
+    from . import archives, codecs, ranges, rebuilds, surveys, tables
 
     parts = {"codec": codecs.rows, "table": tables.rows, "rebuild": rebuilds.rows, "range": ranges.rows}
-    parts["archive"] = archives.rows
+    parts |= {"archive": archives.rows, "changes": surveys.rows}
     wanted = sys.argv[1:] or list(parts)
     unknown = [p for p in wanted if p not in parts]
     if unknown:

@@ -6,6 +6,7 @@ import json
 import struct
 import subprocess
 import sys
+import zipfile
 import zlib
 from collections.abc import Iterator
 from pathlib import Path
@@ -22,6 +23,7 @@ from zubret_core.rebuild import StreamSwap, plan_rebuild, write_plan
 from .pairs import Row, pairs
 
 SIZE = 2_000_000_000
+ZIP_MEMBERS = 200_000
 
 
 def noise(frames: int, channels: int, seed: int = 1) -> np.ndarray:
@@ -50,6 +52,13 @@ def large_archive(place: Path) -> None:
         sectors = out.tell() // 2048
         out.seek(0)
         out.write(struct.pack("<4sHHIIII24s", b"SFCR", 3, 0, 2, sector, zlib.crc32(records), sectors, b"bench"))
+
+
+def large_zip(place: Path) -> None:
+    """A ZIP file with as many members of the same names."""
+    with zipfile.ZipFile(place, "w") as pack:
+        for n in range(ZIP_MEMBERS):
+            pack.writestr(f"sound/bank_{n // 500:03}/cue_{n:06}.bin", b"x")
 
 
 def prepared(folder: Path) -> StreamSwap:

@@ -21,6 +21,7 @@ from zubret_core.locate import banks_of
 from zubret_core.source import FileSource
 
 from .pairs import Row, pairs, seconds
+from .rebuilds import large_zip
 
 COUNT = 200_000
 
@@ -41,13 +42,6 @@ def large_crate(place: Path) -> None:
         out.seek(sector * 2048)
         out.write(records)
         out.truncate(size)
-
-
-def large_zip(place: Path) -> None:
-    """A ZIP file with as many members of the same names."""
-    with zipfile.ZipFile(place, "w") as pack:
-        for n in range(COUNT):
-            pack.writestr(f"sound/bank_{n // 500:03}/cue_{n:06}.bin", b"x")
 
 
 def rows(folder: Path) -> Iterator[Row]:

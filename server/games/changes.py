@@ -10,7 +10,7 @@ from django.db import connection, transaction
 from django.db.models import Count, Q, QuerySet
 
 from ..shelf.models import Archive, Entry
-from .models import Change, Comparison, Survey, SurveyFile
+from .models import Change, Comparison, Survey
 
 WORDS = {
     "added": "added",
@@ -22,17 +22,10 @@ WORDS = {
 }
 """Kinds of change, as people read them."""
 
-# Entries of archives that only one of the two surveys saw in that version; what both share did not change.
-_SIDE = """
-    SELECT e.path AS path, sf.path AS file, e.at AS at, e.file AS place, e.size AS size, e.crc32 AS crc32,
-           e.digest AS digest
-    FROM {entry} e JOIN {seen} sf ON sf.archive_id = e.archive_id
-    WHERE sf.survey_id = %s AND e.archive_id NOT IN
-          (SELECT archive_id FROM {seen} WHERE survey_id = %s AND archive_id IS NOT NULL)
-"""
 _SAME = """(o.size = n.size AND ((o.digest IS NOT NULL AND o.digest = n.digest)
            OR ((o.digest IS NULL OR n.digest IS NULL) AND o.crc32 IS NOT NULL AND o.crc32 = n.crc32)))"""
 _KNOWN = "((o.digest IS NOT NULL AND n.digest IS NOT NULL) OR (o.crc32 IS NOT NULL AND n.crc32 IS NOT NULL))"
+_COLUMNS = "comparison_id, kind, file, path, old_path, old_size, new_size, detail"
 
 
 def compare(old: Survey, new: Survey) -> Comparison:
@@ -49,54 +42,71 @@ def compare(old: Survey, new: Survey) -> Comparison:
 
 
 def _insert(made: Comparison) -> None:
-    names = {
-        "entry": connection.ops.quote_name(Entry._meta.db_table),
-        "seen": connection.ops.quote_name(SurveyFile._meta.db_table),
-        "change": connection.ops.quote_name(Change._meta.db_table),
-    }
-    a, b = made.old_id, made.new_id
-    side = _SIDE.format(**names)
-    columns = "comparison_id, kind, file, path, old_path, old_size, new_size, detail"
-    joined = f"""
-        WITH o AS MATERIALIZED ({side}), n AS MATERIALIZED ({side})
-        INSERT INTO {names["change"]} ({columns})
-        SELECT %s, CASE WHEN {_SAME} THEN 'moved' WHEN o.size = n.size AND NOT {_KNOWN} THEN 'unsure' ELSE 'changed' END,
-               o.file, o.path, '', o.size, n.size,
-               CASE WHEN {_SAME} THEN 'byte ' || o.at || ' to ' || n.at ELSE '' END
-        FROM o JOIN n ON n.path = o.path AND n.file = o.file
-        WHERE NOT ({_SAME} AND o.at = n.at AND o.place = n.place)
-        UNION ALL
-        SELECT %s, 'removed', o.file, o.path, '', o.size, NULL,
-               COALESCE(o.digest, 'c' || o.crc32, '') FROM o
-        WHERE NOT EXISTS (SELECT 1 FROM n WHERE n.path = o.path AND n.file = o.file)
-        UNION ALL
-        SELECT %s, 'added', n.file, n.path, '', NULL, n.size,
-               COALESCE(n.digest, 'c' || n.crc32, '') FROM n
-        WHERE NOT EXISTS (SELECT 1 FROM o WHERE o.path = n.path AND o.file = n.file)
-    """
-    with connection.cursor() as cursor:
-        cursor.execute(joined, [a, b, b, a, made.pk, made.pk, made.pk])
+    """The changes of every file; archives that both surveys saw in the same version are passed over."""
+    sides = [
+        dict(survey.seen.filter(archive__isnull=False).values_list("path", "archive"))
+        for survey in (made.old, made.new)
+    ]
+    for path in sorted(sides[0].keys() | sides[1].keys()):
+        old, new = sides[0].get(path), sides[1].get(path)
+        if old != new:
+            _compare_archives(made, path, old, new)
     _rename(made)
     _files(made)
 
 
+def _compare_archives(made: Comparison, path: str, old: int | None, new: int | None) -> None:
+    """One join each way over the index of (archive, path). The content of what is alone goes into `detail` for now."""
+    entry = connection.ops.quote_name(Entry._meta.db_table)
+    change = connection.ops.quote_name(Change._meta.db_table)
+    # Both sides in the order of the index: neighbours are looked up behind each other.
+    by_path = connection.ops.quote_name(next(i.name for i in Entry._meta.indexes if i.fields == ["archive", "path"]))
+    alone = "COALESCE({0}.digest, 'c' || {0}.crc32, '')"
+    with connection.cursor() as cursor:
+        if old is not None:
+            cursor.execute(
+                f"""
+                INSERT INTO {change} ({_COLUMNS})
+                SELECT %s, CASE WHEN n.id IS NULL THEN 'removed' WHEN {_SAME} THEN 'moved'
+                                WHEN o.size = n.size AND NOT {_KNOWN} THEN 'unsure' ELSE 'changed' END,
+                       %s, o.path, '', o.size, n.size,
+                       CASE WHEN n.id IS NULL THEN {alone.format("o")}
+                            WHEN {_SAME} THEN 'byte ' || o.at || ' to ' || n.at ELSE '' END
+                FROM {entry} o INDEXED BY {by_path} LEFT JOIN {entry} n ON n.archive_id = %s AND n.path = o.path
+                WHERE o.archive_id = %s AND (n.id IS NULL OR NOT ({_SAME} AND o.at = n.at AND o.file = n.file))
+                """,
+                [made.pk, path, new, old],
+            )
+        if new is not None:
+            cursor.execute(
+                f"""
+                INSERT INTO {change} ({_COLUMNS})
+                SELECT %s, 'added', %s, n.path, '', NULL, n.size, {alone.format("n")} FROM {entry} n INDEXED BY {by_path}
+                WHERE n.archive_id = %s
+                      AND NOT EXISTS (SELECT 1 FROM {entry} o WHERE o.archive_id = %s AND o.path = n.path)
+                """,
+                [made.pk, path, new, old],
+            )
+
+
 def _rename(made: Comparison) -> None:
     """A removed and an added entry with the same content are one that was renamed."""
-    gone: dict[tuple[int, str], list[Change]] = {}
-    for row in made.changes.filter(kind="removed").exclude(detail="").order_by("pk"):
-        gone.setdefault((row.old_size or 0, row.detail), []).append(row)
+    columns = ("pk", "file", "path", "detail", "old_size", "new_size")
+    alone = made.changes.exclude(detail="").order_by("pk")
+    gone: dict[tuple[int, str], list[tuple[int, str, str]]] = {}
+    for pk, file, path, content, size, _ in alone.filter(kind="removed").values_list(*columns):
+        gone.setdefault((size, content), []).append((pk, file, path))
     matched, renamed = [], []
-    for row in made.changes.filter(kind="added").exclude(detail="").order_by("pk"):
-        before = gone.get((row.new_size or 0, row.detail))
-        if before and row.new_size:
-            old = before.pop()
-            matched.append(old.pk)
-            row.kind, row.old_size = "renamed", old.old_size
-            row.old_path = old.path if old.file == row.file else f"{old.file} › {old.path}"
-            renamed.append(row)
-    Change.objects.bulk_update(renamed, ["kind", "old_path", "old_size"], batch_size=500)
-    for n in range(0, len(matched), 500):
-        Change.objects.filter(pk__in=matched[n : n + 500]).delete()
+    for pk, file, _, content, _, size in alone.filter(kind="added").values_list(*columns):
+        before = gone.get((size, content))
+        if before and size:
+            old_pk, old_file, old_path = before.pop()
+            matched.append((old_pk,))
+            renamed.append((old_path if old_file == file else f"{old_file} › {old_path}", size, pk))
+    table = connection.ops.quote_name(Change._meta.db_table)
+    with connection.cursor() as cursor:
+        cursor.executemany(f"UPDATE {table} SET kind = 'renamed', old_path = %s, old_size = %s WHERE id = %s", renamed)
+        cursor.executemany(f"DELETE FROM {table} WHERE id = %s", matched)
     made.changes.filter(kind__in=("added", "removed", "renamed")).update(detail="")
 
 

@@ -64,7 +64,7 @@ class TryIn(Schema):
     """A layout's text and a file of a game."""
 
     path: str
-    text: str
+    text: str = ""
     at: int = 0
     length: int = 4096
 
@@ -222,7 +222,7 @@ def shipped(request: HttpRequest, slug: str):
 
 @router.post("/layouts", response=LayoutText)
 def create(request: HttpRequest, data: TextIn):
-    """A new layout: empty, a copy, or one that somebody shared."""
+    """A new layout from a text: a copy, or one that somebody shared."""
     return _text(services.create(data.name, data.text))
 
 
@@ -295,6 +295,12 @@ def export(request: HttpRequest, layout_id: int):
 def try_layout(request: HttpRequest, game_id: int, data: TryIn):
     """What a layout's text says of a file."""
     return services.tried(one(Game.objects.all(), game_id), data.path, data.text)
+
+
+@router.post("/games/{int:game_id}/bench/begin", response=LayoutText)
+def begin(request: HttpRequest, game_id: int, data: TryIn):
+    """A new layout for a file, with a first guess in it."""
+    return _text(services.begin(one(Game.objects.all(), game_id), data.path))
 
 
 @router.post("/games/{int:game_id}/bench/spans", response=list[SpanOut])

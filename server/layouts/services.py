@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import json
 import re
 import threading
 from collections import OrderedDict
@@ -12,7 +13,7 @@ from typing import Any
 
 from zubret_core.base import Progress, ZubretError
 from zubret_core.container import GameFolder
-from zubret_core.layout import Layout, Reading, load_layout, read_layout, recognises, shipped_layouts
+from zubret_core.layout import Layout, Reading, load_layout, read_layout, recognises, shipped_layouts, shipped_texts
 from zubret_core.layout.spans import segments_of
 from zubret_core.layout.trial import check, explained, regions_of, spans_in, unexplained
 from zubret_core.source import Source
@@ -28,41 +29,37 @@ from .models import LayoutVersion, UserLayout
 SAMPLE = 200
 """Items of a trial that are shown."""
 START = """zubret: 1
-id: my-format
-title: What people call it
+id: {id}
+title: {title}
 describes: archive
 byte_order: little
-recognise: [{at: 0, bytes: "00 00 00 00"}]
+recognise: [{{at: 0, bytes: "{mark}"}}]
 regions:
   - name: head
     at: 0
     fields:
-      - {name: mark, type: bytes, length: 4}
-      - {name: count, type: u32, means: entries.count}
+      - {{name: mark, type: bytes, length: 4}}
+      - {{name: count, type: u32, means: entries.count}}
   - name: table
     after: head
     repeat: head.count
     fields:
-      - {name: path, type: text, length: 32, means: entry.path}
-      - {name: at, type: u32, means: entry.at}
-      - {name: stored, type: u32, means: entry.stored}
+      - {{name: path, type: text, length: 32, means: entry.path}}
+      - {{name: at, type: u32, means: entry.at}}
+      - {{name: stored, type: u32, means: entry.stored}}
 """
 
 
 def shipped_text(slug: str) -> str:
     """The text of a shipped layout."""
-    import zubret_core.layout.library as library
-
-    for file in sorted((Path(library.__file__).parent / "shipped").glob("*.yaml")):
-        text = file.read_text("utf-8")
-        if load_layout(text, file.name).id == slug:
+    for text, layout in zip(shipped_texts().values(), shipped_layouts(), strict=True):
+        if layout.id == slug:
             return text
     raise stopped(404, f'No layout is named "{slug}".', "Choose one from the list.")
 
 
 def create(name: str, text: str) -> UserLayout:
     """A new layout of the user's; its id is made free of those that are taken."""
-    text = text or START
     taken = {lo.id for lo in shipped_layouts()} | set(LayoutVersion.objects.values_list("slug", flat=True))
     found = re.search(r"^id:\s*([a-z0-9-]+)", text, re.M)
     if found and found[1] in taken:
@@ -72,6 +69,15 @@ def create(name: str, text: str) -> UserLayout:
         text = text[: found.start(1)] + f"{stem}-{n}" + text[found.end(1) :]
     title = re.search(r"^title:\s*(.+)$", text, re.M)
     return UserLayout.objects.create(name=(name or (title[1].strip() if title else "New layout"))[:100], draft=text)
+
+
+def begin(game: Game, path: str) -> UserLayout:
+    """A new layout for a file that nothing describes: its first four bytes are its mark, the rest is a first guess."""
+    with open_bytes(game, path) as source:
+        mark = source.read(0, min(4, source.size)).hex(" ")
+    title = path.rpartition("/")[2]
+    slug = re.sub(r"[^a-z0-9]+", "-", title.lower()).strip("-")[:50] or "format"
+    return create(title, START.format(id=slug, title=json.dumps(title), mark=mark))
 
 
 def save_version(row: UserLayout) -> LayoutVersion:

@@ -61,6 +61,9 @@ class DescribedArchive:
         return chain.data(stored, entry.size, entry.path) if chain else stored
 
     def head(self, index: int, length: int) -> bytes:
+        entry, chain = self.entries[index], self.reading.chain(index)
+        if not chain and self.reading.column("head") is None:
+            return self.reading.file_named(entry.file).read(entry.at, min(length, entry.stored))
         return self.reading.chain(index).head(self.reading.payload(index), self.entries[index].size, length)
 
     def rebuild(self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool = False) -> Built:

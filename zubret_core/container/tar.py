@@ -42,8 +42,8 @@ def packing_of(head: bytes) -> str | None:
 
 def is_tar(head: bytes) -> bool:
     """Whether a header of 512 bytes is one of TAR: its mark, or for old archives its sum."""
-    if len(head) < BLOCK or not head.strip(b"\0"):
-        return False
+    if len(head) < BLOCK or head[148:156].strip(b"01234567 \0") or not head[148:156].strip(b" \0"):
+        return False  # no octal sum stands where every header has one
     try:
         tarfile.TarInfo.frombuf(head, "utf-8", "surrogateescape")
     except tarfile.HeaderError:

@@ -1,6 +1,6 @@
 """The layout language: a YAML description of a format that both reads and writes it."""
 
-from .library import layout_named, shipped_layouts
+from .library import layout_named, shipped_layouts, shipped_texts
 from .load import load_layout
 from .model import Layout
 from .read import Reading, read_layout, recognises
@@ -17,4 +17,5 @@ __all__ = [
     "recognises",
     "relisted",
     "shipped_layouts",
+    "shipped_texts",
 ]

@@ -11,10 +11,16 @@ from .model import Layout
 
 
 @cache
+def shipped_texts() -> dict[str, str]:
+    """The texts of all shipped layouts by their file names."""
+    folder = Path(__file__).parent / "shipped"
+    return {f.name: f.read_text("utf-8") for f in sorted(folder.glob("*.yaml"))}
+
+
+@cache
 def shipped_layouts() -> tuple[Layout, ...]:
     """All shipped layouts, by file name."""
-    folder = Path(__file__).parent / "shipped"
-    return tuple(load_layout(f.read_text("utf-8"), f.name) for f in sorted(folder.glob("*.yaml")))
+    return tuple(load_layout(text, name) for name, text in shipped_texts().items())
 
 
 def layout_named(id: str) -> Layout:

@@ -8,7 +8,7 @@ import itertools
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import partial
+from functools import cached_property, partial
 
 from ..base import ZubretError
 from ..container import DescribedArchive, Siblings
@@ -18,6 +18,8 @@ from ..layout.integrity import check_item, sums_of
 from ..layout.model import AesStep, ChunkStep, RowStep
 from ..source import Source
 
+HEAD = 512
+"""Bytes at the beginning of a file that are enough to recognise most kinds."""
 MOST_TRIES = 4096
 """Combinations of keys that are tried on one archive at most."""
 TESTED = 3
@@ -43,6 +45,13 @@ class Known:
     layouts: Sequence[Layout] = field(default_factory=shipped_layouts)
     keys: Callable[[Layout, str], Keys] = no_keys
     names: Callable[[Layout, str], Mapping[str, str]] = no_names
+
+    @cached_property
+    def beginnings(self) -> list[tuple[Layout, list[tuple[int, bytes]]]]:
+        """Every layout with those of its marks that stand in a file's first bytes."""
+        return [
+            (lo, [(m.at, m.bytes) for m in lo.recognise if 0 <= m.at <= HEAD - len(m.bytes)]) for lo in self.layouts
+        ]
 
     def layout_named(self, id: str) -> Layout | None:
         """The layout with this id."""

@@ -28,10 +28,9 @@ from ..container.iso import MARK_AT, is_iso
 from ..container.tar import head_of, is_tar, packing_of
 from ..layout import Layout, recognises
 from ..source import BytesSource, DiskCache, Source
-from .known import Known
+from .known import HEAD, Known
 
-HEAD = 512
-"""Bytes at the beginning of a file that are enough to recognise most kinds."""
+_SIGNATURES = (b"PK\3\4", b"PK\5\6", b"RIFF", b"OggS", b"fLaC")
 DEEPEST = 16
 """Archives inside archives at most."""
 MOST_NESTED = 4096
@@ -63,19 +62,19 @@ def kind_of(source: Source, known: Known | None = None, head: bytes | None = Non
     head: its first bytes, where they are at hand already; then only marks at the beginning are looked for, and those
     of layouts whose name endings fit.
     """
-    layouts = (known or Known()).layouts
+    known = known or Known()
     first = source.read(0, min(HEAD, source.size)) if head is None else head
     name = source.name
-    for layout in layouts:
-        at_start = all(m.at >= 0 and m.at + len(m.bytes) <= len(first) for m in layout.recognise)
-        if not layout.recognise and not layout.names:
+    for layout, marks in known.beginnings:
+        if any(first[at : at + len(mark)] != mark for at, mark in marks):
             continue
+        at_start = all(m.at >= 0 and m.at + len(m.bytes) <= len(first) for m in layout.recognise)
         if not at_start and head is not None and not (layout.names and name.lower().endswith(tuple(layout.names))):
             continue
         if recognises(layout, BytesSource(first, name) if at_start else source, name):
-            marks = ", ".join(f"{m.bytes.hex(' ')} at byte {m.at}" for m in layout.recognise)
+            shown = ", ".join(f"{m.bytes.hex(' ')} at byte {m.at}" for m in layout.recognise)
             ending = f"the name ends in {' or '.join(layout.names)}" if layout.names else ""
-            return Kind("layout", " and ".join(x for x in (marks and f"mark {marks}", ending) if x), layout)
+            return Kind("layout", " and ".join(x for x in (shown and f"mark {shown}", ending) if x), layout)
     if first[:4] in (b"PK\3\4", b"PK\5\6"):
         return Kind("zip", "a ZIP header stands at its beginning")
     if (first[:4] == b"RIFF" and first[8:12] == b"WAVE") or first[:4] in (b"OggS", b"fLaC") or first[:3] == b"ID3":
@@ -171,7 +170,7 @@ def inside(
         if entry.size < 8:
             continue
         try:
-            kind = _entry_kind(archive, n, known)
+            kind = _entry_kind(archive, n, entry.size, known)
         except ZubretError:
             continue  # its bytes can't be reached; who takes it out is told why
         if kind is None or kind.is_list:
@@ -222,16 +221,29 @@ class _Entry(Source):
         return self._opened.read(at, length)
 
 
-def _entry_kind(archive: Container, n: int, known: Known) -> Kind | None:
+def _entry_kind(archive: Container, n: int, size: int, known: Known) -> Kind | None:
     if isinstance(archive, LooseFile):
         return kind_of(archive.source, known)
     head = archive.head(n, HEAD)
-    if not head:
+    if not head or not (_may_be_known(head, known) or size > MARK_AT):
         return None
     entry = _Entry(archive, n)
-    if archive.entries[n].size > MARK_AT and not entry.name.lower().endswith((".iso", ".img", ".bin")):
-        entry.size = min(entry.size, MARK_AT)  # do not unpack every large entry to look for a disc image
+    if size > MARK_AT and not entry.name.lower().endswith((".iso", ".img", ".bin")):
+        entry.size = min(size, MARK_AT)  # do not unpack every large entry to look for a disc image
         kind = kind_of(entry, known, head)
-        entry.size = archive.entries[n].size
+        entry.size = size
         return kind
     return kind_of(entry, known, head)
+
+
+def _may_be_known(head: bytes, known: Known) -> bool:
+    """A quick look at an entry's first bytes, which leaves most of the entries of an archive out."""
+    if head[:4] in _SIGNATURES or head[:3] == b"ID3" or packing_of(head) is not None or is_tar(head):
+        return True
+    for _, marks in known.beginnings:
+        for at, mark in marks:
+            if head[at : at + len(mark)] != mark:
+                break
+        else:
+            return True
+    return False

@@ -65,6 +65,7 @@
               app.go("survey");
             },
           },
+          { label: "See what changed between surveys", hint: "", run: () => app.go("changes") },
         ]
       : []),
     { label: "Add a game folder", hint: "", run: () => (location.hash = "/start") },

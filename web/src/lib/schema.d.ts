@@ -252,6 +252,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/bench/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin
+         * @description A new layout for a file, with a first guess in it.
+         */
+        post: operations["server_layouts_api_begin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/bench/bytes": {
         parameters: {
             query?: never;
@@ -819,7 +839,7 @@ export interface paths {
         put?: never;
         /**
          * Create
-         * @description A new layout: empty, a copy, or one that somebody shared.
+         * @description A new layout from a text: a copy, or one that somebody shared.
          */
         post: operations["server_layouts_api_create"];
         delete?: never;
@@ -2310,7 +2330,10 @@ export interface components {
             length: number;
             /** Path */
             path: string;
-            /** Text */
+            /**
+             * Text
+             * @default
+             */
             text: string;
         };
         /**
@@ -2648,6 +2671,32 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    server_layouts_api_begin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayoutText"];
+                };
             };
         };
     };

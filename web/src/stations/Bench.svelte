@@ -131,40 +131,13 @@
       await loadLines();
     });
 
-  /** A layout that recognises this file by its first four bytes, and says no more. */
-  async function begin() {
-    const head = await read(0, 4);
-    const mark = [...head].map((b) => b.toString(16).padStart(2, "0")).join(" ");
-    const name = path.split("/").at(-1)!;
-    const id =
-      name
-        .toLowerCase()
-        .replace(/[^a-z0-9]+/g, "-")
-        .replace(/^-|-$/g, "") || "format";
-    await make({
-      name,
-      text: `zubret: 1
-id: ${id}
-title: ${name}
-describes: archive
-byte_order: little
-recognise: [{at: 0, bytes: "${mark}"}]
-regions:
-  - name: head
-    at: 0
-    fields:
-      - {name: mark, type: bytes, length: 4}
-      - {name: count, type: u32, means: entries.count}
-  - name: table
-    after: head
-    repeat: head.count
-    fields:
-      - {name: path, type: text, length: 32, means: entry.path}
-      - {name: at, type: u32, means: entry.at}
-      - {name: stored, type: u32, means: entry.stored}
-`,
+  /** A layout that recognises this file by its first four bytes, and guesses the rest. */
+  const begin = () =>
+    attempt(async () => {
+      const body = { path, text: "", at: 0, length: 0 };
+      take(await got(api.POST("/api/games/{game_id}/bench/begin", { params: { path: { game_id } }, body })));
+      await loadLines();
     });
-  }
 
   async function bring(e: Event & { currentTarget: HTMLInputElement }) {
     const file = e.currentTarget.files?.[0];
