@@ -10,7 +10,7 @@ from django.db import connection, transaction
 from django.db.models import Count, Q, QuerySet
 
 from ..shelf.models import Archive, Entry
-from .models import Change, Comparison, Survey
+from .models import Change, Comparison, Survey, SurveyFile
 
 WORDS = {
     "added": "added",
@@ -25,6 +25,8 @@ WORDS = {
 _SAME = """(o.size = n.size AND ((o.digest IS NOT NULL AND o.digest = n.digest)
            OR ((o.digest IS NULL OR n.digest IS NULL) AND o.crc32 IS NOT NULL AND o.crc32 = n.crc32)))"""
 _KNOWN = "((o.digest IS NOT NULL AND n.digest IS NOT NULL) OR (o.crc32 IS NOT NULL AND n.crc32 IS NOT NULL))"
+SHUT = (SurveyFile.LOCKED, SurveyFile.UNREADABLE)
+"""What a file may be whose entries are not known."""
 _COLUMNS = "comparison_id, kind, file, path, old_path, old_size, new_size, detail"
 
 
@@ -43,14 +45,23 @@ def compare(old: Survey, new: Survey) -> Comparison:
 
 def _insert(made: Comparison) -> None:
     """The changes of every file; archives that both surveys saw in the same version are passed over."""
-    sides = [
-        dict(survey.seen.filter(archive__isnull=False).values_list("path", "archive"))
+    rows = [
+        {path: (archive, what) for path, archive, what in survey.seen.values_list("path", "archive", "what") if archive}
         for survey in (made.old, made.new)
     ]
-    for path in sorted(sides[0].keys() | sides[1].keys()):
-        old, new = sides[0].get(path), sides[1].get(path)
-        if old != new:
-            _compare_archives(made, path, old, new)
+    closed: list[str] = []
+    for path in sorted(rows[0].keys() | rows[1].keys()):
+        old, new = (side.get(path, (None, "")) for side in rows)
+        if old[0] == new[0] or any(path.startswith(f"{outer} › ") for outer in closed):
+            continue
+        shut = [
+            f"{what} in the {when} survey" for (_, what), when in ((old, "earlier"), (new, "later")) if what in SHUT
+        ]
+        if shut and old[0] and new[0]:  # nothing is known of what is inside, so nothing is said of it
+            closed.append(path)
+            Change.objects.create(comparison=made, kind="unsure", file=path, path="", detail=", ".join(shut))
+        else:
+            _compare_archives(made, path, old[0], new[0])
     _rename(made)
     _files(made)
 
@@ -119,7 +130,7 @@ def _files(made: Comparison) -> None:
     out = []
     for path in sorted(sides[0].keys() | sides[1].keys()):
         a, b = sides[0].get(path), sides[1].get(path)
-        if (a and a[2]) or (b and b[2]) or (a and b and a[:2] == b[:2]):
+        if (a and a[2] is not None) or (b and b[2] is not None) or (a and b and a[:2] == b[:2]):
             continue
         kind = "added" if a is None else "removed" if b is None else "changed" if a[0] != b[0] else "unsure"
         detail = "same size, another time" if kind == "unsure" else ""

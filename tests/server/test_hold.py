@@ -165,6 +165,9 @@ class Hold(ServerTest):
         make(self.folder, "1.1")
         self.send("post", f"/games/{self.game['id']}/survey")
         self.assertIn("None of the keys", self.unlock_with("1.0")["why"])
+        shut = self.get(f"/changes/{first['id']}/{self.get('/surveys')[0]['id']}?q=hold.chart")["rows"]
+        self.assertEqual([(r["kind"], r["path"]) for r in shut], [("unsure", "")])  # and not all removed
+        self.assertIn("in the later survey", shut[0]["detail"])
         self.assertTrue(self.unlock_with("1.1")["opens"])
         self.name()
         newest, labels = self.get("/surveys")[0], [s["label"] for s in self.get("/surveys")]

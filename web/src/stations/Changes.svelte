@@ -169,8 +169,8 @@
         </p>
       {:else if unread && counts.unsure}
         <p class="mt-2 text-quiet">
-          Some contents were never read, and that version of the files is gone: those entries have the same
-          size, and no more can be said.
+          What is “not yet compared” has the same size on both sides, or is locked on one; its contents were
+          not read, or that version is gone.
         </p>
       {/if}
       {#if problem}<div class="mt-3"><ProblemPanel {problem} /></div>{/if}
