@@ -119,7 +119,7 @@ class RebuildIn(Schema):
 
 
 class FilePlanOut(Schema):
-    """A file that a rebuild writes, before and after."""
+    """A file that a rebuild writes, before and after; note tells why where no stream does."""
 
     path: str
     size_before: int
@@ -127,6 +127,7 @@ class FilePlanOut(Schema):
     in_place: bool
     moved: int
     entries: int
+    note: str
     streams: list[str]
     before: Ribbon
     after: Ribbon

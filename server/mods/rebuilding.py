@@ -70,12 +70,23 @@ def plan_out(plans: list[FilePlan]) -> list[dict[str, Any]]:
             "in_place": p.built.in_place,
             "moved": p.built.moved,
             "entries": p.entries,
+            "note": _note(p),
             "streams": [str(s.locator) for s in p.swaps],
             "before": ribbon_of(p.before, p.size_before),
             "after": ribbon_of(p.built.segments, p.size),
         }
         for p in plans
     ]
+
+
+def _note(plan: FilePlan) -> str:
+    """What a file is rewritten for, where no stream in it says so."""
+    if plan.lists:
+        names = ", ".join(PurePosixPath(path).name for path in plan.lists)
+        return f"a list of sums: the lines of {names} are taken anew"
+    if plan.belongs_to:
+        return f"holds payloads of {plan.belongs_to}"
+    return f"added: {', '.join(plan.added)}" if plan.added else ""
 
 
 def start_rebuild(mod: Mod, tight: bool) -> Job:

@@ -1432,7 +1432,7 @@ export interface components {
         };
         /**
          * FilePlanOut
-         * @description A file that a rebuild writes, before and after.
+         * @description A file that a rebuild writes, before and after; note tells why where no stream does.
          */
         FilePlanOut: {
             after: components["schemas"]["Ribbon"];
@@ -1443,6 +1443,8 @@ export interface components {
             in_place: boolean;
             /** Moved */
             moved: number;
+            /** Note */
+            note: string;
             /** Path */
             path: string;
             /** Size */

@@ -161,29 +161,31 @@
           <div class="flex flex-wrap justify-between gap-3">
             <p class="num font-semibold">{plan.path}</p>
             <p>
-              {plan.in_place
-                ? "every other entry stays in its place"
-                : `${count(plan.moved, "entry").replace("entrys", "entries")} of ${spaced(plan.entries)} moved`}
+              {plan.note
+                ? plan.note
+                : plan.in_place
+                  ? "every other entry stays in its place"
+                  : `${count(plan.moved, "entry").replace("entrys", "entries")} of ${spaced(plan.entries)} moved`}
               · <span class="num">{bytes(plan.size_before)} → {bytes(plan.size)}</span>
             </p>
           </div>
           <ul class="num mt-1 text-quiet">
             {#each plan.streams as stream (stream)}<li>{stream}</li>{/each}
           </ul>
-          <div class="mt-3 grid grid-cols-[52px_1fr] gap-x-3 gap-y-2">
-            <span class="text-quiet">before</span>
-            <ByteRibbon
-              ribbon={plan.before}
-              label="{plan.path} before"
-              scale={Math.max(plan.size, plan.size_before)}
-            />
-            <span class="text-quiet">after</span>
-            <ByteRibbon
-              ribbon={plan.after}
-              label="{plan.path} after"
-              scale={Math.max(plan.size, plan.size_before)}
-            />
-          </div>
+          {#if !plan.note.startsWith("a list")}<div class="mt-3 grid grid-cols-[52px_1fr] gap-x-3 gap-y-2">
+              <span class="text-quiet">before</span>
+              <ByteRibbon
+                ribbon={plan.before}
+                label="{plan.path} before"
+                scale={Math.max(plan.size, plan.size_before)}
+              />
+              <span class="text-quiet">after</span>
+              <ByteRibbon
+                ribbon={plan.after}
+                label="{plan.path} after"
+                scale={Math.max(plan.size, plan.size_before)}
+              />
+            </div>{/if}
         </div>
       {/each}
     </section>
