@@ -1,6 +1,7 @@
 """Every worked example of the language, and three open formats described in it."""
 
 import io
+import re
 import subprocess
 import tarfile
 from pathlib import Path
@@ -45,7 +46,10 @@ def contents(archive: DescribedArchive) -> dict[str, bytes]:
 
 class WorkedExamples(SimpleTestCase):
     def test_each_gives_what_it_says(self):
-        self.assertGreaterEqual(len(examples()), 17)
+        self.assertGreaterEqual(len(examples()), 20)
+        page = (ROOT / "docs/layout-language.md").read_text("utf-8")
+        for text in re.findall(r"```yaml\n(zubret: 1\n.*?regions:.*?)```", page, re.S):
+            load_layout(text)
         for example in examples():
             with self.subTest(example.title):
                 archive = opened(example, example.files)
@@ -94,7 +98,11 @@ class WorkedExamples(SimpleTestCase):
                 if "hashes" not in example.title:
                     self.assertEqual(new, path)
         # A nested chunk has no place of its own; a sentinel's file has no entry of that id; 1 record is a constant.
-        self.assertEqual([t for t, _ in refused], ["Chunks inside chunks", "A file that is packed as a whole"], refused)
+        self.assertEqual(
+            [t for t, _ in refused],
+            ["Chunks inside chunks", "A file that is packed as a whole", "Folders that hold ranges of entries"],
+            refused,
+        )
 
     def test_a_full_volume_keeps_what_it_has_and_the_next_one_is_begun(self):
         example = next(e for e in examples() if "Volumes" in e.title)
