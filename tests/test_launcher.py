@@ -118,7 +118,7 @@ class Stopping(BrowserTest):
         return [c for c in found if "server." in c]
 
     def test_all_parts_stop_together(self):
-        self.assertEqual(len(self.processes()), 3)
+        self.assertEqual(len(self.processes()), 4)  # the server and three workers
         self.assertIn(f"Zubret is ready: {self.address}", (self.root / "log.txt").read_text())
         begun = time.monotonic()
         self.program.send_signal(signal.SIGINT)

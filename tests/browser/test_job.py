@@ -149,7 +149,7 @@ class WholeJob(BrowserTest):
         page.get_by_role("button", name="Listen").first.click()
         self.listened()
         with page.expect_download() as caught:
-            page.get_by_role("link", name="Download").click()
+            page.get_by_role("link", name="Download").first.click()
         build = self.api(f"/mods/{self.mod(game)}/build")
         self.assertEqual(Path(caught.value.path()).stat().st_size, build["files"][0]["size"])
         pcm, loop = self.check_played(build["trials"][0], swap, build, 441)

@@ -12,6 +12,7 @@
   import { StreamList } from "../lib/streams.svelte";
 
   const ROW = 33;
+  const MOST_CHIPS = 6;
   let q = $state("");
   let archive = $state(0);
   let language = $state("");
@@ -39,6 +40,7 @@
   });
   const first = $derived(Math.max(0, Math.floor(scrollTop / ROW) - 6));
   const last = $derived(Math.min(list.total - 1, Math.ceil((scrollTop + height) / ROW) + 6));
+  const holders = $derived(survey?.rows.filter((r) => r.streams) ?? []);
   const swapOf = $derived(new Map(swaps.map((s) => [s.place, s])));
   const filtered = $derived(!!(q || archive || language || range[0] !== null || range[1] !== null));
 
@@ -204,19 +206,26 @@
         <input class="input mt-1 w-full font-mono" type="search" bind:value={q} />
       </label>
       {#if lengths}<LengthBrush {lengths} bind:range />{/if}
-      <div class="space-y-1.5">
+      <div class="min-w-0 flex-1 basis-72 space-y-1.5">
         {#if survey}
           <div role="group" aria-label="Where">
             <p class="text-quiet">Where</p>
             <div class="mt-1 flex flex-wrap gap-1.5">
-              {@render chip("all archives", archive === 0, () => (archive = 0))}
-              {#each survey.rows.filter((r) => r.streams) as r (r.path)}
-                {@render chip(
-                  r.path.split("/").at(-1) ?? r.path,
-                  archive === r.archive_id,
-                  () => (archive = r.archive_id ?? 0),
-                )}
-              {/each}
+              {#if holders.length > MOST_CHIPS}
+                <select class="select select-sm w-64" aria-label="Archive" bind:value={archive}>
+                  <option value={0}>all archives</option>
+                  {#each holders as r (r.path)}<option value={r.archive_id}>{r.path}</option>{/each}
+                </select>
+              {:else}
+                {@render chip("all archives", archive === 0, () => (archive = 0))}
+                {#each holders as r (r.path)}
+                  {@render chip(
+                    r.path.split(/\/| › /).at(-1) ?? r.path,
+                    archive === r.archive_id,
+                    () => (archive = r.archive_id ?? 0),
+                  )}
+                {/each}
+              {/if}
             </div>
           </div>
         {/if}
