@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import difflib
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import Any
 
 from pydantic import ValidationError
@@ -54,7 +54,9 @@ def load_layout(text: str, file: str = "layout") -> Layout:
         raise fail(e.line, e.what) from e
     except ValidationError as e:
         first = e.errors()[0]
-        where = _known(tuple(first["loc"]), lines) or _named(str(first["msg"]), data, lines)
+        where = _known(tuple(first["loc"]), lines)
+        if len(where) <= 2:
+            where = max(where, _named(str(first["msg"]), data, lines), key=len)
         raise fail(lines.get(where, 1), _worded(first, where)) from e
     _check_names(layout, lines, fail)
     return layout
@@ -111,20 +113,34 @@ def _known(loc: tuple, lines: dict[_Path, int]) -> _Path:
 
 
 def _named(message: str, data: Any, lines: dict[_Path, int]) -> _Path:
-    """The place of a fault that is found when a layout is whole, from the names in its message."""
-    region = re.search(r"\bregion (\w+)", message)
-    field = re.search(r"\bfield (\w+) of region", message)
-    regions = data.get("regions") if isinstance(data, dict) else None
-    for r, known in enumerate(regions if region and isinstance(regions, list) else []):
-        if not isinstance(known, dict) or not region or known.get("name") != region[1]:
-            continue
-        for f, part in enumerate(known.get("fields") or []):
-            parts = part.get("parts") or [] if isinstance(part, dict) else []
-            if field and isinstance(part, dict) and field[1] in (part.get("name"), *(p.get("name") for p in parts)):
-                return ("regions", r, "fields", f)
-        return ("regions", r)
-    key = next((k for k in ("recognise", "payload", "keys", "files", "methods") if k in message), "")
-    return (key,) if (key,) in lines else ()
+    """The place of a fault that is found when a layout is whole, from the names in its message.
+
+    A field of a region, else a region, else the first value that the message quotes, else the first key it speaks of.
+    """
+    field = re.search(r"\bfield (\w+) of region (\w+)", message)
+    quoted = re.search(r'"([^"]+)"', message)
+    for path, value in _scalars(data, ()):
+        if path[0] == "regions" and path[2:] == ("name",) and field and value == field[2]:
+            in_region = [
+                p for p, v in _scalars(data["regions"][path[1]], path[:2]) if p[-1] == "name" and v == field[1]
+            ]
+            return in_region[-1][:4] if in_region else path[:2]
+        if path[0] == "regions" and path[2:] == ("name",) and not field and f"region {value}" in message:
+            return path[:2]
+    for path, value in _scalars(data, ()):
+        if quoted and value == quoted[1]:
+            return path
+    keys = [k for k in ("recognise", "payload", "keys", "files", "methods") if k in message]
+    return next(((k,) for k in [*keys, *(["regions"] if "mean" in message else [])] if (k,) in lines), ())
+
+
+def _scalars(data: Any, path: _Path) -> Iterator[tuple[_Path, Any]]:
+    """Every scalar of a layout as it was written, with its path."""
+    if isinstance(data, dict | list):
+        for key, value in data.items() if isinstance(data, dict) else enumerate(data):
+            yield from _scalars(value, (*path, key))
+    else:
+        yield path, data
 
 
 def _worded(error: Any, where: _Path) -> str:

@@ -348,8 +348,8 @@ class Region(_Strict):
         before: set[str] = set()
         for field in self.fields:
             if isinstance(field.length, str) and field.length not in before:
-                what = f'"{field.length}" is no earlier integer of region {self.name} (length of {field.name})'
-                raise ValueError(what)
+                where = f"length of field {field.name} of region {self.name}"
+                raise ValueError(f'"{field.length}" is no earlier integer ({where})')
             if field.integer or field.type == "varint":
                 before |= {t.name for t in (field, *(field.parts or ()))}
         return self
@@ -481,20 +481,21 @@ class Layout(_Strict):
             raise ValueError(f"region {region.name} holds meanings of many records, so it needs `repeat` or `until`")
 
     def _check_tie(self, region: Region, tie: Tied, regions: list[str]) -> None:
+        where = f"field {tie.name} of region {region.name}"
         if tie.pool is not None and not any(r.name == tie.pool and r.pool for r in self.regions):
-            raise ValueError(f'"{tie.pool}" is no region with a pool (field {tie.name} of region {region.name})')
+            raise ValueError(f'"{tie.pool}" is no region with a pool ({where})')
         if tie.sum and tie.sum.of not in WHOLE and tie.sum.of not in regions:
-            raise ValueError(f'a sum covers {", ".join(WHOLE)} or a region, not "{tie.sum.of}" (field {tie.name})')
+            raise ValueError(f'a sum covers {", ".join(WHOLE)} or a region, not "{tie.sum.of}" ({where})')
         means = tie.means
         if means is None or means in ONCE:
             return
         if means in MEANINGS:
             if MEANINGS[means] not in (self.kind, "folder"):
-                raise ValueError(f"a layout that describes a {self.describes} ties only {self.kind}.* meanings")
+                raise ValueError(f"a layout of this kind ({self.describes}) ties only {self.kind}.* meanings ({where})")
             return
         owner, _, what = means.partition(".")
         if not (owner in regions and what in OF_REGION) and not (owner in self.files and what in ("size", "count")):
-            raise ValueError(f'"{means}" is not a meaning that Zubret knows (field {tie.name} of region {region.name})')
+            raise ValueError(f'"{means}" is not a meaning that Zubret knows ({where})')
 
     def _check_steps(self) -> None:
         def walk(steps: list) -> Iterator:

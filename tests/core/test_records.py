@@ -1,0 +1,265 @@
+"""Records of every shape, made at random by an encoder of the test's own, read and written back by layouts."""
+
+import random
+import struct
+
+import numpy as np
+from django.test import SimpleTestCase
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from tests.support import bytes_of, problem_of, source
+from zubret_core.base import ZubretError
+from zubret_core.container import DescribedArchive, NewEntry
+from zubret_core.layout import load_layout, read_layout
+from zubret_core.layout.records import leb128, leb128_bytes
+
+HEAD = """
+zubret: 1
+id: made-up
+describes: archive
+byte_order: {order}
+recognise: [{{at: 0, bytes: "4d 55"}}]
+regions:
+  - name: head
+    at: 0
+    fields:
+      - {{name: mark, type: bytes, length: 2}}
+      - {{name: count, type: u16, means: entries.count}}
+      - {{name: table_at, type: u32, means: table.at}}
+  - name: table
+    repeat: head.count
+    fields:
+"""
+
+
+class Field:
+    """A kind of field: its line in a layout, a random value, and the bytes of one."""
+
+    def __init__(self, line, value, data):
+        self.line, self.value, self.data = line, value, data
+
+
+def integers(big: bool) -> list[Field]:
+    order = "big" if big else "little"
+    out = []
+    for kind in ("u8", "u16", "u24", "u32", "u48", "u64", "i8", "i16", "i24", "i32", "i48", "i64"):
+        width, signed = int(kind[1:]) // 8, kind[0] == "i"
+        low, high = (-(1 << (8 * width - 1)), (1 << (8 * width - 1)) - 1) if signed else (0, (1 << (8 * width)) - 1)
+
+        def value(rng, low=low, high=high):
+            return rng.choice((low, high, rng.randint(low, high), rng.randint(low // 2, high // 2)))
+
+        def data(v, width=width, signed=signed):
+            return v.to_bytes(width, order, signed=signed)
+
+        out.append(Field(f"type: {kind}", value, data))
+    return out
+
+
+def texts(big: bool) -> list[Field]:
+    order = "big" if big else "little"
+
+    def word(rng):
+        return "".join(rng.choice("abcdefgh") for _ in range(rng.randrange(9)))
+
+    return [
+        Field("type: text, length: 8", word, lambda v: v.encode().ljust(8, b"\0")),
+        Field('type: text, ends: "00"', word, lambda v: v.encode() + b"\0"),
+        Field('type: text, ends: "00 00", encoding: utf-16-le', word, lambda v: v.encode("utf-16-le") + b"\0\0"),
+        Field("type: text, counted: u8", word, lambda v: bytes([len(v)]) + v.encode()),
+        Field("type: text, counted: u16", word, lambda v: len(v).to_bytes(2, order) + v.encode()),
+        Field("type: text, counted: varint", word, lambda v: bytes([len(v)]) + v.encode()),
+        Field("type: varint", lambda rng: rng.choice((0, 127, 128, rng.getrandbits(40), (1 << 63) - 1)), leb),
+    ]
+
+
+def leb(value: int) -> bytes:
+    """DWARF 5, section 7.6, figure 46: the low seven bits of each byte, the highest set on all but the last."""
+    out = b""
+    while True:
+        byte, value = value & 0x7F, value >> 7
+        if not value:
+            return out + bytes([byte])
+        out += bytes([byte | 0x80])
+
+
+class Shapes(SimpleTestCase):
+    @settings(max_examples=120, deadline=None, derandomize=True, suppress_health_check=list(HealthCheck))
+    @given(st.integers(0, 1 << 30), st.booleans(), st.booleans())
+    def test_any_mixture_of_fields_is_read_and_written_back(self, seed, big, variable):
+        rng = random.Random(seed)
+        kinds = integers(big) + (texts(big) if variable else texts(big)[:1])
+        chosen = [rng.choice(kinds) for _ in range(rng.randrange(1, 7))]
+        count = rng.randrange(0, 12)
+        lines = [f"      - {{name: f{n}, {f.line}}}" for n, f in enumerate(chosen)]
+        lines += [f"      - {{name: {m}, type: u32, means: entry.{m}}}" for m in ("at", "stored")]
+        lines.append("      - {name: path, type: text, length: 4, means: entry.path}")
+        layout = load_layout(HEAD.format(order="big" if big else "little") + "\n".join(lines) + "\n")
+        form = ">" if big else "<"
+        values, table = [], b""
+        payloads = [rng.randbytes(rng.randrange(1, 20)) for _ in range(count)]
+        at = 8
+        for n in range(count):
+            row = [f.value(rng) for f in chosen]
+            values.append(row)
+            table += b"".join(f.data(v) for f, v in zip(chosen, row, strict=True))
+            table += struct.pack(form + "II4s", at, len(payloads[n]), b"e%d" % n)
+            at += len(payloads[n])
+        data = struct.pack(form + "2sHI", b"MU", count, at) + b"".join(payloads) + table
+        archive = DescribedArchive(layout, source(data))
+        self.assertEqual([bytes_of(archive.open(n)) for n in range(count)], payloads)
+        place = archive.reading.places[1]
+        for n, f in enumerate(chosen):
+            field = place.region.fields[n]
+            found = place.records.numbers(field).tolist() if field.numeric else place.records.texts(field)
+            self.assertEqual(found, [row[n] for row in values], f.line)
+        self.assertEqual(bytes_of(archive.rebuild({}, anew=True).source), data)
+        if count:
+            again = DescribedArchive(layout, source(bytes_of(archive.rebuild({0: source(b"n" * 50)}).source)))
+            self.assertEqual(bytes_of(again.open(0)), b"n" * 50)
+            self.assertEqual([bytes_of(again.open(n)) for n in range(1, count)], payloads[1:])
+            back = again.rebuild({0: source(payloads[0])}, anew=True)
+            self.assertEqual(bytes_of(back.source), data)
+
+    def test_leb128_keeps_its_bytes(self):
+        for value in (0, 1, 127, 128, 300, 1 << 35, (1 << 63) - 1):
+            self.assertEqual(leb128_bytes(value), leb(value))
+            self.assertEqual(leb128(leb(value)), value)
+        self.assertEqual(leb128_bytes(5, 3), b"\x85\x80\x00")
+        self.assertEqual(leb128(b"\x85\x80\x00"), 5)
+
+    def test_sixty_thousand_variable_records_are_measured_in_pieces(self):
+        count = 65_535
+        layout = load_layout(
+            HEAD.format(order="little")
+            + """      - {name: path, type: text, counted: u8, means: entry.path}
+      - {name: at, type: u32, means: entry.at}
+      - {name: stored, type: u8, means: entry.stored}
+"""
+        )
+        table = b"".join(b"\x06%06d" % n + struct.pack("<IB", 8, 1) for n in range(count))
+        data = struct.pack("<2sHI", b"MU", count, 9) + b"x" + table
+        reading = read_layout(layout, source(data))
+        self.assertEqual(reading.column("path")[-1], f"{count - 1:06d}")
+        self.assertTrue((np.diff(reading.places[1].records.places) == 12).all())
+
+
+class WrittenAnew(SimpleTestCase):
+    """What writing must do beside copying: lengths, pools, padding, and errors where a format can't hold more."""
+
+    def archive(self, fields: str, table: bytes, tail: str = "", body: bytes = b"abcdef") -> DescribedArchive:
+        layout = load_layout(HEAD.format(order="little") + fields + tail)
+        return DescribedArchive(layout, source(struct.pack("<2sHI", b"MU", 1, 8 + len(body)) + body + table))
+
+    def test_digits_keep_their_manner(self):
+        for before, size, after in (
+            (b"0000006\0", 9, b"0000011\0"),
+            (b"     6 \0", 9, b"    11 \0"),
+            (b"6       ", 9, b"11      "),
+            (b"00000006", 9, b"00000011"),
+        ):
+            fields = """      - {name: path, type: text, length: 2, means: entry.path}
+      - {name: at, type: u8, means: entry.at}
+      - {name: stored, type: digits, length: 8, radix: 8, means: entry.stored}
+"""
+            archive = self.archive(fields, b"p\0\x08" + before)
+            self.assertEqual(archive.entries[0].stored, 6)
+            built = bytes_of(archive.rebuild({0: source(b"n" * size)}).source)
+            self.assertTrue(built.endswith(after), built)
+        problem_of(self, self.archive, fields, b"p\0\x08" + b"12x45678")
+
+    def test_a_field_that_is_too_small_is_named_and_nothing_wraps(self):
+        fields = """      - {name: path, type: text, length: 2, means: entry.path}
+      - {name: at, type: u8, means: entry.at}
+      - {name: stored, type: u8, means: entry.stored}
+"""
+        archive = self.archive(fields, b"p\0\x08\x06")
+        error = problem_of(self, archive.rebuild, {0: source(b"n" * 256)})
+        self.assertIn("256 is too large for its field, which holds stored numbers from 0 to 255", error.what)
+        self.assertIn("table.stored of record 0", error.where)
+        error = problem_of(self, archive.rebuild, {}, added=[NewEntry("a longer name", source(b"x"))])
+        self.assertIn("longer than 2 bytes", error.what)
+        with self.assertRaises(ZubretError):
+            archive.rebuild({}, added=[NewEntry("p", source(b"x"))])
+
+    def test_a_varint_that_grows_moves_what_stands_behind_it(self):
+        fields = """      - {name: path, type: text, counted: u8, means: entry.path}
+      - {name: at, type: varint, means: entry.at}
+      - {name: stored, type: varint, means: entry.stored}
+"""
+        archive = self.archive(fields, b"\x01p\x08\x06" + b"")
+        built = bytes_of(archive.rebuild({0: source(b"n" * 200)}).source)
+        self.assertEqual(built[-5:], b"\x01p\x08\xc8\x01")
+        again = DescribedArchive(archive.layout, source(built))
+        self.assertEqual(bytes_of(again.open(0)), b"n" * 200)
+
+    def test_a_layout_with_no_solution_says_so(self):
+        text = (
+            HEAD.format(order="little")
+            + """      - {name: path, type: text, counted: u8, means: entry.path}
+      - {name: at, type: u32, means: entry.at}
+      - {name: stored, type: u32, means: entry.stored}
+"""
+        )
+        fixed = load_layout(
+            text.replace(", means: table.at", "").replace(
+                "    repeat: head.count", "    at: 14\n    repeat: head.count"
+            )
+        )
+        data = struct.pack("<2sHI", b"MU", 1, 0) + b"abcdef" + b"\x01p" + struct.pack("<II", 8, 6)
+        archive = DescribedArchive(fixed, source(data))
+        self.assertEqual(bytes_of(archive.rebuild({}, anew=True).source), data)
+        error = problem_of(self, archive.rebuild, {0: source(b"n" * 60)})
+        self.assertIn("no field of the layout says where it stands", error.what)
+
+
+class Wrong(SimpleTestCase):
+    """Layouts that are wrong in the ways in which people get them wrong: the line, what is wrong, a suggestion."""
+
+    def test_each_fault_has_its_line(self):
+        fields = """      - {name: path, type: text, length: 8, means: entry.path}
+      - {name: at, type: u32, means: entry.at}
+      - {name: stored, type: u32, means: entry.stored}
+"""
+        good = HEAD.format(order="little") + fields
+        load_layout(good)
+        for old, new, line, word in (
+            ("describes: archive", "describes: archiv", 4, "Input should be"),
+            ("byte_order: little", "byte_ordr: little", 5, 'Did you mean "byte_order"?'),
+            ("    at: 0\n", "    at: 0\n    after: head\n", 8, "exactly one of"),
+            ("    repeat: head.count", "    repeat: head.cuont", 15, 'Did you mean "head.count"?'),
+            ("    repeat: head.count", "    repeat: head.count\n    until: end", 14, "both repeat and until"),
+            ("type: text, length: 8", "type: text", 17, "needs one of length"),
+            ("type: text, length: 8", "type: text, length: size", 17, "no earlier integer"),
+            ("type: text, length: 8", 'type: text, ends: "00 00 00"', 17, "1, 2 or 4 bytes"),
+            ("type: text, length: 8", "type: text, length: 8, encoding: utf-99", 17, "not a known text encoding"),
+            ("type: u32, means: entry.at", "type: u32, means: entry.att", 18, "is not a meaning"),
+            ("type: u32, means: entry.at", "type: u32, means: stream.at", 18, "only entry.* meanings"),
+            ("name: stored, type", "name: at, type", 14, "stands twice"),
+            ("name: stored, type", "name: import, type", 19, "can't be used as a name"),
+            ("means: entry.stored", "sum: {by: crc31, of: stored}", 19, "not a sum that Zubret knows"),
+            ("means: entry.stored", "sum: {by: crc32, of: tabel}", 19, " sum covers"),
+            ("means: entry.stored", "means: entry.size, pool: names", 19, "no region with a pool"),
+            ("means: entry.stored", "means: entry.size", 7, "o field means entry.stored"),
+            ("regions:", "methods: {a: [zlob]}\nregions:", 7, "zlob"),
+            ("regions:", "methods: {a: [{by: aes, key: k}]}\nregions:", 7, "not one of `keys`"),
+            ("regions:", "files: {v: {name: ../up}}\nregions:", 7, "has no slash"),
+            ("regions:", "files: {v: {name: '{stem}{x}'}}\nregions:", 7, "may stand in braces"),
+            ("regions:", "payload: {file: v}\nregions:", 7, "not one of `files`"),
+            ('recognise: [{at: 0, bytes: "4d 55"}]', "", 2, "needs `recognise`"),
+            ("    at: 0", "\tat: 0", 9, "not YAML"),
+            (
+                "    fields:\n      - {name: mark",
+                "    fields: []\n    x:\n      - {name: mark",
+                11,
+                "is not known here",
+            ),
+        ):
+            self.assertIn(old, good)
+            with self.assertRaises(ZubretError, msg=new) as caught:
+                load_layout(good.replace(old, new, 1), "mine.yaml")
+            error = caught.exception
+            self.assertIn(word, error.what, new)
+            self.assertTrue(error.next)
+            self.assertEqual(error.where, f"mine.yaml, field line {line}", new)
