@@ -2,6 +2,7 @@
 
 import shutil
 import struct
+import zipfile
 
 from playwright.sync_api import expect
 
@@ -109,6 +110,25 @@ class Hold(BrowserTest):
         self.file("data/unknown.odd").get_by_role("link", name="Look at its bytes").click()
         expect(page.get_by_label("Layout text")).to_contain_text("✓ reads this file")
 
+    def test_2b_the_aids_find_what_points_where(self):
+        page, game = self.page, self.register()
+        data = odd_archive({f"tune{n}.bin": bytes([n]) * (900 + n) for n in range(5)})
+        self.open(f"#/{game}/bench/data%2Funknown.odd")
+        page.get_by_role("tab", name="aids").click()
+        page.get_by_label("Go to byte").fill("0x6")
+        page.get_by_label("Go to byte").press("Enter")
+        body = struct.unpack(">I", data[6:10])[0]  # where the payloads begin
+        numbers = page.get_by_role("table", name="Integers at the cursor")
+        expect(numbers.get_by_role("row").filter(has_text="32 bit")).to_contain_text(str(body))
+        numbers.get_by_role("button", name=str(body), exact=True).last.click()
+        panel = page.get_by_role("tabpanel")
+        expect(panel).to_contain_text(f"{body} stands at")
+        expect(panel.get_by_role("button", name="u32 big").first).to_contain_text("6")
+        page.get_by_role("button", name="Texts and record length from here").click()
+        expect(panel.get_by_role("button", name="tune3.bin")).to_be_visible()
+        panel.get_by_role("button", name="tune3.bin").click()
+        expect(page.get_by_label("The file", exact=True)).to_contain_text(f"byte {data.index(b'tune3.bin')} ·")
+
     def test_3_taking_out_shows_progress_is_cancelled_and_goes_on(self):
         page = self.page
         out = self.root / "library" / "out"
@@ -136,6 +156,52 @@ class Hold(BrowserTest):
         expect(dialog).to_contain_text("written", timeout=60_000)
         self.assertEqual(sorted(p.stat().st_size for p in out.glob("part*")), [700_000_000] * 4)
         shutil.rmtree(out)
+
+    def test_3b_two_ticked_entries_come_as_one_zip(self):
+        page, game = self.page, self.register()
+        self.open(f"#/{game}/survey")
+        panel = self.file("data/deck.zip")
+        panel.get_by_label("Filter entries by path").fill("call")
+        boxes = panel.get_by_role("list", name="Entries").get_by_role("checkbox")
+        expect(boxes).to_have_count(2)
+        boxes.nth(0).check()
+        boxes.nth(1).check()
+        panel.get_by_role("button", name="Take out 2 chosen").click()
+        dialog = page.get_by_role("dialog", name="Take out")
+        dialog.get_by_label("as a ZIP download").check()
+        dialog.get_by_label("without folders").check()
+        dialog.get_by_role("button", name="Take out 2 files").click()
+        with page.expect_download() as caught:
+            dialog.get_by_role("link", name="Download the ZIP file").click()
+        with zipfile.ZipFile(caught.value.path()) as pack:
+            self.assertIsNone(pack.testzip())
+            self.assertEqual(pack.namelist(), ["call_01.ogg", "call_02.ogg", "zubret manifest.jsonl"])
+        page.keyboard.press("Escape")
+        expect(dialog).to_be_hidden()
+
+    def test_3c_a_key_is_shown_only_when_asked_and_taken_off(self):
+        page, game = self.page, self.register()
+        self.open(f"#/{game}/survey")
+        self.file("data/deck.zip")
+        page.get_by_role("button", name="Keys", exact=True).click()
+        ring = page.get_by_role("region", name="Key ring")
+        page.get_by_label("key, hexadecimal or base64").fill("not a key!")
+        page.get_by_role("button", name="Add and try").click()
+        expect(ring.get_by_role("alert")).to_contain_text("hexadecimal")
+        page.get_by_label("key, hexadecimal or base64").fill("0x" + "5a" * 32)
+        page.get_by_label("label").fill("spare")
+        page.get_by_role("button", name="Add and try").click()
+        expect(ring).to_contain_text("spare")
+        expect(ring).to_contain_text("opens nothing yet")
+        self.assertNotIn("5a" * 8, page.content())
+        spare = ring.locator("div.border-b").filter(has_text="spare")
+        spare.get_by_role("button", name="Show").click()
+        expect(spare).to_contain_text("5a" * 32)
+        spare.get_by_role("button", name="Hide").click()
+        expect(spare).not_to_contain_text("5a" * 32)
+        spare.get_by_role("button", name="Remove the key spare").click()
+        expect(page.get_by_text("The key spare was taken off the ring.")).to_be_visible()
+        expect(spare).to_have_count(0)
 
     def test_4_an_update_of_the_game_is_told_entry_by_entry(self):
         page, game = self.page, self.register()

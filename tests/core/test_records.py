@@ -12,6 +12,7 @@ from tests.support import bytes_of, problem_of, source
 from zubret_core.base import ZubretError
 from zubret_core.container import DescribedArchive, NewEntry
 from zubret_core.layout import load_layout, read_layout
+from zubret_core.layout.expression import evaluate
 from zubret_core.layout.records import leb128, leb128_bytes
 
 HEAD = """
@@ -263,3 +264,67 @@ class Wrong(SimpleTestCase):
             self.assertIn(word, error.what, new)
             self.assertTrue(error.next)
             self.assertEqual(error.where, f"mine.yaml, field line {line}", new)
+
+
+ATOMS = st.sampled_from(["a", "b", "0", "1", "3", "7", "0xff", "4096", "head.count"])
+SIGNS = st.sampled_from(["+", "-", "*", "//", "%", "<<", ">>", "&", "|", "==", "!=", "<", "<=", ">", ">=", "and", "or"])
+
+
+def joined(parts: st.SearchStrategy) -> st.SearchStrategy:
+    """Larger expressions from smaller ones: (as Zubret reads it, as Python works it out with every step checked)."""
+    both = st.tuples(parts, SIGNS, parts).map(
+        lambda t: (f"({t[0][0]} {t[1]} {t[2][0]})", f'step("{t[1]}", {t[0][1]}, {t[2][1]})')
+    )
+    one = st.tuples(st.sampled_from(["-", "not "]), parts).map(
+        lambda t: (f"({t[0]}{t[1][0]})", f'step("{t[0].strip()}", {t[1][1]})')
+    )
+    return both | one
+
+
+def step(sign: str, *operands: int) -> int:
+    """What Python says of one step; OverflowError where it leaves what a layout may compute with."""
+    left, right = operands[0], operands[-1]
+    if sign in ("<<", ">>") and not 0 <= right < 64:
+        raise OverflowError
+    value = int(eval(f"{sign} {left}" if len(operands) == 1 else f"bool({left}) {sign} bool({right})"
+                     if sign in ("and", "or") else f"({left}) {sign} ({right})"))  # fmt: skip
+    if not -(1 << 63) <= value < 1 << 63:
+        raise OverflowError
+    return value
+
+
+class Conditions(SimpleTestCase):
+    """`when` is worked out for every record by compiled code; Python's own arithmetic says what is right."""
+
+    ROWS = ((0, 0), (1, 255), (255, 1), (4096, 12), (0xFFFF_FFFF, 63), (77, 3))
+
+    @settings(max_examples=150, deadline=None, derandomize=True)
+    @given(st.recursive(ATOMS.map(lambda a: (a, a.replace("head.count", "count"))), joined, max_leaves=7))
+    def test_any_condition_against_python(self, texts):
+        ours, python = texts
+        if len(ours) > 190:
+            return
+        layout = load_layout(
+            HEAD.format(order="big")
+            + f"""      - {{name: a, type: u32}}
+      - {{name: b, type: u8}}
+      - {{name: at, type: u8, means: entry.at}}
+      - {{name: stored, type: u8, means: entry.stored}}
+      - {{name: path, type: text, counted: u8, means: entry.path}}
+      - {{name: more, type: u16, when: "{ours}"}}
+"""
+        )
+        table, expected = b"", []
+        try:
+            for a, b in self.ROWS:
+                value = eval(python, {"step": step, "a": a, "b": b, "count": len(self.ROWS)})
+                self.assertEqual(evaluate(ours, {"a": a, "b": b, "head.count": len(self.ROWS)}), value, ours)
+                expected.append(bool(value))
+                table += struct.pack(">I5B", a, b, 8, 0, 1, 112) + (b"\x12\x34" if value else b"")
+        except (OverflowError, ZeroDivisionError):
+            with self.assertRaises(ZubretError):
+                evaluate(ours, {"a": a, "b": b, "head.count": len(self.ROWS)})
+            return
+        reading = read_layout(layout, source(struct.pack(">2sHI", b"MU", len(self.ROWS), 8) + table))
+        lengths = np.diff(reading.places[1].records.places)
+        self.assertEqual(lengths.tolist(), [11 if more else 9 for more in expected][:5], ours)
