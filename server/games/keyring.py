@@ -79,5 +79,5 @@ def try_all(job: Job, progress: Progress) -> dict[str, Any]:
         why = trial.why and f"{trial.why} A key of another build of the game would do so, too."
         out.append({"path": file.path, "opens": trial.opens, "key": labels, "evidence": trial.evidence, "why": why})
     if opened_anew:
-        start_survey(game)
+        start_survey(game, changed=True)
     return {"archives": out}

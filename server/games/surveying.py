@@ -39,10 +39,15 @@ from .models import Game, Key, KeyChoice, Survey, SurveyFile
 NOT_KNOWN = "no layout's mark and no known signature stands in it"
 
 
-def start_survey(game: Game, label: str = "") -> Job:
-    """A survey as a job; the one that already runs, if there is one."""
+def start_survey(game: Game, label: str = "", changed: bool = False) -> Job:
+    """A survey as a job; the one that already runs, if there is one.
+
+    changed: keys or names are not what they were, so that a survey that has begun may have used the old ones; another
+    follows it.
+    """
     Job.objects.reap()
-    running = Job.objects.filter(game=game, kind="survey", state__in=Job.OPEN).first()
+    states = [Job.WAITING] if changed else Job.OPEN
+    running = Job.objects.filter(game=game, kind="survey", state__in=states).first()
     return running or start("survey", f"Survey of {game.name}", game, label=label)
 
 

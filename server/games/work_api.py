@@ -115,7 +115,7 @@ def add_names(request: HttpRequest, game_id: int, data: NamesIn):
         raise stopped(422, "The name list is empty.", "Choose a text file with a path on each line.", data.title)
     game.name_lists.filter(path=data.path).delete()
     row = NameList.objects.create(game=game, path=data.path, title=data.title[:300], text=data.text)
-    start_survey(game)
+    start_survey(game, changed=True)
     return _names_out(row)
 
 
@@ -124,7 +124,7 @@ def remove_names(request: HttpRequest, names_id: int):
     """Take a name list away; the archive is surveyed again."""
     row = one(NameList.objects.select_related("game"), names_id)
     row.delete()
-    start_survey(row.game)
+    start_survey(row.game, changed=True)
     return 204, None
 
 

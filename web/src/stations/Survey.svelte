@@ -24,6 +24,8 @@
   const job = $derived(app.openJobs.find((j) => j.kind === "survey"));
   const reading = $derived(app.openJobs.find((j) => j.kind === "digest" && j.game_id === app.gameId));
   const file = $derived(survey?.rows.find((r) => r.path === path));
+  const archive = $derived(file?.archive_id ?? 0);
+  const readable = $derived(!!file && !["unreadable", "locked"].includes(file.what));
   const list = $derived(names.find((n) => n.path === path));
   const WORDS: Record<string, string> = {
     archive: "archive",
@@ -56,30 +58,32 @@
   });
 
   $effect(() => {
-    const id = file?.archive_id;
+    const id = archive;
     ribbon = null;
     problem = null;
     chosen = new Set();
-    if (!id || file?.what === "unreadable" || file?.what === "locked") return;
+    entries = [];
+    entryCount = 0;
+    if (!id || !readable) return;
     got(api.GET("/api/archives/{archive_id}/ribbon", { params: { path: { archive_id: id } } })).then(
-      (r) => id === file?.archive_id && (ribbon = r),
+      (r) => id === archive && (ribbon = r),
       (e) => (problem = asProblem(e)),
     );
   });
 
+  // After every survey and job anew; what is shown stays until the answer is there, and so do the ticks.
   $effect(() => {
-    const archive = file?.archive_id;
-    const q = entryText;
-    entries = [];
-    entryCount = 0;
-    if (!archive) return;
+    void survey;
+    const [id, q] = [archive, entryText];
+    if (!id) return;
     const timer = setTimeout(async () => {
       try {
         const page = await got(
           api.GET("/api/games/{game_id}/entries", {
-            params: { path: { game_id: app.gameId }, query: { archive, q, limit: 200 } },
+            params: { path: { game_id: app.gameId }, query: { archive: id, q, limit: 200 } },
           }),
         );
+        if (id !== archive || q !== entryText) return;
         entries = page.rows;
         entryCount = page.total;
       } catch (error) {
@@ -102,7 +106,6 @@
 
   /** Take out what is ticked, else what the filter leaves of the chosen archive. */
   function takeOut() {
-    const archive = file?.archive_id ?? 0;
     const q = chosen.size ? "" : entryText;
     const title = chosen.size
       ? `${count(chosen.size, "chosen entry").replace("entrys", "entries")} of ${path}`
@@ -118,11 +121,13 @@
       api.POST("/api/games/{game_id}/names", { params: { path: { game_id: app.gameId } }, body }),
     );
     app.wake();
+    await load();
   }
 
   async function forgetNames(id: number) {
     await app.attempt(api.DELETE("/api/names/{names_id}", { params: { path: { names_id: id } } }));
     app.wake();
+    await load();
   }
 
   async function again() {
