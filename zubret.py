@@ -292,6 +292,8 @@ TOOLS = {
     "chromium": "chromium",
     "sndfile-info": "sndfile-programs",
     "ogginfo": "vorbis-tools",
+    "opusenc": "opus-tools",
+    "soxi": "sox",
     "zip": "zip",
     "unzip": "unzip",
     "zstd": "zstd",
@@ -305,8 +307,9 @@ TOOLS = {
 def prepare_tools() -> None:
     """The programs that the tests compare with, and the browser; by apt where it is there."""
     missing = sorted({package for program, package in TOOLS.items() if not shutil.which(program)})
-    if not Path("/usr/share/sounds/alsa").is_dir():
-        missing.append("alsa-utils")
+    for folder, package in (("alsa", "alsa-utils"), ("freedesktop", "sound-theme-freedesktop")):
+        if not Path("/usr/share/sounds", folder).is_dir():
+            missing.append(package)
     if not missing:
         return
     apt, root = shutil.which("apt-get"), hasattr(os, "geteuid") and os.geteuid() == 0

@@ -1,4 +1,7 @@
-"""python zubret.py bench [PART ...]: the table of ratios. Parts: codec, table, rebuild, range, archive, changes."""
+"""python zubret.py bench [PART ...]: the table of ratios. Parts: codec, sounds, table, rebuild, range, archive, changes.
+
+The part `page` measures as `codec` does and writes docs/codecs.md; it runs only where it is named.
+"""
 
 from __future__ import annotations
 
@@ -17,11 +20,18 @@ def main() -> None:
     import django
 
     django.setup()
-    from . import archives, codecs, ranges, rebuilds, surveys, tables
+    from . import archives, codecs, ranges, rebuilds, sounds, surveys, tables
 
-    parts = {"codec": codecs.rows, "table": tables.rows, "rebuild": rebuilds.rows, "range": ranges.rows}
+    parts = {
+        "codec": codecs.rows,
+        "sounds": sounds.rows,
+        "table": tables.rows,
+        "rebuild": rebuilds.rows,
+        "range": ranges.rows,
+    }
     parts |= {"archive": archives.rows, "changes": surveys.rows}
     wanted = sys.argv[1:] or list(parts)
+    parts["page"] = codecs.page
     unknown = [p for p in wanted if p not in parts]
     if unknown:
         sys.exit(f"There is no part {', '.join(unknown)}. Parts: {', '.join(parts)}.")

@@ -48,7 +48,7 @@ def pairs(
     ours: Callable[[], object],
     reference: str,
     theirs: Callable[[], object],
-    limit: float,
+    limit: float | None,
     count: int = 7,
     before: Callable[[], object] = lambda: None,
 ) -> Row:

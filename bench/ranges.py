@@ -10,6 +10,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import numpy as np
@@ -40,6 +41,27 @@ def rows(folder: Path) -> Iterator[Row]:
     lengths = {1: 60, 2: 3600}
     sounds = [_Ready(i, np.zeros((s * RATE, 1), np.int16), RATE, None, ADPCM, BLOCK) for i, s in lengths.items()]
     (game / "long.crate").write_bytes(crate("x", [("long.bell", make_bell("long", sounds), False)]))
+    with served(folder, game) as connection:
+        streams = get(connection, "/api/games/1/streams?sort=length")
+        addresses = [r["audio"] for r in json.loads(streams)["rows"]]
+        sizes = [44 + s * RATE * 2 for s in lengths.values()]
+        shift = 0
+
+        def ask(which: int) -> None:
+            nonlocal shift
+            shift += 4096
+            for n in range(20):
+                at = sizes[which] // 2 + (shift + n * 1777) % (sizes[which] // 4)
+                data = get(connection, f"/api/audio/{addresses[which]}/wav", f"bytes={at}-{at + PIECE - 1}")
+                assert len(data) == PIECE
+
+        what = "Range request, middle of a 60-minute stream"
+        yield pairs(what, lambda: ask(1), "the same of a 1-minute stream", lambda: ask(0), 1.5, 9)
+
+
+@contextmanager
+def served(folder: Path, game: Path) -> Iterator[http.client.HTTPConnection]:
+    """A server of its own with a surveyed game, and a connection to it."""
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
@@ -53,22 +75,7 @@ def rows(folder: Path) -> Iterator[Row]:
         subprocess.run([sys.executable, "manage.py", *arguments], env=env, check=True)
     server = subprocess.Popen([sys.executable, "-m", "server.serve"], env=env)
     try:
-        connection = _connect(port)
-        streams = _get(connection, "/api/games/1/streams?sort=length")
-        addresses = [r["audio"] for r in json.loads(streams)["rows"]]
-        sizes = [44 + s * RATE * 2 for s in lengths.values()]
-        shift = 0
-
-        def ask(which: int) -> None:
-            nonlocal shift
-            shift += 4096
-            for n in range(20):
-                at = sizes[which] // 2 + (shift + n * 1777) % (sizes[which] // 4)
-                data = _get(connection, f"/api/audio/{addresses[which]}/wav", f"bytes={at}-{at + PIECE - 1}")
-                assert len(data) == PIECE
-
-        what = "Range request, middle of a 60-minute stream"
-        yield pairs(what, lambda: ask(1), "the same of a 1-minute stream", lambda: ask(0), 1.5, 9)
+        yield _connect(port)
     finally:
         server.terminate()
         server.wait()
@@ -85,6 +92,7 @@ def _connect(port: int) -> http.client.HTTPConnection:
     raise SystemExit("the server did not start")
 
 
-def _get(connection: http.client.HTTPConnection, path: str, part: str = "") -> bytes:
+def get(connection: http.client.HTTPConnection, path: str, part: str = "") -> bytes:
+    """The body of a GET, or of one part of it."""
     connection.request("GET", path, headers={"Range": part} if part else {})
     return connection.getresponse().read()

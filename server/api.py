@@ -12,22 +12,28 @@ from ninja.errors import HttpError, ValidationError
 from zubret_core.base import ZubretError
 
 from .games.api import router as games
+from .games.sounds_api import router as sounds
 from .games.work_api import router as more
 from .jobs.api import router as jobs
 from .jobs.beat import workers_alive
 from .layouts.api import router as layouts
+from .layouts.unknown_api import router as unknown
 from .mods.api import router as mods
 from .shelf.api import router as shelf
+from .shelf.stream_api import router as streams
 from .web import problem
 
 log = logging.getLogger("zubret")
 api = NinjaAPI(title="Zubret", version="1", docs_url=None, urls_namespace="api")
 api.add_router("", games, tags=["games"])
 api.add_router("", more, tags=["games"])
+api.add_router("", sounds, tags=["games"])
 api.add_router("", shelf, tags=["shelf"])
+api.add_router("", streams, tags=["shelf"])
 api.add_router("", mods, tags=["mods"])
 api.add_router("", jobs, tags=["jobs"])
 api.add_router("", layouts, tags=["layouts"])
+api.add_router("", unknown, tags=["layouts"])
 
 
 class Health(Schema):

@@ -58,6 +58,8 @@ DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.sqlite3",
         "NAME": DATA_DIR / "zubret.sqlite3",
+        # Kept by each of the server's threads: opening it anew takes longer than most answers.
+        "CONN_MAX_AGE": None,
         "OPTIONS": {
             "timeout": 20,
             "transaction_mode": "IMMEDIATE",

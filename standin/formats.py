@@ -7,11 +7,11 @@ from io import BytesIO
 
 import numpy as np
 
-from . import adpcm
+from . import adpcm, plain, told
 
 SECTOR = 2048
 TONGUES = {"": 0, "English": 1, "French": 2, "German": 3}
-PCM, ADPCM = 0, 1
+PCM, ADPCM, VOICE, LANES, TIDE, TOLD, LAMP = range(7)
 
 
 def _fit(data, align, fill):
@@ -19,15 +19,21 @@ def _fit(data, align, fill):
 
 
 class Sound:
-    """One stream for a bank: id, int16 (frames, channels), rate, loop [start, end) or None."""
+    """One stream for a bank: id, int16 (frames, channels), rate, loop [start, end) or None; packets that are there."""
 
-    def __init__(self, id, pcm, rate, loop=None, codec=ADPCM, block=2048, same_as=None):
+    def __init__(self, id, pcm, rate, loop=None, codec=ADPCM, block=2048, same_as=None, packets=None):
+        self.packets = packets
         self.id, self.pcm, self.rate, self.loop = id, pcm, rate, loop
         self.codec, self.block, self.same_as = codec, block if codec == ADPCM else 0, same_as
 
     def payload(self):
         """The bytes that the bank stores."""
-        return adpcm.encode(self.pcm, self.block) if self.codec == ADPCM else self.pcm.astype("<i2").tobytes()
+        if self.packets:
+            return told.framed(self.packets)
+        if self.codec == ADPCM:
+            return adpcm.encode(self.pcm, self.block)
+        write = {VOICE: plain.as_voice, LANES: plain.as_lanes, TIDE: plain.as_tide}.get(self.codec)
+        return write(self.pcm) if write else self.pcm.astype("<i2").tobytes()
 
 
 def bell(name, sounds, tongue=""):
@@ -41,8 +47,14 @@ def towed_bell(name, sounds, tongue=""):
     return _bank(b"BELT", name, sounds, tongue)
 
 
-def _bank(mark, name, sounds, tongue):
-    payload_at = 48 + 32 * len(sounds)
+def told_bell(name, sounds, setup):
+    """A bank of packets; the setup header that its Vorbis streams share stands behind the records, its length first."""
+    head, body = _bank(b"BELV", name, sounds, "", struct.pack("<I", len(setup)) + setup)
+    return head + body
+
+
+def _bank(mark, name, sounds, tongue, extra=b""):
+    payload_at = 48 + 32 * len(sounds) + len(extra)
     payload_at += -payload_at % 32
     body, places = bytearray(), {}
     records = []
@@ -68,10 +80,25 @@ def _bank(mark, name, sounds, tongue):
         name.encode(),
         len(sounds),
         payload_at,
-        payload_at + len(body) if mark == b"BELL" else payload_at,
+        payload_at if mark == b"BELT" else payload_at + len(body),
         zlib.crc32(table),
     )
-    return _fit(head + table, 32, b"\xee"), bytes(body)
+    return _fit(head + table + extra, 32, b"\xee"), bytes(body)
+
+
+def drift(sounds):
+    """A bank of sounds that float in the sea; nobody has written a layout for it yet. sounds: (id, int16 mono, rate)."""
+    head = struct.pack("<4sHHIIII", b"DRFT", 1, len(sounds), 64, 0, 20, 0x5EA)
+    head = _fit(head, 64, b"\0")
+    records, body = b"", b""
+    base = 64 + 20 * len(sounds)
+    base += -base % 16
+    for id, pcm, rate in sounds:
+        data = plain.as_drift(pcm)
+        records += struct.pack("<HHIIII", id, 1, base + len(body), len(data), len(pcm), rate)
+        body += _fit(data, 16, b"\0")
+    whole = _fit(head + records, 16, b"\0") + body
+    return whole[:12] + struct.pack("<I", len(whole)) + whole[16:]
 
 
 def crate(build, files):

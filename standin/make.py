@@ -6,8 +6,25 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
-from . import adpcm, chart
-from .formats import PCM, Sound, as_int16, bell, crate, ordinary_zip, towed_bell, wav
+from . import adpcm, chart, told
+from .formats import (
+    ADPCM,
+    LAMP,
+    LANES,
+    PCM,
+    TIDE,
+    TOLD,
+    VOICE,
+    Sound,
+    as_int16,
+    bell,
+    crate,
+    drift,
+    ordinary_zip,
+    told_bell,
+    towed_bell,
+    wav,
+)  # fmt: skip
 from .music import PIECES, render
 
 BUILD = "1.0"
@@ -75,7 +92,8 @@ def _voice_bank(language):
     sounds = []
     for n, _ in enumerate(VOICE_CUES, 1):
         pcm, rate = soundfile.read(SOURCES / f"{language}_{n:02}.ogg", dtype="int16", always_2d=True)
-        sounds.append(Sound(1000 + n, pcm, rate, block=512))
+        codec = VOICE if language == "de" else ADPCM
+        sounds.append(Sound(1000 + n, pcm, rate, codec=codec, block=512))
     return bell(f"crew_{language}", sounds, TONGUES[language])
 
 
@@ -89,9 +107,41 @@ def _deck_bank():
     return bell("deck", sounds)
 
 
+def _radio_bank():
+    """Spoken weather as Vorbis packets, whose setup header is shared, and two tunes as Opus packets."""
+    sounds, setup = [], b""
+    for n, line in enumerate(("en_05", "fr_05", "de_05", "en_08"), 1):
+        place = SOURCES / f"{line}.ogg"
+        pcm, rate = soundfile.read(place, dtype="int16", always_2d=True)
+        _, _, setup, *packets = told.packets(place.read_bytes())
+        sounds.append(Sound(5000 + n, pcm, rate, codec=TOLD, packets=packets))
+    rate = 48000
+    t = np.arange(rate * 9) / rate
+    for n, notes in enumerate(((440, 554.37, 659.26), (392, 466.16, 587.33)), 1):
+        tune = sum(np.sin(2 * np.pi * f * t) * (0.5 + 0.5 * np.sin(2 * np.pi * t / 3 + f)) for f in notes) / 8
+        pcm = as_int16(np.stack([tune, tune * 0.8], axis=1))
+        loop = (rate * 3, rate * 9) if n == 1 else None
+        sounds.append(Sound(5010 + n, pcm, rate, loop, LAMP, packets=told.as_opus(pcm)))
+    return told_bell("radio", sounds, setup)
+
+
+def _drift_bank():
+    """Three sounds at 22,050 Hz in a bank that no layout describes."""
+    rate, rng = 22050, np.random.default_rng(8)
+    t = np.arange(rate * 3) / rate
+    buoy = sum(a * np.sin(2 * np.pi * 311 * r * t) for r, a in ((1, 0.5), (2.76, 0.3), (5.4, 0.1))) * np.exp(-t % 1.5)
+    whale = np.sin(2 * np.pi * (180 * t + 25 * np.sin(2 * np.pi * 0.4 * t))) * np.sin(np.pi * t / 3) ** 2
+    drops = np.convolve(rng.standard_normal(len(t)) * (rng.random(len(t)) < 0.002), np.hanning(60), "same")
+    return drift(
+        [(71 + n, as_int16(0.5 * w / np.abs(w).max())[:, None], rate) for n, w in enumerate((buoy, whale, drops))]
+    )
+
+
 def _cues():
     lines = [f"{name} music {id}" for name, id in MUSIC_IDS.items()]
     lines += [f"{name} deck {id}" for name, id in EFFECTS.items()]
+    lines += [f"weather_{n} radio {5000 + n}" for n in range(1, 5)]
+    lines += [f"tune_{n} radio {5010 + n}" for n in range(1, 3)]
     for language in TONGUES:
         lines += [f"{cue}_{language} crew_{language} {1001 + n}" for n, cue in enumerate(VOICE_CUES)]
     return "\n".join(lines) + "\n"
@@ -110,12 +160,13 @@ def _hold_files(build):
     night = [
         Sound(3001, deck, rate, (frames * 8, n), block=1024),
         Sound(3002, deck[: rate * 2, :1], rate, (0, rate * 2), codec=PCM),
+        Sound(3003, deck[rate : rate + rate // 5], rate, codec=LANES),
     ]
     bank, tow = towed_bell("night", night)
     cabin = []
     for n, line in enumerate(("en_04", "fr_04"), 1):
         pcm, speech = soundfile.read(SOURCES / f"{line}.ogg", dtype="int16", always_2d=True)
-        cabin.append(Sound(4000 + n, pcm, speech, block=256))
+        cabin.append(Sound(4000 + n, pcm, speech, codec=TIDE))
     inner = crate(
         build, [("cabin.bell", bell("cabin", cabin), False), ("bunks.txt", b"Four bunks, one lamp.\n" * 9, True)]
     )
@@ -155,6 +206,7 @@ def make(folder, build=BUILD):
         ("deck/deck.bell", _deck_bank(), False),
         ("pictures/lamp.raw", bytes(np.repeat(np.arange(256, dtype=np.uint8), 96)), True),
         ("cues.txt", _cues().encode(), True),
+        ("radio/radio.bell", _radio_bank(), False),
     ]
     if build == "1.1":
         files.insert(1, ("text/strings_news.txt", b"NEWS=The ferry calls at two more islands.\n", True))
@@ -164,6 +216,7 @@ def make(folder, build=BUILD):
         data / "patch_01.zip",
         ordinary_zip([("ambience/horn.wav", _deck_files()[0][1]), ("readme.txt", b"Louder.\r\n")]),
     )
+    _write(data / "drift.bin", _drift_bank())
     hold = _hold_files(build)
     index, volumes = chart.chart(build, hold)
     _write(data / "hold.chart", index)

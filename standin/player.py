@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from . import adpcm, chart
+from . import adpcm, chart, plain, told
 
 SECTOR = 2048
 
@@ -138,8 +138,8 @@ class Ferry:
         return self._streams(path, Path(path).stem, data, tow)
 
     def _streams(self, path, name, data, tow=None):
-        """id -> (codec, rate, channels, block, frames, loop, payload); `tow` holds the payloads of a streamed bank."""
-        _need(len(data) >= 48 and data[:4] in (b"BELL", b"BELT"), f"{path}: this is not a bank")
+        """id -> (codec, rate, channels, block, frames, loop, payload, setup header); `tow` holds the payloads of a streamed bank."""
+        _need(len(data) >= 48 and data[:4] in (b"BELL", b"BELT", b"BELV"), f"{path}: this is not a bank")
         towed = data[:4] == b"BELT"
         _need(not towed or tow is not None, f"{path}: its .tow file is missing")
         version, _, _, stored_name, count, base, size, table_sum = struct.unpack_from("<BBH24sIIII", data, 4)
@@ -151,13 +151,18 @@ class Ferry:
         table = data[48 : 48 + 32 * count]
         _need(len(table) == 32 * count <= base - 48, f"{path}: the records leave their area")
         _need(zlib.crc32(table) == table_sum, f"{path}: the records' sum is wrong")
+        setup = b""
+        if data[:4] == b"BELV":
+            at = 52 + 32 * count
+            setup = data[at : at + int.from_bytes(data[at - 4 : at], "little")]
+            _need(setup[:7] == b"\x05vorbis" and at + len(setup) <= base, f"{path}: the setup header is broken")
         streams = {}
         for n in range(count):
             id, place, stored, form, frames, start, end, _, _ = struct.unpack_from("<7I2H", table, 32 * n)
             codec, channels, looped = form & 7, (form >> 3 & 7) + 1, form >> 6 & 1
             rate, block = (form >> 8 & 0xFFF) * 50, (form >> 20) * 4
             where = f"{path}: stream {id}"
-            _need(codec in (0, 1), f"{where}: codec {codec} is unknown")
+            _need(codec in range(7 if setup else 5), f"{where}: codec {codec} is unknown")
             body, start_at = (tow, place * 32) if towed else (data, base + place * 32)
             _need(start_at + stored <= len(body), f"{where}: the payload leaves the bank")
             loop = (start, end) if looped else None
@@ -169,10 +174,16 @@ class Ferry:
                 _need(-(-frames // per_block) * block == stored, f"{where}: {stored} bytes do not hold {frames} frames")
                 if loop:
                     _need(start % per_block == 0, f"{where}: the loop starts {start % per_block} frames past a block")
-            else:
-                _need(frames * channels * 2 == stored, f"{where}: {stored} bytes do not hold {frames} frames")
+            elif codec == 4:
+                most = -(-frames // plain.TIDE_FRAMES) * plain.TIDE * channels
+                _need(most == stored, f"{where}: {stored} bytes do not hold {frames} frames")
+                if loop:
+                    _need(start % plain.TIDE_FRAMES == 0, f"{where}: the loop starts inside a tide")
+            elif codec < 4:
+                width = 1 if codec == 2 else 2
+                _need(frames * channels * width == stored, f"{where}: {stored} bytes do not hold {frames} frames")
             payload = body[start_at : start_at + stored]
-            streams[id] = codec, rate, channels, block, frames, loop, payload
+            streams[id] = codec, rate, channels, block, frames, loop, payload, setup
         return streams
 
     def play(self, cue, loops=2):
@@ -180,18 +191,43 @@ class Ferry:
         if cue.startswith("deck/"):
             return self._play_deck(cue[5:], loops)
         bank, id = self._cue(cue)
+        if bank == "drift":
+            return self._play_drift(id)
         streams = self._hold_bank(bank[5:]) if bank.startswith("hold/") else self._bank(bank)
         _need(id in streams, f"bank {bank} has no stream {id}")
-        codec, rate, channels, block, frames, loop, payload = streams[id]
-        if codec == 1:
-            try:
+        codec, rate, channels, block, frames, loop, payload, setup = streams[id]
+        try:
+            if codec == 1:
                 pcm = adpcm.decode(payload, channels, block, frames)
-            except (ValueError, struct.error) as e:
-                raise Refused(f"bank {bank}, stream {id}: {e}") from e
-        else:
-            pcm = np.frombuffer(payload, "<i2").reshape(-1, channels)
+            elif codec == 4:
+                pcm = plain.tide(payload, channels, frames)
+            elif codec == 5:
+                pcm = told.vorbis(payload, setup, rate, channels, frames)
+            elif codec == 6:
+                pcm = told.opus(payload, channels, frames)
+            elif codec:
+                pcm = (plain.voice if codec == 2 else plain.lanes)(payload, channels)
+            else:
+                pcm = np.frombuffer(payload, "<i2").reshape(-1, channels)
+        except (ValueError, struct.error) as e:
+            raise Refused(f"bank {bank}, stream {id}: {e}") from e
+        _need(len(pcm) == frames, f"bank {bank}, stream {id}: {len(pcm)} frames came out of {frames}")
         self.log.append(f"cue {cue}: bank {bank}, stream {id}, {frames} frames, {channels} channels, {rate} Hz")
         return self._looped(pcm, loop, loops), rate, self.log
+
+    def _play_drift(self, id):
+        """A sound of the bank in data/drift.bin."""
+        data = self._bytes("data/drift.bin")
+        mark, version, count, at, size, step = struct.unpack_from("<4sHHIII", data)
+        _need((mark, version, size, step) == (b"DRFT", 1, len(data), 20), "data/drift.bin: this is no drift bank")
+        for n in range(count):
+            number, _, place, stored, frames, rate = struct.unpack_from("<HHIIII", data, at + 20 * n)
+            if number == id:
+                _need(place % 16 == 0 and place + stored <= size, f"drift {id}: the payload leaves the bank")
+                _need((frames + 1) // 2 == stored, f"drift {id}: {stored} bytes do not hold {frames} frames")
+                self.log.append(f"drift {id}: {frames} frames, {rate} Hz")
+                return plain.drift(data[place : place + stored], frames), rate, self.log
+        raise Refused(f"there is no drift {id}")
 
     def _cue(self, cue):
         """Bank and stream id of a cue; `bank:id` names them directly."""

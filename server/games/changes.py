@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import csv
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from typing import Any
 
+import numpy as np
 from django.db import connection, transaction
 from django.db.models import Count, Q, QuerySet
+from numpy.typing import NDArray
 
 from ..shelf.models import Archive, Entry
 from .models import Change, Comparison, Survey, SurveyFile
@@ -22,8 +25,8 @@ WORDS = {
 }
 """Kinds of change, as people read them."""
 
-_SAME = """(o.size = n.size AND ((o.digest IS NOT NULL AND o.digest = n.digest)
-           OR ((o.digest IS NULL OR n.digest IS NULL) AND o.crc32 IS NOT NULL AND o.crc32 = n.crc32)))"""
+_SAME = """(o.size = n.size AND ((o.digest IS NOT NULL AND o.digest IS n.digest)
+           OR ((o.digest IS NULL OR n.digest IS NULL) AND o.crc32 IS NOT NULL AND o.crc32 IS n.crc32)))"""
 _KNOWN = "((o.digest IS NOT NULL AND n.digest IS NOT NULL) OR (o.crc32 IS NOT NULL AND n.crc32 IS NOT NULL))"
 SHUT = (SurveyFile.LOCKED, SurveyFile.UNREADABLE)
 """What a file may be whose entries are not known."""
@@ -67,13 +70,14 @@ def _insert(made: Comparison) -> None:
 
 
 def _compare_archives(made: Comparison, path: str, old: int | None, new: int | None) -> None:
-    """One join each way over the index of (archive, path). The content of what is alone goes into `detail` for now."""
+    """One join each way over the index of (archive, path), of what does not stand in step with its like.
+
+    The content of what is alone goes into `detail` for now.
+    """
     entry = connection.ops.quote_name(Entry._meta.db_table)
     change = connection.ops.quote_name(Change._meta.db_table)
-    # Both sides in the order of the index: neighbours are looked up behind each other.
-    by_path = connection.ops.quote_name(next(i.name for i in Entry._meta.indexes if i.fields == ["archive", "path"]))
     alone = "COALESCE({0}.digest, 'c' || {0}.crc32, '')"
-    with connection.cursor() as cursor:
+    with connection.cursor() as cursor, _out_of_step(cursor, old, new) as (ours, theirs):
         if old is not None:
             cursor.execute(
                 f"""
@@ -83,21 +87,87 @@ def _compare_archives(made: Comparison, path: str, old: int | None, new: int | N
                        %s, o.path, '', o.size, n.size,
                        CASE WHEN n.id IS NULL THEN {alone.format("o")}
                             WHEN {_SAME} THEN 'byte ' || o.at || ' to ' || n.at ELSE '' END
-                FROM {entry} o INDEXED BY {by_path} LEFT JOIN {entry} n ON n.archive_id = %s AND n.path = o.path
-                WHERE o.archive_id = %s AND (n.id IS NULL OR NOT ({_SAME} AND o.at = n.at AND o.file = n.file))
+                FROM {ours} s CROSS JOIN {entry} o ON o.id = s.id
+                     LEFT JOIN {entry} n ON n.archive_id = %s AND n.path = o.path
+                WHERE n.id IS NULL OR NOT ({_SAME} AND o.at = n.at AND o.file = n.file)
                 """,
-                [made.pk, path, new, old],
+                [made.pk, path, new],
             )
         if new is not None:
             cursor.execute(
                 f"""
                 INSERT INTO {change} ({_COLUMNS})
-                SELECT %s, 'added', %s, n.path, '', NULL, n.size, {alone.format("n")} FROM {entry} n INDEXED BY {by_path}
-                WHERE n.archive_id = %s
-                      AND NOT EXISTS (SELECT 1 FROM {entry} o WHERE o.archive_id = %s AND o.path = n.path)
+                SELECT %s, 'added', %s, n.path, '', NULL, n.size, {alone.format("n")}
+                FROM {theirs} s CROSS JOIN {entry} n ON n.id = s.id
+                WHERE NOT EXISTS (SELECT 1 FROM {entry} o WHERE o.archive_id = %s AND o.path = n.path)
                 """,
-                [made.pk, path, new, old],
+                [made.pk, path, old],
             )
+
+
+RUN = 1024
+"""Entries that are compared in step with each other at once."""
+
+
+@contextmanager
+def _out_of_step(cursor: Any, old: int | None, new: int | None) -> Iterator[tuple[str, str]]:
+    """Two tables of the ids of what the joins have to look at, of the earlier and of the later archive.
+
+    Most entries of a patched archive follow each other as before, and neighbours have neighbouring ids. So runs of
+    them are laid beside each other from a path that both have, which is much cheaper than to look each path up.
+    """
+    sides = _ids(cursor, old), _ids(cursor, new)
+    left = [np.ones(len(ids), bool) for ids in sides]
+    if isinstance(sides[0], range) and isinstance(sides[1], range):
+        _step(cursor, sides[0], sides[1], new, left)
+    names = "temp.earlier_ids", "temp.later_ids"
+    for name, ids, mine in zip(names, sides, left, strict=True):
+        cursor.execute(f"CREATE TABLE {name} (id INTEGER PRIMARY KEY)")
+        cursor.executemany(f"INSERT INTO {name} VALUES (%s)", [(ids[n],) for n in np.flatnonzero(mine)])
+    try:
+        yield names
+    finally:
+        for name in names:
+            cursor.execute(f"DROP TABLE {name}")
+
+
+def _ids(cursor: Any, archive: int | None) -> Sequence[int]:
+    """The ids of an archive's entries, as a range where no other rows stand between them."""
+    entry = connection.ops.quote_name(Entry._meta.db_table)
+    cursor.execute(f"SELECT MIN(id), MAX(id), COUNT(*) FROM {entry} WHERE archive_id = %s", [archive])
+    first, last, count = cursor.fetchone()
+    if not count or last - first + 1 == count:
+        return range(first, last + 1) if count else range(0)
+    cursor.execute(f"SELECT id FROM {entry} WHERE archive_id = %s ORDER BY id", [archive])
+    return [row[0] for row in cursor]
+
+
+def _step(cursor: Any, earlier: range, later: range, new: int | None, left: list[NDArray[np.bool_]]) -> None:
+    """Clear what is the same in both, run by run, from the flags in `left`."""
+    entry = connection.ops.quote_name(Entry._meta.db_table)
+    shift = None
+    for start in earlier[::RUN]:
+        cursor.execute(
+            f"SELECT n.id FROM {entry} o JOIN {entry} n ON n.archive_id = %s AND n.path = o.path WHERE o.id = %s",
+            [new, start],
+        )
+        found = cursor.fetchone()
+        shift = found[0] - start if found else shift
+        if shift is None:
+            continue
+        a = max(start, later.start - shift)
+        b = min(start + RUN, earlier.stop, later.stop - shift)
+        if a >= b:
+            continue
+        cursor.execute(
+            f"""SELECT o.id FROM {entry} o CROSS JOIN {entry} n ON n.id = o.id + %s WHERE o.id >= %s AND o.id < %s
+                AND NOT (o.path = n.path AND o.at = n.at AND o.file = n.file AND {_SAME})""",
+            [shift, a, b],
+        )
+        same = np.ones(b - a, bool)
+        same[[row[0] - a for row in cursor]] = False
+        left[0][a - earlier.start : b - earlier.start] &= ~same
+        left[1][a + shift - later.start : b + shift - later.start] &= ~same
 
 
 def _rename(made: Comparison) -> None:

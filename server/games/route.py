@@ -27,8 +27,10 @@ def route_of(game: Game) -> list[dict[str, str]]:
     mod = game.mods.order_by("id").first()
     swaps = list(mod.live_swaps()) if mod else []
     ready = sum(s.state == "ready" for s in swaps)
-    swap_text = f"{ready} of {len(swaps)} fit" if swaps else "no swaps yet"
-    swap_dot = EMPTY if not swaps else FULL if ready == len(swaps) else HALF
+    files = mod.live_files().count() if mod else 0
+    texts = [f"{ready} of {len(swaps)} fit"] if swaps else []
+    texts += [_count(files, "file")] if files else []
+    swap_dot = EMPTY if not texts else FULL if ready == len(swaps) else HALF
     return [
         {"key": "survey", "name": "Survey", "dot": first[0], "text": first[1]},
         {
@@ -37,7 +39,7 @@ def route_of(game: Game) -> list[dict[str, str]]:
             "dot": FULL if streams else EMPTY,
             "text": _count(streams, "stream") if survey else "nothing yet",
         },
-        {"key": "swap", "name": "Swap", "dot": swap_dot, "text": swap_text},
+        {"key": "swap", "name": "Swap", "dot": swap_dot, "text": ", ".join(texts) or "no swaps yet"},
         {"key": "rebuild", "name": "Rebuild", **_rebuild(mod, "rebuild" in open_jobs)},
     ]
 

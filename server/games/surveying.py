@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 from typing import Any
 
@@ -9,9 +10,11 @@ import xxhash
 from django.db import connection, transaction
 from django.utils import timezone
 
+from zubret_core.audio.measure import guess
 from zubret_core.base import Progress, ZubretError
 from zubret_core.container import Container, DescribedArchive, Entry, GameFile, GameFolder
 from zubret_core.container.base import label_of
+from zubret_core.container.index import index_spans, index_sum
 from zubret_core.layout import Layout
 from zubret_core.layout.spans import files_of
 from zubret_core.locate import (
@@ -53,7 +56,7 @@ def start_survey(game: Game, label: str = "", changed: bool = False) -> Job:
 
 @work("survey", "long")
 def survey(job: Job, progress: Progress) -> dict[str, Any]:
-    """Read the game's folder; archives that are known by path, size and time are not read again."""
+    """Read the game's folder; archives that are known by path, size, time and index are not read again."""
     game = job.game
     assert game is not None
     row = Survey.objects.create(game=game, label=job.args.get("label", ""))
@@ -106,13 +109,14 @@ class _Survey:
                 return
         if kind is None:
             return
-        row.evidence = (f"{kind.layout.title or kind.layout.id}: " if kind.layout else "") + kind.evidence
-        row.evidence = row.evidence[:300]
+        reader = f"{kind.layout.title or kind.layout.id}: " if kind.layout else ""
+        row.evidence = (reader + kind.evidence)[:300]
         if kind.is_list:
             row.what = SurveyFile.LIST
             return
         archive = self._known_archive(file, kind) or self._read(file, kind)
         row.archive = archive
+        row.evidence = (reader + archive.evidence)[:300]
         words = {"file": SurveyFile.SOUND, "unreadable": SurveyFile.UNREADABLE, "locked": SurveyFile.LOCKED}
         row.what = words.get(archive.kind, SurveyFile.ARCHIVE)
         for nested in archive.nested.filter(complete=True).order_by("pk"):
@@ -124,10 +128,13 @@ class _Survey:
     def _known_archive(self, file: GameFile, kind: Kind) -> Archive | None:
         same = Archive.objects.filter(
             game=self.game, path=file.path, size=file.size, mtime_ns=file.mtime_ns, complete=True, error__isnull=True,
-            opened_with=opened_with(self.game, file.path, kind.layout),
+            opened_with=opened_with(self.game, file.path, kind),
         ).first()  # fmt: skip
         if same is None:
             return None
+        with self.folder.open(file.path) as source:
+            if index_sum(source, same.index_spans) != same.index_sum:
+                return None
         for path, size, mtime_ns in same.companions:
             place = self.folder.locate(path)
             if not place.is_file() or (place.stat().st_size, place.stat().st_mtime_ns) != (size, mtime_ns):
@@ -155,8 +162,10 @@ class _Survey:
                 **facts, kind="unreadable", layout=_id(kind.layout), evidence=kind.evidence, error=e.as_dict(),
                 complete=True,
             )  # fmt: skip
-        facts["opened_with"] = opened_with(self.game, file.path, kind.layout)
+        facts["opened_with"] = opened_with(self.game, file.path, kind)
         Archive.objects.filter(**facts).delete()
+        facts["index_spans"] = index_spans(archive)
+        facts["index_sum"] = index_sum(archive.source, facts["index_spans"])
         try:
             return self._keep(archive, kind, facts, [], None)
         finally:
@@ -192,7 +201,7 @@ class _Survey:
             **facts,
             kind=archive.kind,
             layout=archive.layout_id,
-            evidence=kind.evidence,
+            evidence=(kind.evidence + _passed_over(archive))[:300],
             entry_count=len(entries),
             unpacked=sum(e.size for e in entries),
             companions=self._companions(archive, facts["path"]) if not chain else [],
@@ -247,6 +256,16 @@ class _Survey:
     def _inside(self, part: int, parts: int, note: str) -> None:
         size = next(reversed(self.seen.values())).size if self.seen else 0
         self.progress(self.done + (size * part // parts if parts else 0), self.total, note)
+
+
+def _passed_over(archive: Container) -> str:
+    """What an archive holds that is no entry, in words: links and devices of a TAR."""
+    skipped: list[tuple[str, str]] = getattr(archive, "skipped", [])
+    if not skipped:
+        return ""
+    first = "; ".join(f"{path}: {why}" for path, why in skipped[:3])
+    members = "1 member is" if len(skipped) == 1 else f"{len(skipped):,} members are"
+    return f"; {members} passed over ({first}{'; …' if len(skipped) > 3 else ''})"
 
 
 def _id(layout: Layout | None) -> str:
@@ -305,10 +324,12 @@ def keep_bank(archive: Archive, entry: Entry, label: str, found: FoundBank) -> N
                 f.loop.start if f.loop else None,
                 f.loop.end if f.loop else None,
                 f.block_size,
+                json.dumps(dict(f.parameters)),
                 s.at,
                 s.stored,
                 len(s.shares),
                 ",".join(s.keeps),
+                guess(f, found.language)[0],
             )
         )
     for _ in bulk_insert(Stream, Stream.BULK, rows):

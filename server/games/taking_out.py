@@ -23,6 +23,7 @@ from ..shelf.opening import check_unchanged, disk_cache, version_of
 from .models import ExportFolder, Game
 from .services import allowed
 
+ZIP_NAME = "taken out.zip"
 SHOWN = 200
 """Failures and changed names that a job's result lists; the manifest and its problems file have all."""
 
@@ -81,6 +82,15 @@ def export_folder(text: str) -> Path:
     return place
 
 
+def remembered(folder: str) -> str:
+    """The whole path of an export folder, offered again the next time; "" stays."""
+    if not folder:
+        return ""
+    place = str(export_folder(folder))
+    ExportFolder.objects.get_or_create(path=place)
+    return place
+
+
 def plan(game: Game, rows: QuerySet[Entry], flat: bool, folder: str) -> dict[str, Any]:
     """How many files and bytes, how much room there is, and what would be called differently."""
     items, notes = items_of(game, rows, flat)
@@ -107,10 +117,7 @@ def start_taking_out(game: Game, archive: int, q: str, chosen: list[int], flat: 
     count = rows.count()
     if not count:
         raise stopped(409, "Nothing is chosen.", "Choose an archive with entries, or take the filter away.")
-    if folder:
-        place = export_folder(folder)
-        ExportFolder.objects.get_or_create(path=str(place))
-        folder = str(place)
+    folder = remembered(folder)
     title = f"Taking out {count:,} {'entry' if count == 1 else 'entries'} of {game.name}"
     return start("extract", title, game, archive=archive, q=q, chosen=chosen, flat=flat, folder=folder)
 
@@ -131,7 +138,7 @@ def take_out(job: Job, progress: Progress) -> dict[str, Any]:
         scratch = settings.DATA_DIR / "exports" / str(job.pk)
         Job.objects.filter(pk=job.pk).update(scratch=str(scratch))
         scratch.mkdir(parents=True, exist_ok=True)
-        place = str(scratch / "taken out.zip")
+        place = str(scratch / ZIP_NAME)
         report = extract_zip(folder, items, Path(place), known, disk_cache(), progress, lambda path: versions[path])
     failed, out_report = report.failed, asdict(report)
     return {
@@ -161,7 +168,7 @@ def _versions(game: Game, items: list[Item]) -> dict[str, str]:
 
 def zip_of(job: Job) -> Path:
     """The ZIP file that a job has made."""
-    place = settings.DATA_DIR / "exports" / str(job.pk) / "taken out.zip"
-    if job.kind != "extract" or job.state != Job.DONE or not place.is_file():
+    place = settings.DATA_DIR / "exports" / str(job.pk) / ZIP_NAME
+    if job.kind not in ("extract", "sounds") or job.state != Job.DONE or not place.is_file():
         raise stopped(410, "The ZIP file is not there (any more).", "Take the entries out again.")
     return place

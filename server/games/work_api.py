@@ -10,7 +10,8 @@ from ninja import Router, Schema
 from ..errors import one, stopped
 from ..jobs.api import JobOut
 from ..jobs.models import Job
-from . import changes, keyring, taking_out
+from ..shelf.filters import Filter
+from . import changes, keyring, sounds_out, taking_out
 from .models import ExportFolder, Game, Key, NameList, Survey
 from .surveying import start_survey
 
@@ -301,8 +302,11 @@ def take_out(request: HttpRequest, game_id: int, data: TakeOutIn):
 def take_out_again(request: HttpRequest, job_id: int):
     """Take out again what a job was to take out: it goes on from where that one ended."""
     job = one(Job.objects.select_related("game"), job_id)
-    if job.kind != "extract" or job.game is None:
+    if job.kind not in ("extract", "sounds") or job.game is None:
         raise stopped(409, "Only taking out can go on like this.", "Start the work anew.")
+    if job.kind == "sounds":
+        args = {**job.args, "filter": Filter(**job.args["filter"])}
+        return sounds_out.start_sounds_out(job.game, **args)
     return taking_out.start_taking_out(job.game, *(job.args[k] for k in ("archive", "q", "chosen", "flat", "folder")))
 
 

@@ -177,9 +177,10 @@ class DistanceOut(Schema):
 
 
 class FileLook(Schema):
-    """A file's size, and its entropy in bits a byte along it."""
+    """A file's size, the layout that recognises it, if any, and its entropy in bits a byte along it."""
 
     size: int
+    layout: str
     entropy: list[float]
 
 
@@ -223,10 +224,11 @@ def shipped(request: HttpRequest, slug: str):
 @router.post("/layouts", response=LayoutText)
 def create(request: HttpRequest, data: TextIn):
     """A new layout from a text: a copy, or one that somebody shared."""
-    return _text(services.create(data.name, data.text))
+    return text_out(services.create(data.name, data.text))
 
 
-def _text(row: UserLayout) -> dict[str, Any]:
+def text_out(row: UserLayout) -> dict[str, Any]:
+    """A layout as the editor wants it."""
     newest = row.versions.order_by("-pk").first()
     return {
         "id": row.pk,
@@ -240,7 +242,7 @@ def _text(row: UserLayout) -> dict[str, Any]:
 @router.get("/layouts/{int:layout_id}", response=LayoutText)
 def get_layout(request: HttpRequest, layout_id: int):
     """A layout of the user's."""
-    return _text(one(UserLayout.objects.all(), layout_id))
+    return text_out(one(UserLayout.objects.all(), layout_id))
 
 
 @router.put("/layouts/{int:layout_id}", response=LayoutText)
@@ -249,7 +251,7 @@ def keep_draft(request: HttpRequest, layout_id: int, data: TextIn):
     row = one(UserLayout.objects.all(), layout_id)
     row.draft = data.text
     row.save(update_fields=["draft", "changed"])
-    return _text(row)
+    return text_out(row)
 
 
 @router.post("/layouts/{int:layout_id}/versions", response=LayoutText)
@@ -258,7 +260,7 @@ def save_version(request: HttpRequest, layout_id: int):
     row = one(UserLayout.objects.all(), layout_id)
     services.save_version(row)
     row.refresh_from_db()
-    return _text(row)
+    return text_out(row)
 
 
 @router.post("/versions/{int:version_id}/back", response=LayoutText)
@@ -267,7 +269,7 @@ def back_to(request: HttpRequest, version_id: int):
     version = one(LayoutVersion.objects.select_related("layout"), version_id)
     version.layout.draft = version.text
     version.layout.save(update_fields=["draft", "changed"])
-    return _text(version.layout)
+    return text_out(version.layout)
 
 
 @router.delete("/layouts/{int:layout_id}", response={204: None})
@@ -300,7 +302,7 @@ def try_layout(request: HttpRequest, game_id: int, data: TryIn):
 @router.post("/games/{int:game_id}/bench/begin", response=LayoutText)
 def begin(request: HttpRequest, game_id: int, data: TryIn):
     """A new layout for a file, with a first guess in it."""
-    return _text(services.begin(one(Game.objects.all(), game_id), data.path))
+    return text_out(services.begin(one(Game.objects.all(), game_id), data.path))
 
 
 @router.post("/games/{int:game_id}/bench/spans", response=list[SpanOut])
@@ -328,8 +330,10 @@ def file_bytes(request: HttpRequest, game_id: int, path: str, at: int = 0, lengt
 @router.get("/games/{int:game_id}/bench/look", response=FileLook)
 def look(request: HttpRequest, game_id: int, path: str, bins: int = 240):
     """A file's size and its entropy along it."""
-    with services.open_bytes(one(Game.objects.all(), game_id), path) as source:
-        return {"size": source.size, "entropy": entropy(source, max(1, min(bins, 1000)))}
+    game = one(Game.objects.all(), game_id)
+    with services.open_bytes(game, path) as source:
+        layout = services.layout_at(game, source)
+        return {"size": source.size, "layout": layout, "entropy": entropy(source, max(1, min(bins, 1000)))}
 
 
 @router.get("/games/{int:game_id}/bench/find", response=Hits)

@@ -10,7 +10,7 @@ from functools import lru_cache
 from django.db.models import Max
 
 from zubret_core.layout import Layout, load_layout, shipped_layouts
-from zubret_core.locate import Known, names_by_id
+from zubret_core.locate import Kind, Known, names_by_id
 
 from ..games.models import Game, KeyChoice, NameList
 from .models import LayoutVersion
@@ -60,12 +60,12 @@ def _names(slug: str, layout: Layout, pk: int, text: str) -> dict[str, str]:
         return _names_cache[key]
 
 
-def opened_with(game: Game, path: str, layout: Layout | None) -> str:
-    """A text that changes with the layout, keys and names by which an archive is opened; "" where all is as shipped."""
-    parts = []
-    version = next((v for v, lo in user_layouts() if lo is layout), None)
-    if version is not None:
-        parts.append(f"layout {version.pk}")
+def opened_with(game: Game, path: str, kind: Kind) -> str:
+    """A text that changes with the layouts, keys and names by which a file is read; "" where all is as shipped.
+
+    Any layout of the user's may recognise an entry, so an archive is read again when one of them changes.
+    """
+    parts = [f"layout {v.pk}" for v, layout in user_layouts() if kind.is_archive or layout is kind.layout]
     parts += [f"{c.name} {c.key_id}" for c in KeyChoice.objects.filter(game=game, path=path).order_by("name")]
     newest = NameList.objects.filter(game=game, path=path).order_by("-pk").first()
     if newest:

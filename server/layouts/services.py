@@ -5,23 +5,25 @@ from __future__ import annotations
 import hashlib
 import json
 import re
-import threading
-from collections import OrderedDict
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
+from django.conf import settings
+
 from zubret_core.base import Progress, ZubretError
-from zubret_core.container import GameFolder
+from zubret_core.container import GameFolder, Siblings
 from zubret_core.layout import Layout, Reading, load_layout, read_layout, recognises, shipped_layouts, shipped_texts
 from zubret_core.layout.spans import segments_of
 from zubret_core.layout.trial import check, explained, regions_of, spans_in, unexplained
-from zubret_core.source import Source
+from zubret_core.locate import Known, kind_of, open_place
+from zubret_core.source import DiskCache, Source
 
 from ..errors import stopped
 from ..games.models import Game
 from ..jobs.models import Job
 from ..jobs.run import start, work
+from ..kept import Kept
 from ..shelf.api import ribbon_of
 from .known import known_for
 from .models import LayoutVersion, UserLayout
@@ -68,14 +70,16 @@ def create(name: str, text: str) -> UserLayout:
             n += 1
         text = text[: found.start(1)] + f"{stem}-{n}" + text[found.end(1) :]
     title = re.search(r"^title:\s*(.+)$", text, re.M)
-    return UserLayout.objects.create(name=(name or (title[1].strip() if title else "New layout"))[:100], draft=text)
+    return UserLayout.objects.create(
+        name=(name or (title[1].strip().strip("\"'") if title else "New layout"))[:100], draft=text
+    )
 
 
 def begin(game: Game, path: str) -> UserLayout:
     """A new layout for a file that nothing describes: its first four bytes are its mark, the rest is a first guess."""
     with open_bytes(game, path) as source:
         mark = source.read(0, min(4, source.size)).hex(" ")
-    title = path.rpartition("/")[2]
+    title = title_of(path)
     slug = re.sub(r"[^a-z0-9]+", "-", title.lower()).strip("-")[:50] or "format"
     return create(title, START.format(id=slug, title=json.dumps(title), mark=mark))
 
@@ -97,34 +101,51 @@ def save_version(row: UserLayout) -> LayoutVersion:
 # Trying ------------------------------------------------------------------------------------------
 
 
+def open_at(game: Game, path: str, known: Known | None = None) -> tuple[Source, Siblings]:
+    """A file of a game, or an entry inside one (`file › entry`), for looking at its bytes; and what is beside it."""
+    cache = DiskCache(settings.DATA_DIR / "cache", settings.CACHE_BYTES)
+    return open_place(GameFolder(Path(game.folder)), path, known or known_for(game), cache, _version(game, path))
+
+
 def open_bytes(game: Game, path: str) -> Source:
-    """A file of a game, for looking at its bytes."""
-    return GameFolder(Path(game.folder)).open(path)
+    """The bytes at a path of a game."""
+    return open_at(game, path)[0]
 
 
-_readings: OrderedDict[str, Reading] = OrderedDict()
-_lock = threading.Lock()
+def layout_at(game: Game, source: Source) -> str:
+    """The id of the layout that recognises these bytes; empty where none does."""
+    kind = kind_of(source, known_for(game))
+    return kind.layout.id if kind and kind.layout else ""
+
+
+def title_of(path: str) -> str:
+    """The last part of a path."""
+    return path.split(" › ")[-1].rpartition("/")[2]
+
+
+def _version(game: Game, path: str) -> str:
+    """A text that changes whenever the file does in which a path begins."""
+    place = GameFolder(Path(game.folder)).locate(path.split(" › ")[0])
+    stat = place.stat() if place.exists() else None
+    return f"{game.pk}|{path.split(' › ')[0]}|{stat and (stat.st_size, stat.st_mtime_ns)}"
+
+
+_readings: Kept[str, Reading] = Kept(4)
 
 
 def reading_of(game: Game, path: str, text: str) -> Reading:
-    """A file read by a layout's text; the last few are kept, so that scrolling does not read it again."""
-    folder = GameFolder(Path(game.folder))
-    place = folder.locate(path)
-    stat = place.stat() if place.exists() else None
-    version = f"{game.pk}|{path}|{stat and (stat.st_size, stat.st_mtime_ns)}|{text}"
+    """What a layout's text reads at a path; the last few are kept, so that scrolling does not read it again."""
+    version = f"{_version(game, path)}|{path}|{text}"
     key = hashlib.blake2b(version.encode("utf-8", "surrogatepass"), digest_size=16).hexdigest()
-    with _lock:
-        if key in _readings:
-            _readings.move_to_end(key)
-            return _readings[key]
-    layout = load_layout(text, "layout")
-    source = folder.open(path)
-    reading = read_layout(layout, source, folder.beside(path), known_for(game).keys(layout, path))
-    with _lock:
-        _readings[key] = reading
-        while len(_readings) > 4:
-            _readings.popitem(last=False)
-    return reading
+    if reading := _readings.get(key):
+        return reading
+    return _readings.put(key, _read(game, load_layout(text, "layout"), path))
+
+
+def _read(game: Game, layout: Layout, path: str) -> Reading:
+    known = known_for(game)
+    source, beside = open_at(game, path, known)
+    return read_layout(layout, source, beside, known.keys(layout, path))
 
 
 def tried(game: Game, path: str, text: str) -> dict[str, Any]:
@@ -186,15 +207,11 @@ def check_layout(job: Job, progress: Progress) -> dict[str, Any]:
     out = []
     for path in paths:
         try:
-            with folder.open(path) as source:
-                if not job.args["path"] and not recognises(layout, source):
-                    continue
-                out.append({"path": path, **asdict(_checked(game, layout, folder, path, source, progress))})
+            if not job.args["path"] and not recognises(layout, open_bytes(game, path)):
+                continue
+            reading = _read(game, layout, path)
+            out.append({"path": path, **asdict(check(reading, progress))})
+            reading.source.close()
         except ZubretError as e:
             out.append({"path": path, "ok": False, "items": 0, "explained": 0.0, "problem": e.as_dict()})
     return {"files": out}
-
-
-def _checked(game: Game, layout: Layout, folder: GameFolder, path: str, source: Source, progress: Progress):
-    reading = read_layout(layout, source, folder.beside(path), known_for(game).keys(layout, path))
-    return check(reading, progress)

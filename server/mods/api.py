@@ -13,10 +13,10 @@ from ninja.files import UploadedFile
 from ..errors import one, stopped
 from ..jobs.api import JobOut, ProblemOut
 from ..shelf.api import Ribbon, StreamOut
-from ..shelf.models import Stream, unpack_locator
+from ..shelf.models import Archive, Entry, Stream, unpack_locator
 from ..shelf.query import filtered, stream_out
-from . import rebuilding, services
-from .models import Build, Mod, Swap, Trial
+from . import entry_files, rebuilding, services
+from .models import Build, EntryFile, Mod, Swap, Trial
 
 router = Router()
 
@@ -73,6 +73,28 @@ class SourceInfo(Schema):
     variant: str
 
 
+class LoopNote(Schema):
+    """A loop of a file, [start, end) in its frames; way: forward is played, others are only shown."""
+
+    start: int
+    end: int
+    way: str
+
+
+class CueNote(Schema):
+    """A cue point and its label."""
+
+    frame: int
+    label: str
+
+
+class FileNotes(Schema):
+    """What a replacement file says besides its samples."""
+
+    loops: list[LoopNote]
+    cues: list[CueNote]
+
+
 class NewAudio(Schema):
     """The encoded result; loop [start, end) in frames of the stream's rate; audio is its address."""
 
@@ -118,8 +140,26 @@ class RebuildIn(Schema):
     tight: bool = False
 
 
+class EntryFileOut(Schema):
+    """A file that goes into an archive as it is; adds tells whether its entry is new."""
+
+    id: int
+    archive: str
+    entry: str
+    adds: bool
+    source_name: str
+    size: int
+
+
+class PlacedFile(Schema):
+    """Where a file goes in a rebuild."""
+
+    place: str
+    adds: bool
+
+
 class FilePlanOut(Schema):
-    """A file that a rebuild writes, before and after; note tells why where no stream does."""
+    """A file that a rebuild writes, before and after; note tells why where no stream and no entry does."""
 
     path: str
     size_before: int
@@ -129,6 +169,7 @@ class FilePlanOut(Schema):
     entries: int
     note: str
     streams: list[str]
+    files: list[PlacedFile]
     before: Ribbon
     after: Ribbon
 
@@ -256,6 +297,12 @@ def get_swap(request: HttpRequest, swap_id: int):
     return swap_out(_swap(swap_id))
 
 
+@router.get("/swaps/{int:swap_id}/notes", response=FileNotes)
+def swap_notes(request: HttpRequest, swap_id: int):
+    """The loops and the cue points that a replacement file carries, a WAV file's all of them."""
+    return services.notes_of_upload(_swap(swap_id))
+
+
 @router.patch("/swaps/{int:swap_id}", response=SwapOut)
 def change_swap(request: HttpRequest, swap_id: int, steps: TreatmentIn):
     """Change the treatment."""
@@ -279,6 +326,57 @@ def remove_swap(request: HttpRequest, swap_id: int):
 def restore_swap(request: HttpRequest, swap_id: int):
     """Bring back a removed swap."""
     return swap_out(services.restore_swap(_swap(swap_id)))
+
+
+@router.get("/mods/{int:mod_id}/files", response=list[EntryFileOut])
+def list_files(request: HttpRequest, mod_id: int):
+    """The files that the mod puts into archives as they are."""
+    return [_file_out(f) for f in one(Mod.objects.all(), mod_id).live_files()]
+
+
+@router.post("/mods/{int:mod_id}/files", response=EntryFileOut)
+def put_file(
+    request: HttpRequest,
+    mod_id: int,
+    file: File[UploadedFile],
+    entry_id: Form[int | None] = None,
+    archive_id: Form[int | None] = None,
+    path: Form[str] = "",
+):
+    """Put a file in the place of an entry, or add it to an archive under a path."""
+    mod = one(Mod.objects.select_related("game"), mod_id)
+    entry = one(Entry.objects.select_related("archive__game", "archive__outer"), entry_id) if entry_id else None
+    archive = entry.archive if entry else one(Archive.objects.select_related("game", "outer"), archive_id or 0)
+    if archive.game_id != mod.game_id:
+        raise stopped(422, "This archive belongs to another game.", "Choose an archive of the mod's game.")
+    if entry:
+        return _file_out(entry_files.replace_entry(mod, entry, file))
+    return _file_out(entry_files.add_entry(mod, archive, path, file))
+
+
+@router.delete("/files/{int:file_id}", response={204: None})
+def remove_file(request: HttpRequest, file_id: int):
+    """Take a file out of the mod; it can be restored."""
+    entry_files.remove(one(EntryFile.objects.all(), file_id))
+    return 204, None
+
+
+@router.post("/files/{int:file_id}/restore", response=EntryFileOut)
+def restore_file(request: HttpRequest, file_id: int):
+    """Bring back a removed file."""
+    return _file_out(entry_files.restore(one(EntryFile.objects.select_related("mod"), file_id)))
+
+
+def _file_out(file: EntryFile) -> dict[str, Any]:
+    place = Path(file.source_path)
+    return {
+        "id": file.pk,
+        "archive": file.shown_in,
+        "entry": file.label,
+        "adds": file.index is None,
+        "source_name": file.source_name,
+        "size": place.stat().st_size if place.exists() else 0,
+    }
 
 
 @router.get("/mods/{int:mod_id}/plan", response=list[FilePlanOut])
@@ -312,6 +410,7 @@ def _build_out(build: Build) -> dict[str, Any]:
             "audio": f"r{pk}.{build.pk}-{digest}",
         }
         for pk, digest in build.made_of.items()
+        if pk.isdigit()
     ]
     return {
         "id": build.pk,

@@ -20,6 +20,15 @@ class Mod(models.Model):
         """The swaps that have not been removed, oldest first."""
         return self.swaps.filter(removed__isnull=True).order_by("id")
 
+    def live_files(self) -> QuerySet[EntryFile]:
+        """The files for whole entries that have not been removed, oldest first."""
+        return self.files.filter(removed__isnull=True).order_by("id")
+
+    def made_of(self) -> dict[str, str | None]:
+        """What a rebuild would take now: the digest of every swap's result and of every file."""
+        swaps = {str(s.pk): (s.prepared or {}).get("digest") for s in self.live_swaps()}
+        return swaps | {f"file {f.pk}": f.digest for f in self.live_files()}
+
 
 class Swap(models.Model):
     """One stream's replacement.
@@ -51,8 +60,31 @@ class Swap(models.Model):
         return f"{self.source_name} ({self.state})"
 
 
+class EntryFile(models.Model):
+    """A file that goes into an archive as it is: in the place of entry `index`, or as a new one (null).
+
+    archive, inside and path locate the entry as the core does; label and shown_in are how people read them.
+    """
+
+    mod = models.ForeignKey(Mod, models.CASCADE, related_name="files")
+    archive = models.CharField(max_length=2000)
+    inside = models.JSONField(default=list)
+    path = models.CharField(max_length=2000)
+    index = models.IntegerField(null=True)
+    label = models.CharField(max_length=2000)
+    shown_in = models.CharField(max_length=2000)
+    source_name = models.CharField(max_length=300)
+    source_path = models.CharField(max_length=1000)
+    digest = models.CharField(max_length=40)
+    created = models.DateTimeField(auto_now_add=True)
+    removed = models.DateTimeField(null=True)
+
+    def __str__(self) -> str:
+        return f"{self.source_name} in {self.shown_in}"
+
+
 class Build(models.Model):
-    """One rebuild: what was written, and its proof. `made_of` maps swap to the digest that went in."""
+    """One rebuild: what was written, and its proof. `made_of` is its mod's, as it went in."""
 
     WRITING, PROVING, PROVED, FAILED, CUT_OFF = "writing", "proving", "proved", "not proved", "cut off"
 
@@ -68,9 +100,8 @@ class Build(models.Model):
         return f"build {self.pk} ({self.state})"
 
     def up_to_date(self) -> bool:
-        """Whether the mod's swaps are still those that were built."""
-        now = {str(s.pk): (s.prepared or {}).get("digest") for s in self.mod.live_swaps()}
-        return now == self.made_of
+        """Whether the mod is still what was built."""
+        return self.mod.made_of() == self.made_of
 
 
 class Trial(models.Model):

@@ -25,6 +25,7 @@ from ..layouts.known import known_for, user_layouts
 from ..shelf.api import ribbon_of
 from ..shelf.models import Archive, unpack_locator
 from ..shelf.opening import disk_cache
+from .entry_files import planned
 from .models import Build, Mod, Swap, Trial
 from .services import build_folder, prepared_file, stream_row, trial_file
 
@@ -33,10 +34,12 @@ LONGEST_TRIAL = 600
 
 
 def plan_of(mod: Mod, tight: bool, progress: Progress | None = None) -> list[FilePlan]:
-    """What a rebuild of the mod's swaps would write; an error while one of them is not ready."""
-    swaps = list(mod.live_swaps())
-    if not swaps:
-        raise stopped(409, "The mod has no swaps yet.", "Go to Locate, choose a stream and swap it.")
+    """What a rebuild of the mod would write; an error while one of its swaps is not ready."""
+    swaps, files = list(mod.live_swaps()), planned(mod)
+    if not swaps and not files:
+        raise stopped(
+            409, "The mod changes nothing yet.", "Swap a stream in Locate, or put a file into an archive in Survey."
+        )
     unfit = [s.source_name for s in swaps if s.state != Swap.READY]
     if unfit:
         raise stopped(
@@ -57,7 +60,8 @@ def plan_of(mod: Mod, tight: bool, progress: Progress | None = None) -> list[Fil
         )
     arguments: tuple = (progress,) if progress else ()
     folder = GameFolder(Path(mod.game.folder))
-    return plan_rebuild(folder, items, disk_cache(), *arguments, known=known_for(mod.game), tight=tight)
+    known = known_for(mod.game)
+    return plan_rebuild(folder, items, disk_cache(), *arguments, known=known, files=files, tight=tight)
 
 
 def plan_out(plans: list[FilePlan]) -> list[dict[str, Any]]:
@@ -72,6 +76,7 @@ def plan_out(plans: list[FilePlan]) -> list[dict[str, Any]]:
             "entries": p.entries,
             "note": _note(p),
             "streams": [str(s.locator) for s in p.swaps],
+            "files": [{"place": str(f), "adds": f.index is None} for f in p.files],
             "before": ribbon_of(p.before, p.size_before),
             "after": ribbon_of(p.built.segments, p.size),
         }
@@ -84,9 +89,7 @@ def _note(plan: FilePlan) -> str:
     if plan.lists:
         names = ", ".join(PurePosixPath(path).name for path in plan.lists)
         return f"a list of sums: the lines of {names} are taken anew"
-    if plan.belongs_to:
-        return f"holds payloads of {plan.belongs_to}"
-    return f"added: {', '.join(plan.added)}" if plan.added else ""
+    return f"holds payloads of {plan.belongs_to}" if plan.belongs_to else ""
 
 
 def start_rebuild(mod: Mod, tight: bool) -> Job:
@@ -94,8 +97,7 @@ def start_rebuild(mod: Mod, tight: bool) -> Job:
     Job.objects.reap()
     if Job.objects.filter(game=mod.game, kind="rebuild", state__in=Job.OPEN).exists():
         raise stopped(409, "A rebuild of this game is already running.", "Wait for it, or cancel it under Jobs.")
-    swaps = mod.live_swaps()
-    if not swaps.exists() or swaps.exclude(state=Swap.READY).exists():
+    if not mod.made_of() or mod.live_swaps().exclude(state=Swap.READY).exists():
         plan_of(mod, tight)
     return start("rebuild", f"Rebuild of {mod.name}", mod.game, mod=mod.pk, tight=tight)
 
@@ -105,7 +107,7 @@ def rebuild(job: Job, progress: Progress) -> dict[str, Any]:
     """Plan, write below the data folder, prove in a new process."""
     mod = Mod.objects.select_related("game").get(pk=job.args["mod"])
     tight = bool(job.args["tight"])
-    made_of = {str(s.pk): (s.prepared or {}).get("digest") for s in mod.live_swaps()}
+    made_of = mod.made_of()
     plans = plan_of(mod, tight, progress)
     build = Build.objects.create(mod=mod, tight=tight, made_of=made_of, files=plan_out(plans))
     out = build_folder(build)

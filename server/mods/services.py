@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import math
-from pathlib import Path, PurePath
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -16,8 +16,9 @@ from django.utils import timezone
 
 from zubret_core.audio import level_dbfs, read_audio
 from zubret_core.audio.files import READABLE, file_format
+from zubret_core.audio.riff import Notes, notes_of
 from zubret_core.base import Cancelled, Format, Progress, ZubretError, to_int16
-from zubret_core.codec import CODECS
+from zubret_core.codec import CODECS, codec_of
 from zubret_core.container import LaidOver
 from zubret_core.locate import open_stream
 from zubret_core.source import FileSource, Source
@@ -30,12 +31,9 @@ from ..layouts.known import known_for
 from ..shelf.models import Stream, streams_of, unpack_locator
 from ..shelf.opening import disk_cache
 from ..shelf.sound import Sound, open_original, opens
+from .entry_files import in_the_way
 from .models import Build, Mod, Swap, Trial
-
-
-def mod_folder(mod: Mod) -> Path:
-    """Where a mod's own files are kept."""
-    return settings.DATA_DIR / "mods" / str(mod.pk)
+from .uploads import kept_upload, mod_folder
 
 
 def stream_row(swap: Swap) -> Stream | None:
@@ -46,24 +44,15 @@ def stream_row(swap: Swap) -> Stream | None:
 
 def create_swap(mod: Mod, stream: Stream, upload: UploadedFile) -> Swap:
     """Keep the uploaded file and begin a swap; one that the stream already has is set aside."""
-    name = PurePath(upload.name or "replacement").name
-    folder = mod_folder(mod) / "sources"
-    folder.mkdir(parents=True, exist_ok=True)
-    digest = hashlib.blake2b(digest_size=16)
-    part = folder / f"upload-{timezone.now().timestamp()}.part"
-    try:
-        with open(part, "wb") as out:
-            for piece in upload.chunks():
-                digest.update(piece)
-                out.write(piece)
-        with FileSource(part, name) as source:
-            _must_be_audio(source)
-        place = folder / (digest.hexdigest() + PurePath(name).suffix.lower()[:8])
-        part.replace(place)
-    except OSError as e:
-        raise stopped(507, f"The file can't be kept: {e.strerror}.", "Free some space on the disk.", name) from e
-    finally:
-        part.unlink(missing_ok=True)
+    file = in_the_way(mod, unpack_locator(stream.locator))
+    if file:
+        raise stopped(
+            409,
+            f"{file.source_name} takes the place of the entry in which this stream stands.",
+            "Remove that file from the mod first; it is listed in Survey.",
+            file.label,
+        )
+    name, place, _ = kept_upload(mod, upload, _must_be_audio)
     with transaction.atomic():
         mod.live_swaps().filter(locator=stream.locator).update(removed=timezone.now())
         swap = Swap.objects.create(
@@ -260,9 +249,21 @@ def prepared_sound(swap_id: int, digest: str) -> Sound | None:
     payload = FileSource(prepared_file(swap, "payload"), swap.source_name)
 
     def decode(start: int, frames: int):
-        return CODECS[format.codec].decode(payload, format, start, frames)
+        return codec_of(format).decode(payload, format, start, frames)
 
     return Sound(swap.source_name, format, decode, swap.prepared["digest"])
+
+
+def notes_of_upload(swap: Swap) -> dict[str, Any]:
+    """Loops and cue points that lie inside a replacement file."""
+    frames = (swap.info or {}).get("frames", 0)
+    with FileSource(swap.source_path, swap.source_name) as source:
+        is_wav = source.size >= 12 and source.read(0, 4) == b"RIFF"
+        notes = notes_of(source) if is_wav else Notes()
+    loops = [
+        {"start": lo.start, "end": lo.end, "way": way} for lo, way in notes.loops if 0 <= lo.start < lo.end <= frames
+    ]
+    return {"loops": loops, "cues": [{"frame": f, "label": text} for f, text in notes.cues if f <= frames]}
 
 
 @opens("u")

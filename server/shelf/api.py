@@ -2,24 +2,28 @@
 
 from __future__ import annotations
 
+import io
 import tempfile
 from pathlib import Path
 
 from django.conf import settings
 from django.http import FileResponse, HttpRequest, HttpResponse
-from ninja import Router, Schema
+from ninja import Query, Router, Schema
 
-from zubret_core.audio import write_ogg
+from zubret_core.audio import Style, write_sound
 from zubret_core.audio.files import wav_source
+from zubret_core.audio.measure import KINDS
+from zubret_core.audio.write import ending_of
 from zubret_core.source.chain import condensed
 
 from ..errors import one, stopped
 from ..games.models import Game
 from . import query
+from .filters import Filter
 from .models import Archive, Given, Stream
 from .opening import opened
 from .ranges import ranged
-from .sound import peaks_of, sound_at
+from .sound import open_original, peaks_of, sound_at
 
 router = Router()
 LONGEST_CHUNK = 1 << 20
@@ -47,7 +51,8 @@ class EntryPage(Schema):
 
 
 class StreamOut(Schema):
-    """A stream; loop is [start, end) in frames; audio is the address of its sound.
+    """A stream; loop is [start, end) in frames; audio is the address of its sound; kind: music, voice or effect;
+    as_stored: the ending of the file that holds its payload as it is, empty where no open format does.
 
     at is its byte offset in the bank, archive_at in the archive (null in a compressed entry).
     """
@@ -75,6 +80,10 @@ class StreamOut(Schema):
     stored: int
     shared: int
     audio: str
+    kind: str
+    kind_given: bool
+    notes: str
+    as_stored: str
 
 
 class StreamPage(Schema):
@@ -86,6 +95,15 @@ class StreamPage(Schema):
     rows: list[StreamOut]
 
 
+class Neighbours(Schema):
+    """Where a stream stands in a list (-1: not in it), and the ids before and behind it, 0 where there is none."""
+
+    place: int
+    total: int
+    previous: int
+    next: int
+
+
 class Lengths(Schema):
     """Streams by length, in bins that are equal on a logarithmic axis of seconds."""
 
@@ -95,10 +113,12 @@ class Lengths(Schema):
 
 
 class GivenIn(Schema):
-    """A name or a mark; what is left out stays."""
+    """A name, a mark, a kind (empty: the guess), notes; what is left out stays."""
 
     name: str | None = None
     marked: bool | None = None
+    kind: str | None = None
+    notes: str | None = None
 
 
 class SegmentOut(Schema):
@@ -127,26 +147,24 @@ def entries(
 
 @router.get("/games/{int:game_id}/streams", response=StreamPage)
 def streams(
-    request: HttpRequest,
-    game_id: int,
-    q: str = "",
-    archive: int = 0,
-    language: str = "",
-    shortest: float | None = None,
-    longest: float | None = None,
-    sort: str = "",
-    offset: int = 0,
-    limit: int = 100,
+    request: HttpRequest, game_id: int, filter: Query[Filter], sort: str = "", offset: int = 0, limit: int = 100
 ):
     """Streams of the current survey: searched, sorted and paged in SQL."""
-    rows = query.filtered(one(Game.objects.all(), game_id), q, archive, language)
-    return query.page_of(query.within(rows, shortest, longest), sort, max(0, offset), max(0, limit))
+    rows = query.filtered(one(Game.objects.all(), game_id), filter)
+    return query.page_of(rows, sort, max(0, offset), max(0, limit))
+
+
+@router.get("/games/{int:game_id}/neighbours", response=Neighbours)
+def neighbours(request: HttpRequest, game_id: int, stream_id: int, filter: Query[Filter], sort: str = ""):
+    """The streams before and behind one, in the order and under the filter of a list."""
+    return query.neighbours(query.filtered(one(Game.objects.all(), game_id), filter), sort, stream_id)
 
 
 @router.get("/games/{int:game_id}/lengths", response=Lengths)
-def stream_lengths(request: HttpRequest, game_id: int, q: str = "", archive: int = 0, language: str = ""):
-    """How many streams have which length, for the length brush."""
-    return query.lengths(query.filtered(one(Game.objects.all(), game_id), q, archive, language))
+def stream_lengths(request: HttpRequest, game_id: int, filter: Query[Filter]):
+    """How many streams have which length, for the length brush; what it chooses itself is left aside."""
+    every = filter.model_copy(update={"shortest": None, "longest": None})
+    return query.lengths(query.filtered(one(Game.objects.all(), game_id), every))
 
 
 @router.get("/games/{int:game_id}/languages", response=list[str])
@@ -156,7 +174,8 @@ def languages(request: HttpRequest, game_id: int):
     return sorted(set(rows.values_list("bank__language", flat=True)))
 
 
-def _stream(pk: int) -> Stream:
+def find_stream(pk: int) -> Stream:
+    """A stream of the newest survey, as lists show it; 404 or 410 where there is none."""
     row = one(Stream.objects.all(), pk)
     found = (
         query.filtered(row.archive.game).filter(pk=pk).select_related("archive__game", "archive__outer", "bank").first()
@@ -169,41 +188,61 @@ def _stream(pk: int) -> Stream:
 @router.get("/streams/{int:stream_id}", response=StreamOut)
 def stream(request: HttpRequest, stream_id: int):
     """One stream of the current survey."""
-    return query.stream_out(_stream(stream_id))
+    return query.stream_out(find_stream(stream_id))
 
 
 @router.patch("/streams/{int:stream_id}", response=StreamOut)
 def give(request: HttpRequest, stream_id: int, data: GivenIn):
-    """Give a stream a name or a mark. An empty name takes the given one away."""
-    row = _stream(stream_id)
+    """Give a stream a name, a mark, a kind or notes. An empty name takes the given one away."""
+    row = find_stream(stream_id)
     given, _ = Given.objects.get_or_create(game=row.archive.game, locator=row.locator)
     if data.name is not None:
         given.name = data.name.strip()[:200]
     if data.marked is not None:
         given.marked = data.marked
+    if data.kind is not None:
+        if data.kind not in ("", *KINDS):
+            raise stopped(422, f'"{data.kind}" is no kind.', f"Choose {', '.join(KINDS)}, or none.", "kind")
+        given.kind = data.kind
+    if data.notes is not None:
+        given.notes = data.notes.strip()[:5000]
     given.save()
-    return query.stream_out(_stream(stream_id))
+    return query.stream_out(find_stream(stream_id))
 
 
 @router.get("/streams/{int:stream_id}/export")
 def export(request: HttpRequest, stream_id: int, kind: str = "wav"):
-    """The stream as a WAV or Ogg Vorbis file, with its loop as metadata."""
-    row = _stream(stream_id)
+    """The stream as a file: wav, flac, ogg, opus, or stored (the payload as it is), with its loop as metadata."""
+    row = find_stream(stream_id)
     sound = sound_at(query.original_address(row))
     stem = "_".join(x for x in (Path(row.bank.name).stem, row.stream_id, row.shown) if x)
     if kind == "wav":
         source = wav_source(sound.decode, sound.format, f"{stem}.wav")
         pieces = source.chunks(step=1 << 18)
         return FileResponse(_Pieces(pieces), as_attachment=True, filename=f"{stem}.wav", content_type="audio/wav")
-    if kind != "ogg":
-        raise stopped(422, f'A stream can\'t be taken out as "{kind}".', "Choose wav or ogg.", "kind")
-    with tempfile.TemporaryDirectory(dir=settings.FILE_UPLOAD_TEMP_DIR) as folder:
-        place = Path(folder) / "stream.ogg"
-        write_ogg(place, sound.decode, sound.format)
-        data = place.read_bytes()
-    response = HttpResponse(data, content_type="audio/ogg")
-    response["Content-Disposition"] = f'attachment; filename="{stem}.ogg"'.encode("ascii", "replace").decode()
-    return response
+    style = Style(kind)
+    ending = ending_of(sound.format, style)
+    payload = open_original(row).payload if kind == "stored" else None
+    folder = tempfile.TemporaryDirectory(dir=settings.FILE_UPLOAD_TEMP_DIR)
+    try:
+        place = Path(folder.name) / f"stream.{ending}"
+        write_sound(place, sound.decode, sound.format, style, payload=payload)
+        return FileResponse(_Once(place, folder), as_attachment=True, filename=f"{stem}.{ending}")
+    except BaseException:
+        folder.cleanup()
+        raise
+
+
+class _Once(io.FileIO):
+    """A file that is sent once, and removed with its folder when it is closed."""
+
+    def __init__(self, place: Path, folder: tempfile.TemporaryDirectory):
+        super().__init__(place)
+        self._folder = folder
+
+    def close(self) -> None:
+        super().close()
+        self._folder.cleanup()
 
 
 class _Pieces:

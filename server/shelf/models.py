@@ -9,6 +9,7 @@ from django.db import models
 from django.db.models import QuerySet
 
 from zubret_core.base import Format, Loop
+from zubret_core.base.format import frozen
 from zubret_core.locate import Locator
 
 
@@ -17,6 +18,7 @@ class Archive(models.Model):
 
     chain: the entries on the way in, [[path, number], ...], for an archive inside another one, whose `path` then is
     the outer path, " › " and the entry's. companions: files that belong to it, [[path, size, mtime_ns], ...].
+    index_spans, index_sum: where its index stands, [[at, length], ...], and the sum of these bytes.
     """
 
     game = models.ForeignKey("games.Game", models.CASCADE, related_name="archives")
@@ -31,6 +33,8 @@ class Archive(models.Model):
     chain = models.JSONField(default=list)
     outer = models.ForeignKey("self", models.CASCADE, null=True, related_name="nested")
     companions = models.JSONField(default=list)
+    index_spans = models.JSONField(default=list)
+    index_sum = models.CharField(max_length=16, default="", blank=True)
     opened_with = models.CharField(max_length=64, default="", blank=True)
     error = models.JSONField(null=True)
     complete = models.BooleanField(default=False)
@@ -48,7 +52,7 @@ class Archive(models.Model):
 
     def version(self) -> str:
         """A text that changes whenever the file does."""
-        parts = [self.game_id, self.path, self.size, self.mtime_ns, self.opened_with]
+        parts = [self.game_id, self.path, self.size, self.mtime_ns, self.index_sum, self.opened_with]
         return "/".join(map(str, [*parts, *(x for c in self.companions for x in c)]))
 
     def file_path(self) -> str:
@@ -101,11 +105,15 @@ class Bank(models.Model):
 
 
 class Stream(models.Model):
-    """One stream. `seconds` is frames / rate; loop points are half-open and null where it plays once."""
+    """One stream. `seconds` is frames / rate; loop points are half-open and null where it plays once.
+
+    kind: music, voice or effect, guessed from the format, and better once the stream was measured.
+    """
 
     BULK = (
         "archive", "bank", "locator", "ordinal", "stream_id", "name", "codec", "variant", "rate", "channels",
-        "frames", "seconds", "loop_start", "loop_end", "block_size", "at", "stored", "shared", "keeps",
+        "frames", "seconds", "loop_start", "loop_end", "block_size", "parameters", "at", "stored", "shared", "keeps",
+        "kind",
     )  # fmt: skip
 
     archive = models.ForeignKey(Archive, models.CASCADE, related_name="streams")
@@ -123,10 +131,12 @@ class Stream(models.Model):
     loop_start = models.BigIntegerField(null=True)
     loop_end = models.BigIntegerField(null=True)
     block_size = models.IntegerField()
+    parameters = models.JSONField(default=dict)
     at = models.BigIntegerField()
     stored = models.BigIntegerField()
     shared = models.IntegerField(default=0)
     keeps = models.CharField(max_length=200, blank=True)
+    kind = models.CharField(max_length=10, default="", blank=True)
 
     def __str__(self) -> str:
         return str(self.where())
@@ -140,7 +150,16 @@ class Stream(models.Model):
         loop = None
         if self.loop_start is not None and self.loop_end is not None:
             loop = Loop(self.loop_start, self.loop_end)
-        return Format(self.codec, self.rate, self.channels, self.frames, loop, self.block_size, self.variant)
+        return Format(
+            self.codec,
+            self.rate,
+            self.channels,
+            self.frames,
+            loop,
+            self.block_size,
+            self.variant,
+            frozen(self.parameters),
+        )
 
     def digest(self) -> str:
         """Names this stream in this version of the archive; part of its audio address."""
@@ -149,18 +168,33 @@ class Stream(models.Model):
 
 
 class Given(models.Model):
-    """What a user says of a stream: a name, a mark. Belongs to the game, so that it survives surveys."""
+    """What a user says of a stream: a name, a mark, a kind, notes. Belongs to the game, so that it survives surveys."""
 
     game = models.ForeignKey("games.Game", models.CASCADE, related_name="given")
     locator = models.TextField()
     name = models.CharField(max_length=200, default="", blank=True)
     marked = models.BooleanField(default=False)
+    kind = models.CharField(max_length=10, default="", blank=True)
+    notes = models.TextField(default="", blank=True)
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["game", "locator"], name="one_given_a_stream")]
 
     def __str__(self) -> str:
         return self.name
+
+
+class Figures(models.Model):
+    """What was measured of a sound, by the digest of its address."""
+
+    digest = models.CharField(max_length=40, primary_key=True)
+    data = models.JSONField()
+
+    class Meta:
+        verbose_name_plural = "figures"
+
+    def __str__(self) -> str:
+        return self.digest
 
 
 def streams_of(game) -> QuerySet[Stream]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 from django.conf import settings
@@ -13,6 +14,7 @@ from zubret_core.locate import Known, open_archive, open_file
 from zubret_core.source import DiskCache
 
 from ..errors import stopped
+from ..kept import Kept
 from ..layouts.known import known_for
 from .models import Archive
 
@@ -22,15 +24,26 @@ def disk_cache() -> DiskCache:
     return DiskCache(settings.DATA_DIR / "cache", settings.CACHE_BYTES)
 
 
+_files: Kept[int, list[tuple[str, Path, tuple[int, int]]]] = Kept(64)
+"""Files of an archive's version: path in the game, place, size and time that the survey saw."""
+
+
 def check_unchanged(archive: Archive) -> None:
     """409 unless the archive's file, and those that belong to it, have the size and time that the survey saw."""
-    folder = GameFolder(Path(archive.game.folder))
-    seen = [(archive.file_path(), archive.outer.size if archive.outer else archive.size, archive.mtime_ns)]
-    for path, size, mtime_ns in [*seen, *(tuple(c) for c in (archive.outer or archive).companions)]:
-        place = folder.locate(path)
-        stat = place.stat() if place.exists() else None
-        if stat is None or (stat.st_size, stat.st_mtime_ns) != (size, mtime_ns):
+    files = _files.get(archive.pk) or _files.put(archive.pk, _files_of(archive))
+    for path, place, seen in files:
+        try:
+            stat = os.stat(place)
+        except OSError:
+            stat = None
+        if stat is None or (stat.st_size, stat.st_mtime_ns) != seen:
             raise stopped(409, "The file has changed since it was surveyed.", "Survey the game again.", path)
+
+
+def _files_of(archive: Archive) -> list[tuple[str, Path, tuple[int, int]]]:
+    folder, outer = GameFolder(Path(archive.game.folder)), archive.outer or archive
+    own = archive.file_path(), outer.size, archive.mtime_ns
+    return [(path, folder.locate(path), (size, time)) for path, size, time in [own, *outer.companions]]
 
 
 def version_of(archive: Archive) -> str:

@@ -7,11 +7,13 @@ from typing import Any
 from django.db.models import Count, F, FloatField, IntegerField, OuterRef, Q, QuerySet, Subquery, Sum, Value
 from django.db.models.functions import Cast, Coalesce, Floor, Greatest, Ln, NullIf
 
-from zubret_core.codec import CODECS
+from zubret_core.audio.stored import stored_ending
+from zubret_core.codec import codec_of
 
 from ..games.models import Game
+from .filters import Filter
 from .models import Entry, Given, Stream, streams_of
-from .sound import original_address
+from .sound import original_address, remember
 
 SORTS = {
     "name": ("shown", "bank__name", "ordinal"),
@@ -22,6 +24,7 @@ SORTS = {
     "rate": ("rate", "pk"),
     "channels": ("channels", "pk"),
     "codec": ("codec", "pk"),
+    "kind": ("shown_kind", "pk"),
     "loop": ("loop_start", "pk"),
     "size": ("stored", "pk"),
 }
@@ -30,54 +33,79 @@ BRUSH_FROM, BRUSH_TO = 0.1, 600.0
 """The length brush's logarithmic axis, in seconds."""
 
 
-def filtered(game: Game, q: str = "", archive: int = 0, language: str = "") -> QuerySet[Stream]:
-    """Streams of the current survey by text, archive and language; each with `shown` and `marked`."""
+EVERYTHING = Filter()
+
+
+def filtered(game: Game, filter: Filter = EVERYTHING) -> QuerySet[Stream]:
+    """Streams of the current survey that a filter leaves; each with `shown`, `shown_kind` and `marked`."""
     plain = Entry.objects.filter(archive=OuterRef("archive"), ordinal=OuterRef("bank__entry_index"), method="plain")
     given = Given.objects.filter(game=game, locator=OuterRef("locator"))
     rows = streams_of(game).annotate(
         given_name=Subquery(given.values("name")[:1]),
         entry_at=Subquery(plain.values("at")[:1]),
         marked=Coalesce(Subquery(given.values("marked")[:1]), False),
+        given_kind=Subquery(given.values("kind")[:1]),
+        given_notes=Subquery(given.values("notes")[:1]),
     )
-    rows = rows.annotate(shown=Coalesce(NullIf(F("given_name"), Value("")), F("name")))
-    for word in q.split():
+    rows = rows.annotate(
+        shown=Coalesce(NullIf(F("given_name"), Value("")), F("name")),
+        shown_kind=Coalesce(NullIf(F("given_kind"), Value("")), F("kind")),
+    )
+    for word in filter.q.split():
         rows = rows.filter(
             Q(shown__icontains=word)
             | Q(stream_id__icontains=word)
+            | Q(given_notes__icontains=word)
             | Q(bank__entry_path__icontains=word)
             | Q(archive__path__icontains=word)
         )
-    if archive:
-        rows = rows.filter(archive=archive)
-    if language:
-        rows = rows.filter(bank__language="" if language == "none" else language)
-    return rows
-
-
-def within(rows: QuerySet[Stream], shortest: float | None, longest: float | None) -> QuerySet[Stream]:
-    """Those with a length in seconds in [shortest, longest]."""
-    if shortest is not None:
-        rows = rows.filter(seconds__gte=shortest)
-    if longest is not None:
-        rows = rows.filter(seconds__lte=longest)
+    if filter.archive:
+        rows = rows.filter(archive=filter.archive)
+    if filter.language:
+        rows = rows.filter(bank__language="" if filter.language == "none" else filter.language)
+    if filter.kind:
+        rows = rows.filter(shown_kind=filter.kind)
+    if filter.loop:
+        rows = rows.filter(loop_start__isnull=filter.loop == "no")
+    if filter.marked:
+        rows = rows.filter(marked=True)
+    if filter.shortest is not None:
+        rows = rows.filter(seconds__gte=filter.shortest)
+    if filter.longest is not None:
+        rows = rows.filter(seconds__lte=filter.longest)
     return rows
 
 
 def page_of(rows: QuerySet[Stream], sort: str, offset: int, limit: int) -> dict[str, Any]:
     """One page of streams, with the totals of all."""
-    down = sort.startswith("-")
-    keys = SORTS.get(sort.lstrip("-"), SORTS["archive"])
-    order = [F(k).desc(nulls_last=True) if down else F(k).asc(nulls_last=True) for k in keys]
     totals = rows.aggregate(n=Count("pk"), seconds=Sum("seconds"), bytes=Sum("stored"))
-    page = rows.select_related("archive__game", "archive__outer", "bank").order_by(*order, "pk")[
+    page = rows.select_related("archive__game", "archive__outer", "bank").order_by(*_order(sort), "pk")[
         offset : offset + min(limit, 500)
     ]
+    remember(page)
     return {
         "total": totals["n"],
         "seconds": totals["seconds"] or 0.0,
         "bytes": totals["bytes"] or 0,
         "rows": [stream_out(s) for s in page],
     }
+
+
+def neighbours(rows: QuerySet[Stream], sort: str, stream_id: int) -> dict[str, Any]:
+    """Where a stream stands among those that match, and the ones before and behind it."""
+    ids = list(rows.order_by(*_order(sort), "pk").values_list("pk", flat=True))
+    place = ids.index(stream_id) if stream_id in ids else -1
+    beside = {
+        "previous": ids[place - 1] if place > 0 else 0,
+        "next": ids[place + 1] if 0 <= place < len(ids) - 1 else 0,
+    }
+    return {"place": place, "total": len(ids), **beside}
+
+
+def _order(sort: str) -> list:
+    keys = SORTS.get(sort.lstrip("-"), SORTS["archive"])
+    down = sort.startswith("-")
+    return [F(k).desc(nulls_last=True) if down else F(k).asc(nulls_last=True) for k in keys]
 
 
 def lengths(rows: QuerySet[Stream]) -> dict[str, Any]:
@@ -127,17 +155,21 @@ def stream_out(s: Stream) -> dict[str, Any]:
         "archive_id": s.archive_id,
         "place": str(s.where()).encode("utf-8", "backslashreplace").decode(),
         "language": s.bank.language,
-        "codec": s.variant.replace("/", " ").replace("_", " ") if s.codec == "file" else CODECS[s.codec].label,
+        "codec": s.variant.replace("/", " ").replace("_", " ") if s.codec == "file" else codec_of(s.format()).label,
         "rate": s.rate,
         "channels": s.channels,
         "frames": s.frames,
         "seconds": s.seconds,
         "loop": [s.loop_start, s.loop_end] if s.loop_start is not None else None,
         "block_size": s.block_size,
-        "block_frames": CODECS[s.codec].block_frames(s.format()),
+        "block_frames": codec_of(s.format()).block_frames(s.format()),
         "at": s.at,
         "archive_at": None if entry_at is None or s.archive.kind == "zip" else entry_at + s.at,
         "stored": s.stored,
         "shared": s.shared,
         "audio": original_address(s),
+        "kind": getattr(s, "shown_kind", s.kind),
+        "kind_given": bool(getattr(s, "given_kind", "")),
+        "notes": getattr(s, "given_notes", "") or "",
+        "as_stored": stored_ending(s.format()),
     }

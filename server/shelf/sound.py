@@ -7,8 +7,7 @@ gives new sound, nor a new one old sound.
 from __future__ import annotations
 
 import threading
-from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -24,8 +23,9 @@ from zubret_core.container import GameFolder
 from zubret_core.locate import open_bank_at, stream_in
 
 from ..errors import stopped
+from ..kept import Kept
 from ..layouts.known import known_for
-from .models import Stream
+from .models import Archive, Stream
 from .opening import check_unchanged, disk_cache, version_of
 
 BINS = 960
@@ -40,6 +40,7 @@ def opens(kind: str) -> Callable[[Opener], Opener]:
     """Register what opens addresses of a kind: a function of the row's number and the digest."""
 
     def register(opener: Opener) -> Opener:
+        assert kind not in _openers, f"two openers of the kind {kind}"
         _openers[kind] = opener
         return opener
 
@@ -63,21 +64,18 @@ class Sound:
         return to_int16(self.decode(start, max(0, min(frames, self.format.frames - start))))
 
 
-_open: OrderedDict[str, Sound] = OrderedDict()
-_lock = threading.Lock()
-_banks: OrderedDict[str, Bank] = OrderedDict()
-_banks_lock = threading.Lock()
-MOST_BANKS = 16
-"""Opened banks that are kept, the longest unused go first."""
+_open: Kept[str, Sound] = Kept(32)
+_banks: Kept[str, Bank] = Kept(16)
+_archives: Kept[int, Archive] = Kept(64)
+_listed: Kept[int, Stream] = Kept(1 << 13)
+_opening = threading.Lock()
 
 
 def sound_at(address: str) -> Sound:
     """The sound at an address; 404 or 410 where there is none (any more)."""
-    with _lock:
-        if address in _open:
-            _open.move_to_end(address)
-            _open[address].check()
-            return _open[address]
+    if known := _open.get(address):
+        known.check()
+        return known
     kind, number, digest = address[:1], address[1:].partition(".")[0], address.partition(".")[2]
     opener = _openers.get(kind)
     if opener is None or not number.isdigit():
@@ -85,11 +83,7 @@ def sound_at(address: str) -> Sound:
     sound = opener(int(number), digest)
     if sound is None or sound.digest != digest:
         raise stopped(410, "This sound has changed since the page was loaded.", "Choose it from the list again.")
-    with _lock:
-        _open[address] = sound
-        while len(_open) > 32:
-            _open.popitem(last=False)
-    return sound
+    return _open.put(address, sound)
 
 
 def original_address(stream: Stream) -> str:
@@ -103,21 +97,35 @@ def open_original(row: Stream) -> CoreStream:
     check_unchanged(archive)
     locator = row.where()
     key = "/".join([version_of(archive), *(str(n) for _, n in locator.entries)])
-    with _banks_lock:  # a bank of thousands of streams is read once, not once a stream
-        if key not in _banks:
+    with _opening:  # a bank of thousands of streams is read once, not once a stream
+        bank = _banks.get(key)
+        if bank is None:
             folder = GameFolder(Path(archive.game.folder))
             known = known_for(archive.game)
-            _banks[key] = open_bank_at(folder, locator, disk_cache(), version_of(archive), known)
-        _banks.move_to_end(key)
-        while len(_banks) > MOST_BANKS:
-            _banks.popitem(last=False)
-        bank = _banks[key]
+            bank = _banks.put(key, open_bank_at(folder, locator, disk_cache(), version_of(archive), known))
     return stream_in(bank, locator)
+
+
+def remember(rows: Iterable[Stream]) -> None:
+    """Keep rows that were listed: what is listed is heard next, and asking for a row takes longer than decoding it."""
+    for row in rows:
+        row.archive = _archives.get(row.archive_id) or _archives.put(row.archive_id, row.archive)
+        _listed.put(row.pk, row)
+
+
+def _row(pk: int) -> Stream | None:
+    """A stream's row. A survey writes new rows and changes no old ones, but for kinds, which nobody hears."""
+    row = _listed.get(pk)
+    if row is None:
+        row = Stream.objects.filter(pk=pk).select_related("archive__game", "archive__outer").first()
+        if row is not None:
+            remember([row])
+    return row
 
 
 @opens("o")
 def _original(pk: int, digest: str) -> Sound | None:
-    row = Stream.objects.select_related("archive__game", "archive__outer").filter(pk=pk).first()
+    row = _row(pk)
     if row is None or row.digest() != digest:
         return None
     stream = open_original(row)

@@ -61,7 +61,7 @@ class WholeJob(BrowserTest):
         before = {p: zlib.crc32(p.read_bytes()) for p in self.game.rglob("*") if p.is_file()}
         game = self.register()
         self.open(f"#/{game}/survey")
-        expect(page.get_by_role("navigation", name="Route")).to_contain_text("40 streams")
+        expect(page.get_by_role("navigation", name="Route")).to_contain_text("46 streams")
         page.get_by_role("button", name="data/sea.crate").click()
         expect(page.get_by_label("The chosen file")).to_contain_text("music/music.bell")
         expect(page.get_by_label("The chosen file")).to_contain_text("100.0 % explained")
@@ -96,7 +96,13 @@ class WholeJob(BrowserTest):
         expect(report.locator("[data-point=align]")).to_contain_text("head padded by")
         expect(page.get_by_role("link", name="Go to Rebuild")).to_be_visible()
 
-        # Drag the loop's end a little to the left.
+        # Drag the loop's end a little to the left, once nothing on the screen moves any more.
+        expect(page.get_by_text("What you hear as new is the encoded stream")).to_be_visible()
+        self.until(
+            lambda: (s := self.swap(game))["state"] == "ready" and s["treatment"]["loop_start"] == 44_100,
+            20,
+            "the result for the typed loop start",
+        )
         handle = page.get_by_role("slider", name="Loop end")
         box = handle.bounding_box()
         x, y = box["x"] + box["width"] / 2, box["y"] + 40
@@ -139,7 +145,7 @@ class WholeJob(BrowserTest):
         expect(page.get_by_role("button", name="Rebuild again")).to_be_visible(timeout=30_000)
         proof = page.get_by_role("region", name="Proof")
         expect(proof).to_contain_text("✓ Proved")
-        expect(proof).to_contain_text("8 identical")
+        expect(proof).to_contain_text("9 identical")
         page.get_by_role("button", name="Hear the rebuilt stream").first.click()
         self.listened()
         self.assertTrue(self.strip("audio").startswith("r"))
@@ -251,7 +257,7 @@ class WholeJob(BrowserTest):
         alert = page.get_by_role("alert")
         expect(alert).to_contain_text("not an audio file that can be read")
         expect(alert).to_contain_text("words.wav")
-        expect(alert).to_contain_text("Choose a WAV, FLAC")
+        expect(alert).to_contain_text("Choose a WAV, AIFF, FLAC")
         line = wav_file(self.root / "line.wav", tone(1, 24000, 480), 24000)
         page.get_by_label("Replacement file").set_input_files(line)
         expect(page.get_by_role("link", name="Go to Rebuild")).to_be_visible()
@@ -285,7 +291,7 @@ class WholeJob(BrowserTest):
         page = self.page
         game = self.register()
         self.open(f"#/{game}/locate")
-        expect(self.total()).to_have_text("40")
+        expect(self.total()).to_have_text("46")
         brush = page.locator("fieldset svg")
         box = brush.bounding_box()
         page.mouse.move(box["x"] + box["width"] * 0.6, box["y"] + 20)
@@ -294,7 +300,7 @@ class WholeJob(BrowserTest):
         page.mouse.up()
         expect(self.total()).to_have_text("5")
         page.get_by_role("button", name="any length").click()
-        expect(self.total()).to_have_text("40")
+        expect(self.total()).to_have_text("46")
 
 
 class Killed(BrowserTest):

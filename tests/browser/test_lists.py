@@ -52,7 +52,7 @@ class Lists(BrowserTest):
         page.keyboard.press("PageUp")
         self.until(lambda: int(selected.get_attribute("aria-rowindex") or 0) < 5000, 5, "the page before")
         self.assertLess(self.rows().count(), 60)
-        self.until(lambda: self.strip("playing") == "true" or int(self.strip("frame")) > 0, 10, "sound")
+        self.until(lambda: self.strip("playing") == "true" or int(self.strip("frame")) > 0, 20, "sound")
 
     def test_filters_come_together_and_sorting_turns(self):
         page = self.page
@@ -79,6 +79,7 @@ class Lists(BrowserTest):
         expect(page.get_by_label("The chosen stream")).to_contain_text("many.bell › 4242")
         page.reload()
         expect(page.get_by_label("The chosen stream")).to_contain_text("many.bell › 4242")
+        expect(page.get_by_role("row", selected=True)).to_contain_text("4242")
 
     def test_damage_is_shown_where_it_is(self):
         page = self.page

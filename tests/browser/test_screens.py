@@ -41,6 +41,9 @@ class Screens(BrowserTest):
             yield "changes", lambda: self.open(f"#/{game}/changes"), page.get_by_role("heading", name="What changed")
             yield "bench", self._bench(game), page.get_by_text("✓ reads this file")
             yield "locate", self._locate(game), page.get_by_label("The chosen stream")
+            yield "sounds out", self._sounds_out(game), page.get_by_text("Levels are left as they are")
+            yield "stream", self._stream(game), page.get_by_text("LUFS").first
+            yield "unknown", self._unknown(game), page.get_by_label("Readings")
             yield "swap", lambda: self.open(f"#/{game}/swap/{swap}"), page.get_by_role("table", name="Fit report")
             yield "rebuild", lambda: self.open(f"#/{game}/rebuild"), page.get_by_role("heading", name="Rebuild")
 
@@ -90,7 +93,29 @@ class Screens(BrowserTest):
     def _locate(self, game: int):
         def go():
             self.open(f"#/{game}/locate")
+            self.page.get_by_label("Name, id, bank, path").fill("")  # a filter is kept from screen to screen
             self.row("horn").click()
+
+        return go
+
+    def _sounds_out(self, game: int):
+        def go():
+            self._locate(game)()
+            self.page.get_by_role("button", name="Take out …").click()
+
+        return go
+
+    def _stream(self, game: int):
+        def go():
+            self.page.keyboard.press("Escape")  # the dialog before
+            self._locate(game)()
+            self.page.get_by_role("button", name="Look closer").click()
+
+        return go
+
+    def _unknown(self, game: int):
+        def go():
+            self.open(f"#/{game}/unknown/data%2Fdrift.bin")
 
         return go
 

@@ -32,9 +32,9 @@ from zubret_core.locate import (
     try_keys,
 )
 from zubret_core.rebuild import StreamSwap, plan_rebuild, prove_in_new_process, write_plan
-from zubret_core.rebuild.plan import Addition
+from zubret_core.rebuild.plan import EntryFile
 from zubret_core.rebuild.prove import expectation
-from zubret_core.source import FileSource
+from zubret_core.source import BytesSource, FileSource
 
 
 class GeneralTools(WithFolder):
@@ -117,12 +117,54 @@ class GeneralTools(WithFolder):
             image = IsoImage(file)
             index = next(n for n, e in enumerate(image.entries) if e.path.endswith("Noise.wav"))
             for size in (10, 500_000):
-                again = IsoImage(image.rebuild({index: source(b"y" * size)}).source)
+                built = image.rebuild({index: source(b"y" * size)}).source
+                again = IsoImage(built)
+                place = self.folder / "built.iso"
+                place.write_bytes(bytes_of(built))
+                for names, path in (("-J", "/sounds/Rear_Left.wav"), ("-R", "/sounds/Noise.wav"), ("-J", "/empty.bin")):
+                    told = subprocess.run(["isoinfo", "-i", place, names, "-x", path], check=True, capture_output=True)
+                    wanted = b"y" * size if "Noise" in path else self.truth()[path[1:]]
+                    self.assertEqual(told.stdout, wanted)
                 found = {e.path: bytes_of(again.open(n)) for n, e in enumerate(again.entries)}
                 self.assertEqual(found.pop("sounds/Noise.wav"), b"y" * size)
                 truth = self.truth()
                 truth.pop("sounds/Noise.wav")
                 self.assertEqual(found, truth)
+
+    def test_a_forced_rebuild_of_each_kind_is_identical_and_there_and_back_too(self):
+        """Nothing is copied but the stored bytes of entries: headers, sums and directories are written anew."""
+        made = {
+            "z.zip": ["zip", "-q", "-r", "../z.zip", "."],
+            "0.zip": ["zip", "-q", "-0", "-r", "../0.zip", "."],
+            "d.zip": ["zip", "-q", "-fd", "-r", "../d.zip", "."],
+            "6.zip": ["zip", "-q", "-fz", "-r", "../6.zip", "."],
+            "t.tar": ["tar", "-cf", "../t.tar", "."],
+            "u.tar": ["tar", "--format=ustar", "-cf", "../u.tar", "."],
+            "v.tar": ["tar", "--format=v7", "-cf", "../v.tar", "."],
+            "p.tar": ["tar", "--format=posix", "--pax-option=globexthdr.name=g,comment=all", "-cf", "../p.tar", "."],
+            "g.tar.gz": ["tar", "-czf", "../g.tar.gz", "."],
+            "j.iso": ["genisoimage", "-quiet", "-J", "-o", "../j.iso", "."],
+            "r.iso": ["genisoimage", "-quiet", "-R", "-J", "-o", "../r.iso", "."],
+        }
+        for name, command in made.items():
+            with self.subTest(name), FileSource(self._made(name, command)) as file:
+                archive, data = open_archive(file), bytes_of(file)
+                self.assertEqual(bytes_of(archive.rebuild({}, anew=True).source), data)
+                n = next(n for n, e in enumerate(archive.entries) if e.path.endswith("Noise.wav"))
+                first = archive.open(n)
+                for size in (9, 300_000):
+                    there = open_archive(BytesSource(bytes_of(archive.rebuild({n: source(b"y" * size)}).source), name))
+                    back = there.rebuild({n: first}, anew=True).source
+                    again = open_archive(BytesSource(bytes_of(back), name))
+                    self.assertEqual([e.path for e in again.entries], [e.path for e in archive.entries])
+                    for m in range(len(archive.entries)):
+                        self.assertEqual(bytes_of(again.open(m)), bytes_of(archive.open(m)))
+                    if name not in ("z.zip", "d.zip", "6.zip", "g.tar.gz"):  # these are packed anew
+                        self.assertEqual(bytes_of(back), data)
+
+    def _made(self, name: str, command: list[str]) -> Path:
+        self.run_tool(*command)
+        return self.folder / name
 
     def test_links_in_a_tar_are_passed_over_and_reported(self):
         (self.tree / "out").symlink_to("/etc")
@@ -216,7 +258,7 @@ class Hold(WithFolder):
         (self.folder / "new.txt").write_bytes(b"A new page of the log.\n" * 5000)
         swap = StreamSwap(locator, self.folder / "p", format, self.folder / "m", -99.0)
         plans = plan_rebuild(
-            game, [swap], known=known, additions=[Addition(path, "Log/Third.txt", self.folder / "new.txt")]
+            game, [swap], known=known, files=[EntryFile(path, "Log/Third.txt", None, self.folder / "new.txt")]
         )
         out = self.folder / "out"
         write_plan(plans, out)

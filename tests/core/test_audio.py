@@ -3,6 +3,7 @@
 import io
 import re
 import shutil
+import struct
 import subprocess
 import tempfile
 from pathlib import Path
@@ -13,11 +14,12 @@ import soundfile
 from django.test import SimpleTestCase
 
 from tests.support import noise, problem_of, source, tone, wav_file
-from zubret_core.audio import can_mix, carried, encoded_file, mixed, peaks, read_audio, resampled, write_ogg, write_wav
+from zubret_core.audio import Style, can_mix, carried, encoded_file, mixed, peaks, read_audio, resampled, write_sound
 from zubret_core.audio.files import file_format, wav_source
 from zubret_core.audio.riff import wav_header
 from zubret_core.base import Format, Loop, ZubretError, to_int16
 from zubret_core.base.pcm import decibels
+from zubret_core.locate import kind_of
 from zubret_core.source import FileSource
 
 
@@ -41,7 +43,7 @@ class OpenFiles(WithFolder):
     def test_wav_loop_is_read_by_libsndfile_s_own_program(self):
         """sndfile-info prints the chunk's dwStart and dwEnd: the end is inclusive there."""
         place = self.folder / "loop.wav"
-        write_wav(place, self.decode, self.format)
+        write_sound(place, self.decode, self.format, Style())
         told = subprocess.run(["sndfile-info", place], capture_output=True, text=True, check=True).stdout
         match = re.search(r"Start :\s*(\d+)\s+End :\s*(\d+)", told)
         self.assertEqual((match[1], match[2]), ("1000", "3999"))
@@ -61,7 +63,7 @@ class OpenFiles(WithFolder):
 
     def test_ogg_comments_are_read_by_mutagen_and_by_us(self):
         place = self.folder / "loop.ogg"
-        write_ogg(place, self.decode, self.format)
+        write_sound(place, self.decode, self.format, Style("ogg"))
         tags = mutagen.File(place).tags
         self.assertEqual((tags["LOOPSTART"], tags["LOOPLENGTH"]), (["1000"], ["3000"]))
         with FileSource(place) as file:
@@ -120,13 +122,37 @@ class OpenFiles(WithFolder):
             self.assertEqual(error.where, name)
 
     def test_encoded_files_carry_their_loop(self):
-        for variant in ("WAV/PCM_16", "WAV/PCM_24", "OGG/VORBIS"):
-            format = Format("file", 44100, 2, 5000, Loop(7, 4990), variant=variant)
+        for variant in (
+            "WAV/PCM_16",
+            "WAV/PCM_24",
+            "OGG/VORBIS",
+            "OGG/OPUS",
+            "FLAC/PCM_16",
+            "AIFF/PCM_16",
+            "AIFF/PCM_24",
+        ):
+            format = Format("file", 48000, 2, 5000, Loop(7, 4990), variant=variant)
             data = encoded_file(self.pcm, format)
             found = file_format(source(data))
             self.assertEqual((found.frames, found.loop, found.variant), (5000, Loop(7, 4990), variant))
+            self.assertEqual(kind_of(source(data)).name, "audio")
+            if variant in ("OGG/OPUS", "FLAC/PCM_16"):
+                self.assertEqual(mutagen.File(io.BytesIO(data))["LOOPLENGTH"], ["4983"])
         with self.assertRaises(ZubretError):
-            encoded_file(self.pcm, Format("file", 44100, 2, 5000, Loop(7, 4990), variant="FLAC/PCM_16"))
+            encoded_file(self.pcm, Format("file", 44100, 2, 5000, Loop(7, 4990), variant="AU/PCM_16"))
+
+    def test_loops_of_aiff_files_are_those_of_the_specification(self):
+        """Apple, AIFF 1.3 (1989): bytes written by hand, with an odd name, a second marker order and a release loop."""
+        marks = b"\0\3" + b"\0\7\0\0\0\xc8\2ab\0" + b"\0\2\0\0\0\x0a\1a" + b"\0\3\0\0\0\xff\0\0"
+        for mode, ends, loop in ((1, (2, 7), Loop(10, 200)), (0, (2, 7), None), (2, (2, 7), None), (1, (2, 9), None),
+                                 (1, (7, 2), None), (1, (2, 3), Loop(10, 255))):  # fmt: skip
+            out = io.BytesIO()
+            soundfile.write(out, self.pcm[:300], 44100, format="AIFF", subtype="PCM_16")
+            data = out.getvalue() + b"MARK" + struct.pack(">I", len(marks)) + marks
+            data += b"INST" + struct.pack(">I6bh6h", 20, 60, 0, 0, 127, 1, 127, 0, mode, *ends, 1, 7, 3)
+            data = data[:4] + struct.pack(">I", len(data) - 8) + data[8:]
+            self.assertEqual(file_format(source(data)).loop, loop, (mode, ends))
+            self.assertIsNone(file_format(source(data[:-30])).loop)
 
 
 class Resampling(SimpleTestCase):

@@ -75,8 +75,6 @@ class WorkedExamples(SimpleTestCase):
                 self.assertEqual(found[path].rstrip(b"\0"), LONG)
                 self.assertEqual({**found, path: b""}, {**example.gives, path: b""})
                 back = written(second.rebuild({0: first.open(0)}, anew=True), there)
-                if "packed as a whole" in example.title:  # another gzip writes another header
-                    back, example.files = contents(opened(example, back)), example.gives
                 self.assertEqual(back, example.files)
 
     def test_entries_are_added_where_the_format_allows_it(self):

@@ -11,6 +11,7 @@ import time
 import zipfile
 from pathlib import Path
 
+import pycdlib
 from django.test import SimpleTestCase
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -31,11 +32,11 @@ CHART, VOLUMES = chart("1.0", [("a.txt", b"text " * 90, 1), ("b.bin", noise(900)
 BANK, TOW = towed_bell("night", [Sound(1, noise(300, 2), 44100, block=64)])
 
 
-def tar() -> bytes:
+def tar(mode: str) -> bytes:
     out = io.BytesIO()
-    with tarfile.open(fileobj=out, mode="w:gz") as pack:
+    with tarfile.open(fileobj=out, mode=mode, format=tarfile.PAX_FORMAT) as pack:
         info = tarfile.TarInfo("a/small.bell")
-        info.size = len(small_bell())
+        info.size, info.pax_headers = len(small_bell()), {"size": str(len(small_bell()))}
         pack.addfile(info, io.BytesIO(small_bell()))
     return out.getvalue()
 
@@ -47,13 +48,25 @@ def zipped(data: bytes, name: str = "x.bell") -> bytes:
     return out.getvalue()
 
 
+def disc() -> bytes:
+    out, image = io.BytesIO(), pycdlib.PyCdlib()
+    image.new(joliet=3, rock_ridge="1.09")
+    image.add_fp(
+        io.BytesIO(small_bell()), len(small_bell()), "/S.BEL;1", joliet_path="/small.bell", rr_name="small.bell"
+    )
+    image.write_fp(out)
+    return out.getvalue()
+
+
 SEEDS = {
     "small.crate": small_crate(),
     "small.bell": small_bell(),
     "hold.chart": CHART,
     "night.bell": BANK,
     "x.zip": zipped(small_crate(), "in.crate"),
-    "x.tar.gz": tar(),
+    "x.tar.gz": tar("w:gz"),
+    "x.tar": tar("w"),
+    "x.iso": disc(),
     "sums.txt": b"SUMS 1\ncbf43926 0000000009 nine.txt\n",
 }
 BESIDE = {"hold.cargo00": VOLUMES[0], "night.tow": TOW}
@@ -86,7 +99,11 @@ def walk(data: bytes, name: str) -> None:
                 pass
     if not isinstance(archive, LooseFile):
         archive.segments()
-        archive.rebuild({}, anew=True)
+        built = archive.rebuild(
+            {n: source(noise(40).tobytes()) for n in range(min(1, len(archive.entries)))}, anew=True
+        )
+        for _ in built.source.chunks():
+            pass
 
 
 class Mutations(SimpleTestCase):

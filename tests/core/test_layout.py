@@ -29,6 +29,7 @@ from zubret_core.layout.spans import item_spans
 from zubret_core.source import BytesSource
 
 CRATE, BELL = layout_named("saltglass-crate"), layout_named("saltglass-bell")
+TOLD = layout_named("saltglass-told-bell")
 
 
 class Reading(SimpleTestCase):
@@ -78,8 +79,9 @@ class Writing(SimpleTestCase):
         changes = {}
         for n, entry in enumerate(archive.entries):
             if entry.path.endswith(".bell"):
-                changes[n] = DescribedBank(BELL, archive.open(n)).rebuild({}, anew=True).source
-        self.assertEqual(len(changes), 5)
+                layout = TOLD if archive.head(n, 4) == b"BELV" else BELL
+                changes[n] = DescribedBank(layout, archive.open(n)).rebuild({}, anew=True).source
+        self.assertEqual(len(changes), 6)
         self.assertEqual(bytes_of(archive.rebuild(changes, anew=True).source), data)
 
     def test_every_tied_field_is_written_and_not_copied(self):
@@ -260,7 +262,11 @@ class Language(SimpleTestCase):
             ("describes: bank", "describes: bank\ndescribes: archive", "stands twice"),
             ("regions:", "regions: [", "not YAML"),
             ('bytes: "42 45 4c 4c"', 'bytes: "4 2x"', "not a row of hexadecimal byte pairs"),
-            ("values: {0: pcm16, 1: ima-adpcm}", "values: {0: pcm16, 1: pcm16}", "could not choose"),
+            (
+                "values: {0: pcm16, 1: ima-adpcm, 2: g711-mu, 3: lanes, 4: tide}",
+                "values: {0: pcm16, 1: pcm16}",
+                "could not choose",
+            ),
             ("length: 24, means: bank.name", "means: bank.name", "needs one of length"),
         ]
         for old, new, word in cases:

@@ -266,7 +266,7 @@ class Wrong(SimpleTestCase):
             self.assertEqual(error.where, f"mine.yaml, field line {line}", new)
 
 
-ATOMS = st.sampled_from(["a", "b", "0", "1", "3", "7", "0xff", "4096", "head.count"])
+ATOMS = st.sampled_from(["a", "b", "0", "1", "3", "7", "0xff", "4096", "0x7fffffffffffffff", "head.count"])
 SIGNS = st.sampled_from(["+", "-", "*", "//", "%", "<<", ">>", "&", "|", "==", "!=", "<", "<=", ">", ">=", "and", "or"])
 
 
@@ -328,3 +328,20 @@ class Conditions(SimpleTestCase):
         reading = read_layout(layout, source(struct.pack(">2sHI", b"MU", len(self.ROWS), 8) + table))
         lengths = np.diff(reading.places[1].records.places)
         self.assertEqual(lengths.tolist(), [11 if more else 9 for more in expected][:5], ours)
+
+    def test_an_unsigned_number_beyond_63_bits_is_refused_and_not_taken_for_a_negative_one(self):
+        layout = load_layout(
+            HEAD.format(order="big")
+            + """      - {name: a, type: u64}
+      - {name: at, type: u8, means: entry.at}
+      - {name: stored, type: u8, means: entry.stored}
+      - {name: path, type: text, counted: u8, means: entry.path}
+      - {name: more, type: u16, when: a < 5}
+"""
+        )
+        for a, fine in ((9, True), ((1 << 63) - 1, True), (1 << 63, False), ((1 << 64) - 1, False)):
+            data = source(struct.pack(">2sHIQ4B", b"MU", 1, 8, a, 8, 0, 1, 112))
+            if fine:
+                self.assertEqual(read_layout(layout, data).column("path"), ["p"])
+            else:
+                problem_of(self, read_layout, layout, data)

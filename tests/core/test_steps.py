@@ -1,7 +1,10 @@
 """Transform steps and sums against published vectors and Debian's own tools."""
 
+import gzip
+import struct
 import subprocess
 import tempfile
+import zlib
 from pathlib import Path
 
 from django.test import SimpleTestCase
@@ -77,6 +80,19 @@ class Packing(SimpleTestCase):
         lzma = self.run_tool("xz", "--format=lzma", "-c", data=TEXT)
         self.assertEqual(turned(Packed("lzma"), lzma, len(TEXT)), TEXT)
         self.assertEqual(turned(Packed("gzip"), self.run_tool("gzip", "-c", data=b"one") * 2, 6), b"oneone")
+
+    def test_a_gzip_stream_that_is_packed_again_keeps_its_header(self):
+        """RFC 1952, section 2.3.1, with a name and a time by Debian's gzip, and with every optional field."""
+        with tempfile.TemporaryDirectory() as folder:
+            place = Path(folder) / "a file.txt"
+            place.write_bytes(TEXT)
+            theirs = subprocess.run(["gzip", "-c", place], capture_output=True, check=True).stdout
+        full = b"\x1f\x8b\x08\x1e\1\2\3\4\2\7" + b"\3\0xyz" + b"name\0" + b"comment\0"
+        full += struct.pack("<H", zlib.crc32(full) & 0xFFFF)
+        for old, head in ((theirs, theirs[: theirs.index(b".txt\0") + 5]), (full + gzip.compress(b"")[10:], full)):
+            again = bytes_of(Packed("gzip").packed(source(b"new " + TEXT), source(old)))
+            self.assertTrue(again.startswith(head))
+            self.assertEqual(self.run_tool("gzip", "-dc", data=again), b"new " + TEXT)
 
     def test_each_method_there_and_back_and_never_more_than_declared(self):
         for method in METHODS:

@@ -1,8 +1,11 @@
 """Layouts through the API: trying, spans, aids, check, versions, sharing."""
 
+import io
+import zipfile
+
 from tests.browser.test_hold import LAYOUT, odd_archive
 from tests.server.support import ServerTest
-from tests.support import small_crate
+from tests.support import demo_game, small_crate
 
 
 class Layouts(ServerTest):
@@ -76,5 +79,37 @@ class Layouts(ServerTest):
         self.send("put", f"/layouts/{copy['id']}", {"text": LAYOUT})
         self.assertIn("Another layout", self.send("post", f"/layouts/{copy['id']}/versions", status=409)["what"])
         self.send("delete", f"/layouts/{row['id']}", status=204)
-        self.assertEqual(sum(lo["id"] == 0 for lo in self.get("/layouts")), 5)
+        self.assertEqual(sum(lo["id"] == 0 for lo in self.get("/layouts")), 6)
         self.assertIn("properties", self.get("/layouts/schema"))
+
+    def test_a_sound_inside_an_archive_that_nothing_describes(self):
+        """Heard and described where it stands, in a packed entry of a nested archive; then the next survey finds it."""
+        folder, inner = self.root / "library" / "held", io.BytesIO()
+        folder.mkdir()
+        drift = (demo_game() / "data/drift.bin").read_bytes()
+        with zipfile.ZipFile(inner, "w", zipfile.ZIP_DEFLATED) as archive:
+            archive.writestr("in/drift.bin", drift)
+        with zipfile.ZipFile(folder / "out.zip", "w", zipfile.ZIP_DEFLATED) as archive:
+            archive.writestr("deep.zip", inner.getvalue())
+        game = self.send("post", "/games", {"folder": str(folder)})
+        game, bench = game["id"], f"/games/{game['id']}/bench"
+        place = "out.zip › deep.zip › in/drift.bin"
+        self.assertEqual(self.get(f"/games/{game}/streams")["total"], 0)
+        self.assertEqual(self.get(f"{bench}/bytes?path={place}&at=0&length=999").content, drift[:999])
+        look = self.get(f"/games/{game}/unknown?path={place}")
+        self.assertEqual((look["records"], look["rate"]), (3, 22050))
+        part = {"start": look["spans"][0]["at"], "end": look["spans"][0]["at"] + look["spans"][0]["length"]}
+        query = f"path={place}&start={part['start']}&end={part['end']}&rate=22050"
+        best = self.get(f"/games/{game}/unknown/rank?{query}")["candidates"][0]
+        self.assertGreater(len(set(self.get(f"/audio/{best['audio']}/pcm?frames=4000").content)), 50)
+        reading = {k: best[k] for k in ("codec", "channels", "block_size", "skip", "parameters")}
+        body = {"path": place, **part, "rate": 22050, "reading": reading}
+        layout = self.send("post", f"/games/{game}/unknown/draft", body)
+        checked = self.send("post", f"{bench}/check", {"path": place, "text": layout["text"]})
+        self.assertEqual(self.get(f"/jobs/{checked['id']}")["result"]["files"][0]["ok"], True)
+        self.send("post", f"/layouts/{layout['id']}/versions")
+        self.send("post", f"/games/{game}/survey")
+        rows = self.get(f"/games/{game}/streams")["rows"]
+        self.assertEqual([(r["stream_id"], r["archive"]) for r in rows], [(i, place[:18]) for i in ("71", "72", "73")])
+        self.assertEqual(self.get(f"{bench}/look?path={place}")["layout"], "drift-bin")
+        self.assertIn("no entry gone", self.get(f"{bench}/look?path=out.zip › gone", 422)["what"])

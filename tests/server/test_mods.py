@@ -88,7 +88,7 @@ class Swapping(ServerTest):
 
     def test_rebuild_proof_trial_and_download(self):
         before = {p: p.read_bytes() for p in Path(self.game["folder"]).rglob("*") if p.is_file()}
-        self.assertIn("no swaps yet", self.send("post", f"{self.mod}/rebuild", status=409)["what"])
+        self.assertIn("changes nothing yet", self.send("post", f"{self.mod}/rebuild", status=409)["what"])
         swap = self.ready()
         plan = self.get(f"{self.mod}/plan")[0]
         self.assertEqual((plan["path"], plan["in_place"], plan["moved"]), ("data/sea.crate", True, 0))

@@ -89,7 +89,7 @@ class Sound(ServerTest):
         start, end = self.one["loop"]
         self.assertRegex(told, rf"Start :\s*{start}\s+End :\s*{end - 1}")
         self.assertEqual(soundfile.info(place).frames, self.one["frames"])
-        ogg = self.get(f"/streams/{self.one['id']}/export?kind=ogg").content
+        ogg = self.get(f"/streams/{self.one['id']}/export?kind=ogg").getvalue()
         tags = mutagen.File(io.BytesIO(ogg)).tags
         self.assertEqual((tags["LOOPSTART"], tags["LOOPLENGTH"]), ([str(start)], [str(end - start)]))
         self.assertEqual(soundfile.info(io.BytesIO(ogg)).frames, self.one["frames"])

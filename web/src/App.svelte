@@ -9,8 +9,10 @@
   import Locate from "./stations/Locate.svelte";
   import Rebuild from "./stations/Rebuild.svelte";
   import Start from "./stations/Start.svelte";
+  import StreamPage from "./stations/StreamPage.svelte";
   import Survey from "./stations/Survey.svelte";
   import Swap from "./stations/Swap.svelte";
+  import Unknown from "./stations/Unknown.svelte";
 
   void app.begin();
 
@@ -51,10 +53,12 @@
     {:else if !app.game}
       <Start />
     {:else}
-      {#key `${app.gameId} ${app.station === "bench" ? app.detail : ""}`}
+      {#key `${app.gameId} ${["bench", "unknown"].includes(app.station) ? app.detail : ""}`}
         {#if app.station === "survey"}<Survey />
         {:else if app.station === "locate"}<Locate />
         {:else if app.station === "swap"}<Swap />
+        {:else if app.station === "stream"}<StreamPage />
+        {:else if app.station === "unknown"}<Unknown />
         {:else if app.station === "changes"}<Changes />
         {:else if app.station === "bench"}{#await import("./stations/Bench.svelte") then { default: Bench }}<Bench
             />{/await}

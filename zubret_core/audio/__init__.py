@@ -1,22 +1,27 @@
-"""Audio files with their loops, resampling, mixing, peaks."""
+"""Audio files with their loops, resampling, mixing, peaks, loudness, drawings."""
 
-from .files import Audio, encoded_file, read_audio, wav_header, write_ogg, write_wav
+from .files import Audio, encoded_file, read_audio, wav_header
+from .measure import Measures, measure
 from .mix import can_mix, mixed
 from .peaks import level_dbfs, peaks
 from .resample import carried, resampled, resampled_length
+from .write import Style, write_sound, written_format
 
 __all__ = [
     "Audio",
+    "Measures",
+    "Style",
     "can_mix",
     "carried",
     "encoded_file",
     "level_dbfs",
+    "measure",
     "mixed",
     "peaks",
     "read_audio",
     "resampled",
     "resampled_length",
     "wav_header",
-    "write_ogg",
-    "write_wav",
+    "write_sound",
+    "written_format",
 ]

@@ -6,32 +6,33 @@ import io
 import struct
 from collections.abc import Callable
 from dataclasses import dataclass
-from pathlib import Path
 
 import mutagen
 import numpy as np
 import soundfile
-from mutagen.oggvorbis import OggVorbis
 from numpy.typing import NDArray
 
 from ..base import Format, Loop, Progress, ZubretError, silent, to_int16
-from ..codec.file import VORBIS_PIECE, AudioFile
-from ..source import BytesSource, ChainSource, Part, Source, SourceFile, write_file
-from .riff import smpl_chunk, smpl_loop, wav_header
+from ..codec.file import AudioFile
+from ..source import BytesSource, ChainSource, Part, Source, SourceFile
+from .aiff import aiff_loop, with_aiff_loop
+from .comments import tag
+from .riff import notes_of, smpl_chunk, wav_header
 
-READABLE = "WAV, FLAC, Ogg Vorbis or MP3"
+READABLE = "WAV, AIFF, FLAC, Ogg Vorbis, Opus or MP3"
 DecodeRange = Callable[[int, int], NDArray]
 """decode(start, frames): samples of a stream, (frames, channels)."""
 
 
 @dataclass
 class Audio:
-    """A whole audio file: pcm (frames, channels) float32, rate in Hz, loop in frames or None."""
+    """A whole audio file: pcm (frames, channels) float32, rate in Hz, loop in frames or None; the file itself."""
 
     pcm: NDArray[np.float32]
     rate: int
     loop: Loop | None
     variant: str
+    file: Source | None = None
 
     @property
     def frames(self) -> int:
@@ -56,12 +57,14 @@ def file_format(source: Source) -> Format | None:
 def _loop_of(source: Source, container: str, frames: int) -> Loop | None:
     """The loop that a file carries, if it lies inside the file.
 
-    WAV: the `smpl` chunk. Ogg, FLAC and others with comments: LOOPSTART with LOOPLENGTH or
-    LOOPEND, in frames (common practice; no standard defines them).
+    WAV: the `smpl` chunk. AIFF: the instrument's sustain loop. Ogg, FLAC and others with comments: LOOPSTART with
+    LOOPLENGTH or LOOPEND, in frames (common practice; no standard defines them).
     """
     loop = None
     if container in ("WAV", "WAVEX"):
-        loop = smpl_loop(source)
+        loop = notes_of(source).loop
+    elif container == "AIFF":
+        loop = aiff_loop(source)
     elif container in ("OGG", "FLAC"):
         try:
             tags = mutagen.File(SourceFile(source))
@@ -103,7 +106,7 @@ def read_audio(source: Source, progress: Progress = silent) -> Audio:
             f"Frame {frame:,} is not a number, and {int(broken.sum()):,} frames in all are not.",
             "Export the file again from your editor, as 16-bit or 24-bit.",
         )
-    return Audio(pcm, rate, _loop_of(source, container, len(pcm)), f"{container}/{subtype}")
+    return Audio(pcm, rate, _loop_of(source, container, len(pcm)), f"{container}/{subtype}", source)
 
 
 class _DecodedSource(Source):
@@ -127,39 +130,6 @@ def wav_source(decode: DecodeRange, format: Format, name: str) -> ChainSource:
     return ChainSource([Part(head, 0, head.size), Part(samples, 0, samples.size)], name)
 
 
-def write_wav(path: Path, decode: DecodeRange, format: Format, progress: Progress = silent) -> None:
-    """Write a stream as 16-bit WAV with its loop in `smpl`."""
-    write_file(wav_source(decode, format, path.name), path, progress)
-
-
-def write_ogg(path: Path, decode: DecodeRange, format: Format, progress: Progress = silent) -> None:
-    """Write a stream as Ogg Vorbis with LOOPSTART and LOOPLENGTH comments."""
-    part = path.with_name(path.name + ".part")
-    try:
-        with soundfile.SoundFile(part, "w", format.rate, format.channels, "VORBIS", format="OGG") as file:
-            for at in range(0, format.frames, VORBIS_PIECE):
-                file.write(decode(at, min(VORBIS_PIECE, format.frames - at)))
-                progress(at, format.frames, f"writing {path.name}")
-        if format.loop:
-            with_loop_comments(part, format.loop)
-        part.replace(path)
-    except soundfile.LibsndfileError as e:
-        raise ZubretError(
-            f"Ogg Vorbis can't be written: {e}.", file=path.name, next="Take the stream out as WAV."
-        ) from e
-    finally:
-        part.unlink(missing_ok=True)
-
-
-def with_loop_comments(file, loop: Loop) -> None:
-    """Set LOOPSTART and LOOPLENGTH (frames) in an Ogg Vorbis file: a path or a file object."""
-    tags = OggVorbis(file)
-    tags["LOOPSTART"], tags["LOOPLENGTH"] = str(loop.start), str(loop.length)
-    if hasattr(file, "seek"):
-        file.seek(0)
-    tags.save(file)
-
-
 def encoded_file(pcm: NDArray, format: Format) -> bytes:
     """A whole audio file in the container and subtype of `format.variant`, with its loop in it."""
     data = AudioFile().encode(pcm, format)
@@ -169,12 +139,14 @@ def encoded_file(pcm: NDArray, format: Format) -> bytes:
     if container in ("WAV", "WAVEX"):
         data += smpl_chunk(format)
         return data[:4] + struct.pack("<I", len(data) - 8) + data[8:]
-    if container == "OGG" and format.variant.endswith("/VORBIS"):
+    if container == "AIFF":
+        return with_aiff_loop(data, format.loop)
+    if container == "FLAC" or format.variant in ("OGG/VORBIS", "OGG/OPUS"):
         out = io.BytesIO(data)
-        with_loop_comments(out, format.loop)
+        tag(out, {}, format.loop)
         return out.getvalue()
     raise ZubretError(
         f"A loop can't be written into {format.variant}.",
         field="loop",
-        next="Set the loop to none, or replace a WAV or Ogg Vorbis file.",
+        next="Set the loop to none, or replace a file of another kind.",
     )

@@ -1,38 +1,78 @@
-"""The chunks of a RIFF/WAVE file that carry loops.
+"""The chunks of a RIFF/WAVE file besides its samples: loops, cue points with labels, texts.
 
-Source: "Multimedia Programming Interface and Data Specifications 1.0" (1991), chapter 3 (RIFF,
-WAVE, `fmt `, `data`), and Microsoft's "New Multimedia Data Types" (1994), Sample Chunk: `smpl`
-holds 9 words, then 6 words a loop; dwStart and dwEnd count frames, and dwEnd is the last frame
-played, so that the half-open end is dwEnd + 1.
+Sources: "Multimedia Programming Interface and Data Specifications 1.0" (1991), chapter 3 (RIFF, WAVE, `fmt `, `data`,
+`cue `, `LIST` of `adtl` and `INFO`), and Microsoft's "New Multimedia Data Types" (1994), Sample Chunk: `smpl` holds 9
+words, then 6 words a loop; dwStart and dwEnd count frames, and dwEnd is the last frame played, so that the half-open end
+is dwEnd + 1.
 """
 
 from __future__ import annotations
 
 import struct
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
 
 from ..base import Format, Loop, ZubretError
 from ..source import Source
 
 LARGEST = 0xFFFFFFFF
+LONGEST = 1 << 20
+"""Bytes of a chunk at most that are looked into."""
+MOST = 256
+"""Loops, cue points and texts that are read at most."""
+DIRECTIONS = ("forward", "forward and back", "backward")
+"""Of a loop, by its dwType."""
+INFO = {"title": "INAM", "artist": "IART", "album": "IPRD", "date": "ICRD", "track": "ITRK", "comment": "ICMT"}
+"""Texts by the chunk that holds them. ITRK is common practice; the others are registered."""
 
 
-def wav_header(format: Format) -> bytes:
-    """The bytes before the samples of a 16-bit WAV file with this format and loop.
+@dataclass
+class Notes:
+    """What a WAV file says besides its samples. loops: the loop and its direction; cues: frame and label."""
 
-    `smpl` stands before `data`, so that a reader may begin at any frame with header and data only.
+    loops: list[tuple[Loop, str]] = field(default_factory=list)
+    cues: list[tuple[int, str]] = field(default_factory=list)
+    info: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def loop(self) -> Loop | None:
+        """The first forward loop."""
+        return next((loop for loop, way in self.loops if way == DIRECTIONS[0]), None)
+
+
+def wav_header(format: Format, info: Mapping[str, str] | None = None) -> bytes:
+    """The bytes before the samples of a 16-bit WAV file with this format, its loop and its texts.
+
+    All chunks stand before `data`, so that a reader may begin at any frame with header and data only.
     """
-    size = format.frames * format.channels * 2
     width = format.channels * 2
-    chunks = b"fmt " + struct.pack("<IHHIIHH", 16, 1, format.channels, format.rate, format.rate * width, width, 16)
+    words = struct.pack("<HHIIHH", 1, format.channels, format.rate, format.rate * width, width, 16)
+    return wav_head(words, format, format.frames * width, info)
+
+
+def wav_head(words: bytes, format: Format, size: int, info: Mapping[str, str] | None = None, fact: int = 0) -> bytes:
+    """The bytes before `size` bytes of samples in a WAV file with these words in `fmt `.
+
+    fact: frames, for the `fact` chunk that every coding but PCM has.
+    """
+    chunks = _chunk(b"fmt ", words)
+    if fact:
+        chunks += _chunk(b"fact", struct.pack("<I", fact))
     if format.loop:
-        chunks += smpl_chunk(format)
-    total = 4 + len(chunks) + 8 + size
+        chunks += smpl_chunk(format) + cue_chunks([(format.loop.start, "loop start"), (format.loop.end, "loop end")])
+    if info:
+        chunks += info_chunk(info)
+    total = 4 + len(chunks) + 8 + size + size % 2
     if total > LARGEST:
         raise ZubretError(
             f"{size:,} bytes of samples do not fit into a WAV file, which ends at 4 GB.",
-            next="Take the stream out as Ogg.",
+            next="Take the stream out as FLAC or Ogg.",
         )
     return b"RIFF" + struct.pack("<I", total) + b"WAVE" + chunks + b"data" + struct.pack("<I", size)
+
+
+def _chunk(name: bytes, body: bytes) -> bytes:
+    return name + struct.pack("<I", len(body)) + body + bytes(len(body) % 2)
 
 
 def smpl_chunk(format: Format) -> bytes:
@@ -42,17 +82,78 @@ def smpl_chunk(format: Format) -> bytes:
     # format and offset, number of loops, sampler data; then id, type (0: forward), start, last
     # frame, fraction, play count (0: without end).
     words = (0, 0, round(1e9 / format.rate), 60, 0, 0, 0, 1, 0, 0, 0, format.loop.start, format.loop.end - 1, 0, 0)
-    return b"smpl" + struct.pack("<I15I", 60, *words)
+    return _chunk(b"smpl", struct.pack("<15I", *words))
 
 
-def smpl_loop(source: Source) -> Loop | None:
-    """The first forward loop of a RIFF/WAVE file, half-open; None where there is none."""
+def cue_chunks(cues: list[tuple[int, str]]) -> bytes:
+    """`cue ` with one point for each (frame, label), and the list of labels."""
+    points, labels = struct.pack("<I", len(cues)), b"adtl"
+    for number, (frame, label) in enumerate(cues, 1):
+        points += struct.pack("<II4sIII", number, frame, b"data", 0, 0, frame)
+        labels += _chunk(b"labl", struct.pack("<I", number) + label.encode("latin-1", "replace") + b"\0")
+    return _chunk(b"cue ", points) + _chunk(b"LIST", labels)
+
+
+def info_chunk(info: Mapping[str, str]) -> bytes:
+    """`LIST` of `INFO` with the texts that are not empty, by the names in INFO; others are left out."""
+    texts = b"".join(
+        _chunk(INFO[name].encode(), text.encode("utf-8") + b"\0")
+        for name, text in info.items()
+        if text and name in INFO
+    )
+    return _chunk(b"LIST", b"INFO" + texts) if texts else b""
+
+
+def chunks_of(source: Source) -> Iterator[tuple[bytes, int, int]]:
+    """Id, place and length of the body of every chunk; an odd one is followed by a byte of fill."""
     at = 12
     while at + 8 <= source.size:
         name, size = struct.unpack("<4sI", source.read(at, 8))
-        if name == b"smpl" and size >= 60 and at + 68 <= source.size:
-            words = struct.unpack("<15I", source.read(at + 8, 60))
-            if words[7] >= 1 and words[10] == 0:
-                return Loop(words[11], words[12] + 1)
+        yield name, at + 8, min(size, source.size - at - 8)
         at += 8 + size + (size & 1)
-    return None
+
+
+def notes_of(source: Source) -> Notes:
+    """The loops, cue points and texts of a RIFF/WAVE file; what is damaged is passed over."""
+    notes, places, labels = Notes(), {}, {}
+    for name, at, size in chunks_of(source):
+        if name not in (b"smpl", b"cue ", b"LIST") or size > LONGEST:
+            continue
+        body = source.read(at, size)
+        if name == b"smpl" and size >= 36:
+            (count,) = struct.unpack_from("<I", body, 28)
+            for n in range(min(count, (size - 36) // 24, MOST)):
+                way, start, last = struct.unpack_from("<III", body, 36 + 24 * n + 4)
+                notes.loops.append((Loop(start, last + 1), DIRECTIONS[way] if way < 3 else f"type {way}"))
+        elif name == b"cue " and size >= 4:
+            (count,) = struct.unpack_from("<I", body)
+            for n in range(min(count, (size - 4) // 24, MOST)):
+                number, _, _, _, _, frame = struct.unpack_from("<II4sIII", body, 4 + 24 * n)
+                places[number] = frame
+        elif body[:4] == b"adtl":
+            for kind, text in _texts(body):
+                if kind == "labl" and len(text) >= 4:
+                    labels[int.from_bytes(text[:4], "little")] = _text(text[4:])
+        elif body[:4] == b"INFO":
+            known = {chunk: name for name, chunk in INFO.items()}
+            notes.info |= {known[kind]: _text(text) for kind, text in _texts(body) if kind in known}
+    notes.cues = sorted((frame, labels.get(number, "")) for number, frame in places.items())
+    return notes
+
+
+def _texts(body: bytes) -> Iterator[tuple[str, bytes]]:
+    at = 4
+    for _ in range(MOST):
+        if at + 8 > len(body):
+            return
+        name, size = struct.unpack_from("<4sI", body, at)
+        yield name.decode("latin-1"), body[at + 8 : at + 8 + size]
+        at += 8 + size + (size & 1)
+
+
+def _text(data: bytes) -> str:
+    data = data.split(b"\0")[0]
+    try:
+        return data.decode("utf-8")
+    except UnicodeDecodeError:
+        return data.decode("latin-1")

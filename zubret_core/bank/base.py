@@ -9,7 +9,7 @@ from typing import Protocol
 from numpy.typing import NDArray
 
 from ..base import Format
-from ..codec import CODECS
+from ..codec import codec_of
 from ..source import Built, Segment, Source
 
 
@@ -37,7 +37,7 @@ class Stream:
 
     def decode(self, start: int, frames: int) -> NDArray:
         """Frames [start, start + frames) as (frames, channels)."""
-        return CODECS[self.format.codec].decode(self.payload, self.format, start, frames)
+        return codec_of(self.format).decode(self.payload, self.format, start, frames)
 
 
 @dataclass(frozen=True)

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ..base import Format, Loop, ZubretError
-from ..codec import CODECS
+from ..base import Format, Loop
+from ..codec import codec_of
+from ..codec.base import frames_held
 from ..layout import Layout, NewItem, read_layout, rebuild
 from ..layout.chains import Keys
+from ..layout.codecs import CodecModel, name_of, spec_of
 from ..layout.read import Siblings
 from ..layout.spans import files_of, segments_of, things_of
 from ..source import Built, Segment, Source
@@ -26,6 +28,8 @@ class DescribedBank:
         language = self.reading.whole.get("bank.language", "none")
         self.language = "" if language == "none" else str(language)
         self.name = str(self.reading.whole.get("bank.name", ""))
+        setup = self.reading.whole.get("bank.setup", b"")
+        self._setup = setup if isinstance(setup, bytes) else b""
         self.streams = self._streams()
 
     def _streams(self) -> list[Stream]:
@@ -37,7 +41,8 @@ class DescribedBank:
 
         def column(what: str, default: object) -> list:
             values = reading.column(what)
-            return [default] * reading.count if values is None else values
+            given = self.layout.given.get(f"stream.{what}", default)  # type: ignore[call-overload]
+            return [given] * reading.count if values is None else values
 
         rows = zip(
             column("id", ""),
@@ -45,7 +50,7 @@ class DescribedBank:
             column("codec", "pcm16"),
             column("rate", 0),
             column("channels", 1),
-            column("frames", 0),
+            column("frames", -1),
             column("block_size", 0),
             column("looped", None),
             column("loop_start", 0),
@@ -57,39 +62,40 @@ class DescribedBank:
         out = []
         for n, (id, name, codec, rate, channels, frames, block, looped, start, end, at, stored) in enumerate(rows):
             is_looped = end > start if looped is None else bool(looped)
-            format = Format(codec, rate, channels, frames, Loop(start, end) if is_looped else None, block)
+            loop = Loop(start, end) if is_looped else None
+            kind, parameters = spec_of(self.layout.codecs, codec)
+            format = Format(kind, rate, channels, frames, loop, block, parameters=parameters)
+            if getattr(codec_of(format), "headers", "") == "setup":
+                format = format.with_(setup=self._setup)
             where = f"{self.source.name} › {id or n}"
-            if codec not in CODECS:
-                raise ZubretError(
-                    f'The layout names the codec "{codec}", which Zubret does not have.',
-                    file=where,
-                    next=f"Use one of {', '.join(CODECS)}.",
-                )
-            format.checked(where)
             slot, sharing = slots.get(n, (0, [n]))
             packed = reading.payload(n)
             payload = reading.chain(n).unpacked(packed, packed.size if sizes is None else sizes[n])
             payload.name = where
+            if frames < 0:
+                format = format.with_(frames=frames_held(codec_of(format), format, payload.size))
+            format.checked(where)
             shares = tuple(r for r in sharing if r != n)
             keeps = tuple(self.layout.keeps)
             out.append(Stream(n, id, name, format, at, stored, slot, self.language, payload, shares, keeps))
         return out
 
     def rebuild(self, changes: Mapping[int, NewStream], *, anew: bool = False) -> Built:
-        items = {n: _item(new, self.reading.chain(n).packed(new.payload)) for n, new in changes.items()}
+        codecs = self.layout.codecs
+        items = {n: _item(new, self.reading.chain(n).packed(new.payload), codecs) for n, new in changes.items()}
         return rebuild(self.reading, items, anew=anew)
 
     def segments(self) -> list[Segment]:
         return segments_of(self.reading)
 
 
-def _item(new: NewStream, payload: Source) -> NewItem:
+def _item(new: NewStream, payload: Source, codecs: Mapping[str, CodecModel]) -> NewItem:
     format = new.format
     loop = format.loop or Loop(0, 0)
     return NewItem(
         payload,
         {
-            "codec": format.codec,
+            "codec": name_of(codecs, format.codec, format.parameters),
             "rate": format.rate,
             "channels": format.channels,
             "block_size": format.block_size,

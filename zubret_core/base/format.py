@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -26,7 +27,9 @@ class Format:
     """codec name, sample rate in Hz, channels, length in frames, loop, codec block in bytes.
 
     `block_size` counts all channels together and is 0 for codecs without blocks. `variant`
-    holds what only the codec understands (for an audio file its container and subtype).
+    holds what only the codec understands (for an audio file its container and subtype). `parameters` are those that
+    a layout gives the codec, (name, value) in the order of their names. `setup` is what the codec must know beforehand
+    and the bank keeps apart from the payload: header packets.
     """
 
     codec: str
@@ -36,6 +39,8 @@ class Format:
     loop: Loop | None = None
     block_size: int = 0
     variant: str = ""
+    parameters: tuple[tuple[str, Any], ...] = ()
+    setup: bytes = b""
 
     def checked(self, file: str | None = None) -> Format:
         """Itself, or a ZubretError if no audio can have this format."""
@@ -75,10 +80,23 @@ class Format:
             "loop": [self.loop.start, self.loop.end] if self.loop else None,
             "block_size": self.block_size,
             "variant": self.variant,
+            "parameters": dict(self.parameters),
+            "setup": self.setup.hex(),
         }
 
     @classmethod
     def from_dict(cls, data: dict[str, Any]) -> Format:
         """The inverse of `as_dict`."""
         loop = data.get("loop")
-        return cls(**{**data, "loop": Loop(*loop) if loop else None})
+        parameters = frozen(data.get("parameters", {}))
+        setup = bytes.fromhex(data.get("setup", ""))
+        return cls(**{**data, "loop": Loop(*loop) if loop else None, "parameters": parameters, "setup": setup})
+
+
+def frozen(parameters: Mapping[str, Any]) -> tuple[tuple[str, Any], ...]:
+    """Parameters of a codec as a format holds them: lists become tuples, so that formats can be compared."""
+
+    def whole(value: Any) -> Any:
+        return tuple(whole(v) for v in value) if isinstance(value, list | tuple) else value
+
+    return tuple((name, whole(value)) for name, value in sorted(parameters.items()))

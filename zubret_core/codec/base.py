@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import os
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from typing import Protocol
 
+import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from ..base import Format, ZubretError
@@ -13,11 +18,18 @@ from ..source import Source
 class Codec(Protocol):
     """One way to store samples. `payload` is the stream's bytes, `format` what the bank says of it."""
 
-    name: str
-    label: str
+    @property
+    def label(self) -> str:
+        """What people call it."""
+
+    def obstacle(self, format: Format) -> str:
+        """Why a replacement can't be encoded in this format, in words; empty where it can."""
 
     def block_frames(self, format: Format) -> int:
         """Frames in one block: a loop must start on a multiple of it. 1 where there are no blocks."""
+
+    def stored_size(self, format: Format) -> int | None:
+        """Bytes that a stream of this format takes; None where it depends on the sound."""
 
     def decode(self, payload: Source, format: Format, start: int, frames: int) -> NDArray:
         """Frames [start, start + frames) as (frames, channels), int16 where exact, else float32."""
@@ -29,11 +41,20 @@ class Codec(Protocol):
         """Make the first call as fast as the later ones."""
 
 
+class Writes:
+    """A codec that writes whatever it reads."""
+
+    def obstacle(self, format: Format) -> str:
+        return ""
+
+
 def check_range(payload: Source, format: Format, start: int, frames: int) -> None:
     """ZubretError unless [start, start + frames) lies inside the stream."""
     if start < 0 or frames < 0 or start + frames > format.frames:
         raise ZubretError(
-            f"Frames {start:,} to {start + frames:,} were asked of a stream of {format.frames:,}.", file=payload.name
+            f"Frames {start:,} to {start + frames:,} were asked of a stream of {format.frames:,}.",
+            file=payload.name,
+            next="Ask for a part inside the stream.",
         )
 
 
@@ -46,3 +67,45 @@ def check_size(payload: Source, needed: int, frames: int) -> None:
             field="stored",
             next="The bank is damaged: check the file against another copy.",
         )
+
+
+def wrong_parameter(name: str, value: object, what: str) -> ZubretError:
+    """The error of a codec parameter that can't be."""
+    return ZubretError(f"{name} can't be {value!r}: {what}.", field=name, next="Correct the layout's codec.")
+
+
+def frames_held(codec: Codec, format: Format, stored: int) -> int:
+    """The most frames that `stored` bytes hold in a codec; 0 where its size depends on the sound."""
+    if stored <= 0 or codec.stored_size(format.with_(frames=1)) is None:
+        return 0
+    low, high = 0, 64 * stored + 64
+    while low < high:
+        middle = (low + high + 1) // 2
+        low, high = (
+            (middle, high) if (codec.stored_size(format.with_(frames=middle)) or 0) <= stored else (low, middle - 1)
+        )
+    return low
+
+
+def filled_up(pcm: NDArray[np.int16], frames: int) -> NDArray[np.int16]:
+    """Samples lengthened to `frames` by their last one, which costs no bits of accuracy; zeros where there are none."""
+    if len(pcm) == frames:
+        return np.ascontiguousarray(pcm)
+    last = pcm[-1:] if len(pcm) else np.zeros((1, pcm.shape[1]), np.int16)
+    return np.ascontiguousarray(np.concatenate([pcm, np.repeat(last, frames - len(pcm), axis=0)]))
+
+
+def by_channel(work: Callable[[int], None], channels: int, apart: bool = True) -> None:
+    """Do the same for each channel: side by side where they write `apart`, by kernels that leave the interpreter free."""
+    if channels == 1 or not apart:
+        for channel in range(channels):
+            work(channel)
+        return
+    with ThreadPoolExecutor(min(channels, os.cpu_count() or 1)) as pool:
+        list(pool.map(work, range(channels)))
+
+
+@njit(cache=True, inline="always")
+def clamped(value, low, high):
+    """`value`, or the nearer bound; for the compiled kernels."""
+    return low if value < low else high if value > high else value

@@ -6,27 +6,51 @@ import io
 
 import numpy as np
 import soundfile
+import soxr
 from numpy.typing import NDArray
 
 from ..base import Format, ZubretError, to_float, to_int16
 from ..source import Source, SourceFile
 from .base import check_range
+from .ogg import OggPages
+from .opus import RATE
+from .paged import decode_pages
 
 VORBIS_PIECE = 4096
 """Frames given to libsndfile's Vorbis writer at once: one long write can crash it (measured)."""
 
 
-class AudioFile:
-    """WAV, FLAC, Ogg Vorbis or MP3; `variant` is libsndfile's "container/subtype"."""
+def _short(payload: Source, missing: int) -> ZubretError:
+    return ZubretError(
+        f"The audio file ends {missing:,} frames before its declared length.",
+        file=payload.name,
+        next="The file is cut short: check it in another copy of the game.",
+    )
 
-    name = "file"
+
+class AudioFile:
+    """WAV, AIFF, FLAC, Ogg Vorbis, Opus or MP3; `variant` is libsndfile's "container/subtype"."""
+
     label = "audio file"
+
+    def obstacle(self, format: Format) -> str:
+        if soundfile.check_format(*format.variant.split("/")):
+            return ""
+        return f"{format.variant.replace('/', ', ')} can be read but not written"
 
     def block_frames(self, format: Format) -> int:
         return 1
 
+    def stored_size(self, format: Format) -> int | None:
+        return None
+
     def decode(self, payload: Source, format: Format, start: int, frames: int) -> NDArray:
         check_range(payload, format, start, frames)
+        if format.variant in ("OGG/VORBIS", "OGG/OPUS"):
+            pcm = self._by_pages(payload, format, start, frames)
+            if len(pcm) == frames:
+                return pcm
+            raise _short(payload, frames - len(pcm))
         exact = format.variant.endswith(("/PCM_16", "/PCM_U8", "/PCM_S8", "/IMA_ADPCM", "/ULAW", "/ALAW"))
         try:
             with soundfile.SoundFile(io.BufferedReader(SourceFile(payload))) as file:
@@ -37,12 +61,21 @@ class AudioFile:
                 f"The audio file can't be read: {e}.", file=payload.name, next="Check it in another copy of the game."
             ) from e
         if len(pcm) < frames:
-            raise ZubretError(
-                f"The audio file ends {frames - len(pcm):,} frames before its declared length.",
-                file=payload.name,
-                next="The file is cut short: check it in another copy of the game.",
-            )
+            raise _short(payload, frames - len(pcm))
         return pcm
+
+    def _by_pages(self, payload: Source, format: Format, start: int, frames: int) -> NDArray[np.float32]:
+        """Vorbis and Opus: at the file's rate, as libsndfile gives it; Opus is brought there from 48,000 Hz."""
+        pages = payload.memory.get(OggPages)
+        if pages is None:
+            pages = payload.memory[OggPages] = OggPages(payload)
+        if format.variant != "OGG/OPUS" or format.rate == RATE:
+            return decode_pages(pages, pages.headers, format.channels, start, frames)
+        # A little more on both sides than is asked, so that the filter meets what lies beside.
+        lead = min(start, 480 * format.rate // RATE)
+        first = (start - lead) * RATE // format.rate
+        pcm = decode_pages(pages, pages.headers, format.channels, first, (frames + lead) * RATE // format.rate + 960)
+        return soxr.resample(pcm, RATE, format.rate)[lead : lead + frames]
 
     def encode(self, pcm: NDArray, format: Format) -> bytes:
         container, subtype = format.variant.split("/")

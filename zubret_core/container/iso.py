@@ -1,24 +1,21 @@
 """ISO 9660 images (ECMA-119) through pycdlib, with Joliet or Rock Ridge names where the image has them.
 
-Reading maps each file to its extent, so that entries are slices of the image. Writing lets pycdlib lay the image out
-anew with the changed files; an image in which nothing changed is kept as it is.
+Reading maps each file to its extent, so that entries are slices of the image; writing is in `iso_write`.
 """
 
 from __future__ import annotations
 
 import io
 from collections.abc import Iterator, Mapping, Sequence
-from tempfile import TemporaryFile
 from typing import Any
 
 import pycdlib
-from pycdlib.pycdlibexception import PyCdlibException
 
 from ..base import ZubretError
-from ..source import Built, DiskCache, OpenFile, Segment, SliceSource, Source, SourceFile
+from ..source import Built, DiskCache, Segment, SliceSource, Source, SourceFile
 from .base import Entry, NewEntry, cannot_add
+from .iso_write import SECTOR, rewritten
 
-SECTOR = 2048
 MARK_AT, MARK = 16 * SECTOR + 1, b"CD001"
 DEEPEST = 64
 """Levels of folders at most."""
@@ -42,7 +39,9 @@ class IsoImage:
             image = self._opened()
             self._names = "joliet_path" if image.has_joliet() else "rr_path" if image.has_rock_ridge() else "iso_path"
             self.entries: Sequence[Entry] = list(self._read(image, "/", 0))
-        except (PyCdlibException, ValueError, IndexError, KeyError, OSError, RecursionError) as e:
+        except ZubretError:
+            raise
+        except Exception as e:  # a damaged image makes the library stumble in many ways (found by fuzzing)
             raise ZubretError(
                 f"The disc image can't be read: {e}.",
                 file=source.name,
@@ -111,44 +110,16 @@ class IsoImage:
     def rebuild(self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool = False) -> Built:
         if added:
             raise cannot_add(self.source.name)
-        if not changes:
-            return Built(self.source, self.segments(), True, 0)
-        out = TemporaryFile()
-        try:
-            image = self._opened()
-            for index, new in changes.items():
-                names = self._all_names(image, self._paths[index])
-                image.rm_file(**{self._names: self._paths[index]})
-                image.add_fp(io.BufferedReader(SourceFile(new)), new.size, **names)
-            image.write_fp(out)
-        except (PyCdlibException, ValueError, KeyError) as e:
-            raise ZubretError(
-                f"The disc image can't be written anew: {e}.",
-                file=self.source.name,
-                next="Write the files into a folder beside it instead.",
-            ) from e
-        source = OpenFile(out, self.source.name)
+        by_extent = {(self.entries[n].at, self.entries[n].stored): new for n, new in changes.items()}
+        if anew:  # every length and place is written from its meaning
+            for n, entry in enumerate(self.entries):
+                if entry.stored:
+                    by_extent.setdefault((entry.at, entry.stored), self.open(n))
+        source, places = rewritten(self.source, by_extent, anew)
         again = IsoImage(source)
         moved = sum(
             a.at != b.at for n, (a, b) in enumerate(zip(self.entries, again.entries, strict=True)) if n not in changes
         )
-        kinds = dict.fromkeys(changes, "new")
-        segments = [s._replace(kind=kinds.get(s.item, s.kind)) for s in again.segments()]
+        changed = {places[e.at, e.stored] for n, e in enumerate(self.entries) if n in changes}
+        segments = [s._replace(kind="new" if s.at in changed and s.item >= 0 else s.kind) for s in again.segments()]
         return Built(source, segments, moved == 0, moved)
-
-    def _all_names(self, image: Any, path: str) -> dict[str, str]:
-        """Every name of a file: its ISO path, and its Joliet and Rock Ridge names."""
-        record = image.get_record(**{self._names: path})
-        out: dict[str, str] = {}
-        for word, has in (("iso_path", True), ("joliet_path", image.has_joliet())):
-            if not has:
-                continue
-            for folder, _, files in image.walk(**{word: "/"}):
-                for file in files:
-                    here = f"{folder.rstrip('/')}/{file}"
-                    other = image.get_record(**{word: here})
-                    if other.extent_location() == record.extent_location():
-                        out[word] = here
-                        if word == "iso_path" and image.has_rock_ridge():
-                            out["rr_name"] = other.rock_ridge.name().decode("utf-8")
-        return out

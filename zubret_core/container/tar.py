@@ -1,16 +1,15 @@
 """TAR archives, plain or packed as a whole. Headers are read and made by the standard library's tarfile.
 
-Source: POSIX.1-2001 (pax), "ustar Interchange Format". A rebuild copies every untouched member as it stands, header
-and padding, and gives a replaced one its old header with a new size and sum.
+Source: POSIX.1-2001 (pax), "ustar Interchange Format". A rebuild writes the size and
+sum of every header from their meaning and carries all else over; a replaced member keeps its header but for these.
 """
 
 from __future__ import annotations
 
-import copy
 import io
+import struct
 import tarfile
 from collections.abc import Mapping, Sequence
-from typing import Any
 
 from ..base import ZubretError
 from ..source import (
@@ -24,6 +23,7 @@ from ..source import (
     SliceSource,
     Source,
     SourceFile,
+    same_bytes,
 )
 from ..source.steps import Chain, Packed
 from .base import Entry, NewEntry, refuse_known
@@ -144,8 +144,6 @@ class TarArchive:
         return [s for s in out if s.length]
 
     def rebuild(self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool = False) -> Built:
-        if not changes and not added:
-            return Built(self.source, self.segments(), True, 0)
         number = {id(m): n for n, m in enumerate(self._members)}
         parts: list[Part] = []
         segments: list[Segment] = []
@@ -158,34 +156,117 @@ class TarArchive:
             segments.append(Segment(kind, cursor, length, "", n))
             cursor += length
 
-        for m, at, end in self._records():
+        records = self._records()
+        if records and records[0][1]:  # a global header
+            put("header", [Part(self.plain, 0, records[0][1])])
+        for m, at, end in records:
             n = number.get(id(m), -1)
-            if n in changes and m.isreg():
-                put("new", self._member(m, changes[n]), n)
-            else:
+            if n < 0 or not m.isreg():  # folders and links; sparse files, whose map is not ours to write
                 moved += cursor != at and n >= 0
                 put("payload" if n >= 0 else "header", [Part(self.plain, at, end - at)], n)
+                continue
+            new = changes.get(n)
+            moved += cursor != at and new is None
+            content = SliceSource(self.plain, m.offset_data, m.size) if new is None else new
+            head = _header(self.plain.read(at, m.offset_data - at), m.size, content.size)
+            fill = Part(FillSource(0, -content.size % BLOCK), 0, -content.size % BLOCK)
+            behind = m.offset_data + m.size
+            if new is None:
+                fill = Part(self.plain, behind, end - behind)
+            put("payload" if new is None else "new", [_part(head), Part(content, 0, content.size), fill], n)
         refuse_known(self, added)
         for n, entry in enumerate(added):
-            put("new", self._member(tarfile.TarInfo(entry.path), entry.content), len(self.entries) + n)
-        # Two blocks of zeros end the archive, which most tools fill up to 20 blocks.
-        record = tarfile.RECORDSIZE if self.plain.size % tarfile.RECORDSIZE == 0 else BLOCK
-        fill = 2 * BLOCK + -(cursor + 2 * BLOCK) % record
-        put("padding", [Part(FillSource(0, fill), 0, fill)])
+            info = tarfile.TarInfo(entry.path)
+            info.size = entry.content.size
+            fill = Part(FillSource(0, -info.size % BLOCK), 0, -info.size % BLOCK)
+            head = info.tobuf(tarfile.GNU_FORMAT, "utf-8", "surrogateescape")
+            put("new", [_part(head), Part(entry.content, 0, info.size), fill], len(self.entries) + n)
+        if cursor == self._tar.offset:
+            put("padding", [Part(self.plain, cursor, self.plain.size - cursor)])
+        else:  # two blocks of zeros end the archive, which most tools fill up to 20 blocks
+            record = tarfile.RECORDSIZE if self.plain.size % tarfile.RECORDSIZE == 0 else BLOCK
+            fill_size = 2 * BLOCK + -(cursor + 2 * BLOCK) % record
+            put("padding", [Part(FillSource(0, fill_size), 0, fill_size)])
         whole: Source = ChainSource(parts, self.source.name)
-        if self._packing:
-            whole = self._packing.packed(whole)
-            segments = [Segment("new", 0, whole.size)]
-        return Built(whole, segments, moved == 0, moved)
+        if not self._packing:
+            return Built(whole, segments, moved == 0, moved)
+        if not changes and not added and same_bytes(whole, self.plain):  # what did not change is not packed again
+            return Built(self.source, self.segments(), True, 0)
+        whole = self._packing.packed(whole, self.source)
+        return Built(whole, [Segment("new", 0, whole.size)], moved == 0, moved)
 
-    def _member(self, old: tarfile.TarInfo, new: Source) -> list[Part]:
-        info = copy.copy(old)
-        info.size = new.size
-        info.pax_headers = {k: v for k, v in old.pax_headers.items() if k != "size"}
-        form: Any = tarfile.PAX_FORMAT if info.pax_headers or new.size >= 8**11 else tarfile.GNU_FORMAT
-        ustar = self.plain.read(old.offset + 257, 8) == b"ustar\x0000" if old in self._all else False
-        if ustar and form == tarfile.GNU_FORMAT and len(info.name.encode("utf-8", "surrogateescape")) <= 100:
-            form = tarfile.USTAR_FORMAT
-        head = info.tobuf(form, "utf-8", "surrogateescape")
-        gap = -new.size % BLOCK
-        return [Part(BytesSource(head), 0, len(head)), Part(new, 0, new.size), Part(FillSource(0, gap), 0, gap)]
+
+def _part(data: bytes) -> Part:
+    return Part(BytesSource(data), 0, len(data))
+
+
+def _header(old: bytes, old_size: int, size: int) -> bytes:
+    """A member's header blocks with another size and new sums; all else, and the way numbers are spelt, stays.
+
+    Extended headers (POSIX.1-2001, pax Interchange Format) in front of the member's own may give the size as well.
+    """
+    out, at = b"", 0
+    while True:
+        head = old[at : at + BLOCK]
+        at += BLOCK
+        if head[156:157] not in _IN_FRONT:
+            # Where an extended header gives the size, the member's own may hold anything.
+            return out + (_sized(head, size) if _number(head[124:136]) == old_size else head) + old[at:]
+        length = _number(head[124:136])
+        body = old[at : at + length]
+        at += length + -length % BLOCK
+        if head[156:157] in (tarfile.XHDTYPE, tarfile.SOLARIS_XHDTYPE):
+            body = _pax_sized(body, size)
+        out += _sized(head, len(body)) + body + bytes(-len(body) % BLOCK)
+
+
+_IN_FRONT = (
+    tarfile.XHDTYPE, tarfile.SOLARIS_XHDTYPE, tarfile.XGLTYPE, tarfile.GNUTYPE_LONGNAME, tarfile.GNUTYPE_LONGLINK,
+)  # fmt: skip
+"""Types of blocks that belong to the member behind them."""
+
+
+def _sized(head: bytes, size: int) -> bytes:
+    """A header block with a size and its sum, in the spelling that stands there."""
+    field, sum_field = head[124:136], head[148:156]
+    kind = "B" if _number(sum_field) == _sum(head, "B") else "b"  # the oldest tools added signed bytes
+    digits = field.rstrip(b" \0")
+    spelt = b"%0*o" % (len(digits), size)
+    if field[0] & 0x80 or len(spelt) > 11:  # base 256: common practice of GNU tar and others
+        spelt, digits = b"\x80" + size.to_bytes(11, "big"), field
+    elif digits.startswith(b" "):
+        spelt = (b"%o" % size).rjust(len(digits))
+    head = head[:124] + spelt + field[len(spelt) :] + head[136:]
+    value = _sum(head, kind)
+    digits = sum_field.rstrip(b" \0")
+    text = (b"%o" % value).rjust(len(digits), b" " if digits.startswith(b" ") else b"0")
+    return head[:148] + text + sum_field[len(text) :] + head[156:]
+
+
+def _number(field: bytes) -> int:
+    """An octal number, or one in base 256."""
+    if field[0] & 0x80:
+        return int.from_bytes(field[1:], "big")
+    return int(field.rstrip(b" \0") or b"0", 8)
+
+
+def _sum(head: bytes, kind: str) -> int:
+    """The sum of a header's bytes, its own field taken as blanks; kind: "B" unsigned, "b" signed."""
+    return sum(struct.unpack(f"148{kind}8x356{kind}", head)) + 8 * ord(" ")
+
+
+def _pax_sized(body: bytes, size: int) -> bytes:
+    """Extended header records, `<length> <keyword>=<value>\\n` each, with another size where they give one."""
+    out, at = b"", 0
+    while at < len(body):
+        length = int(body[at : body.index(b" ", at)])
+        record = body[at : at + length]
+        at += length
+        if record.split(b" ", 1)[1].startswith(b"size="):
+            rest = b" size=%d\n" % size
+            total = len(rest) + 1
+            while total != len(b"%d" % total) + len(rest):
+                total = len(b"%d" % total) + len(rest)
+            record = b"%d" % total + rest
+        out += record
+    return out

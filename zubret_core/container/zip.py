@@ -2,7 +2,8 @@
 
 Source: PKWARE APPNOTE.TXT 6.3.10, sections 4.3.7 (local file header), 4.3.12 (central directory
 header), 4.3.14 to 4.3.16 (end records, ZIP64), 4.5.3 (ZIP64 extra field). A rebuild copies every
-untouched member's local record and data as stored, and patches only offsets, sizes and sums.
+untouched member's local record and data as stored, and patches only offsets, sizes and sums; laid anew, records are
+written from the directory and only the data is copied.
 """
 
 from __future__ import annotations
@@ -150,7 +151,8 @@ class ZipArchive:
                 places.append(_Placed(info, put("new", pieces, n), *sizes, True))
             else:
                 moved += cursor != at
-                start = put("payload" if n >= 0 else "header", [Part(self.source, at, end - at)], n)
+                pieces = self._same_record(info, end) if anew else [Part(self.source, at, end - at)]
+                start = put("payload" if n >= 0 else "header", pieces, n)
                 places.append(_Placed(info, start, info.CRC, info.compress_size, info.file_size, False))
         refuse_known(self, added)
         for n, entry in enumerate(added):
@@ -192,11 +194,42 @@ class ZipArchive:
             head = whole.read(0, data_at)
         return [Part(BytesSource(head), 0, len(head)), Part(whole, data_at, made.compress_size)], sizes
 
-    def _local_header(self, info: zipfile.ZipInfo, crc: int, stored: int, size: int) -> bytes:
+    def _same_record(self, info: zipfile.ZipInfo, end: int) -> list[Part]:
+        """An untouched member's record, written from what the directory says of it; only its data is copied.
+
+        A data descriptor (4.3.9) has 8-byte sizes where the header has a ZIP64 field; its mark is optional.
+        """
+        sizes = info.CRC, info.compress_size, info.file_size
+        head = self._local_header(info, *sizes, streamed=bool(info.flag_bits & 8))
+        data_at = self._data_at(info)
+        cursor = data_at + info.compress_size
+        tail = b""
+        if info.flag_bits & 8:
+            extra = head[_LOCAL.size + _LOCAL.unpack(head[: _LOCAL.size])[9] :]
+            mark = self.source.read(cursor, min(4, max(0, end - cursor)))
+            form = "<I2Q" if 1 in _extra_kinds(extra) else "<3I"
+            tail = (mark if mark == b"PK\7\x08" else b"") + struct.pack(form, *sizes)
+            cursor += len(tail)
+        if cursor > end:
+            raise ZubretError(
+                "The member leaves its place.",
+                file=info.filename,
+                offset=info.header_offset,
+                next="The archive is damaged: check it against another copy.",
+            )
+        pieces = [Part(self.source, data_at, info.compress_size), Part(BytesSource(tail), 0, len(tail))]
+        return [Part(BytesSource(head), 0, len(head)), *pieces, Part(self.source, cursor, end - cursor)]
+
+    def _local_header(
+        self, info: zipfile.ZipInfo, crc: int, stored: int, size: int, *, streamed: bool = False
+    ) -> bytes:
+        """A member's local header with other sums and sizes; where `streamed` these stand behind the data instead."""
         old = self.source.read(info.header_offset, _LOCAL.size)
         fields = list(_LOCAL.unpack(old))
         behind = self.source.read(info.header_offset + _LOCAL.size, fields[9] + fields[10])
         name, extra = behind[: fields[9]], behind[fields[9] :]
+        if streamed:
+            return old + behind
         fields[2] &= ~8  # no data descriptor: sizes stand in the header
         fields[6] = crc
         (fields[8], fields[7]), extra = _saturated((fields[8], fields[7]), (size, stored), extra)
@@ -256,15 +289,26 @@ def _central(fields: list, behind: bytes, placed: _Placed, shift: int) -> bytes:
     """A directory record with new place and sizes; `behind` is its name, extra fields and comment."""
     name, extra = behind[: fields[10]], behind[fields[10] : fields[10] + fields[11]]
     comment = behind[fields[10] + fields[11] :]
+    fields[7] = placed.crc
     if placed.fresh:
         fields[3] &= ~8
-        fields[7] = placed.crc
     old, new = (fields[9], fields[8], fields[16]), (placed.size, placed.stored, placed.at - shift)
+    was_wide = _ALL_ONES in old
     (fields[9], fields[8], fields[16]), extra = _saturated(old, new, extra)
     fields[11] = len(extra)
-    if _ALL_ONES in (fields[9], fields[8], fields[16]):
+    if not was_wide and _ALL_ONES in (fields[9], fields[8], fields[16]):
         fields[2] = max(fields[2], 45)
     return _CENTRAL.pack(*fields) + name + extra + comment
+
+
+def _extra_kinds(extra: bytes) -> set[int]:
+    """The kinds of extra fields (4.5.1)."""
+    out, at = set(), 0
+    while at + 4 <= len(extra):
+        kind, length = struct.unpack_from("<HH", extra, at)
+        out.add(kind)
+        at += 4 + length
+    return out
 
 
 def _saturated(old: tuple[int, ...], new: tuple[int, ...], extra: bytes) -> tuple[list[int], bytes]:

@@ -126,7 +126,7 @@ def extract(
         else:
             todo.append(item)
     need, total = sum(item.size for item in todo), sum(item.size for item in items)
-    _need_room(out, need)
+    need_room(out, need)
     out.mkdir(parents=True, exist_ok=True)
     work = _Work(_Archives(game, known or Known(), cache, version), out, set(done_before))
     with open(out / MANIFEST, "a", encoding="utf-8") as manifest, ThreadPoolExecutor(WORKERS) as pool:
@@ -151,7 +151,8 @@ def extract(
             raise
 
 
-def _need_room(out: Path, need: int) -> None:
+def need_room(out: Path, need: int) -> None:
+    """ZubretError unless the disk has so many bytes free."""
     place = out
     while not place.exists() and place != place.parent:
         place = place.parent
@@ -165,21 +166,21 @@ def _need_room(out: Path, need: int) -> None:
 
 
 @contextmanager
-def _explained(item: Item) -> Iterator[None]:
+def explained(target: str) -> Iterator[None]:
     """Faults of writing a file, in words."""
     try:
         yield
     except FileExistsError:
         raise ZubretError(
             "A file of this name is there already, and Zubret did not write it.",
-            file=item.target,
+            file=target,
             next="Move it away, or choose another export folder.",
         ) from None
     except OSError as e:
         full = e.errno in (errno.ENOSPC, errno.EDQUOT)
         raise ZubretError(
             "The disk is full." if full else f"The file can't be written: {e.strerror}.",
-            file=item.target,
+            file=target,
             next="Free some room, or choose another folder, then take out again: it goes on from here.",
         ) from e
 
@@ -227,7 +228,7 @@ class _Work:
         """A file that is written at once; its size and sum."""
         data = self.archives.data(item)
         place = f"{self.out}/{item.target}"
-        with _explained(item):
+        with explained(item.target):
             try:
                 self._put(place, data, os.O_EXCL)
             except FileNotFoundError:
@@ -261,7 +262,7 @@ class _Work:
         place = self.out / item.target
         content = self.archives.content(item)
         part = place.with_name(place.name + ".part")
-        with _explained(item):
+        with explained(item.target):
             value = self._copy(content, part)
             if place.exists() and item.target not in self.ours:
                 part.unlink()
@@ -321,7 +322,7 @@ def extract_zip(
 ) -> Report:
     """Write entries into one ZIP file, the manifest last; it is there whole or not at all."""
     report, total, done = Report(), sum(i.size for i in items), 0
-    _need_room(place.parent, total)
+    need_room(place.parent, total)
     archives = _Archives(game, known or Known(), cache, version)
     part = place.with_name(place.name + ".part")
     lines = []

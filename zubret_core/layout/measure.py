@@ -50,7 +50,8 @@ def program_of(region: Region, big: bool, numbers: Mapping[str, int], file: str)
         for what, value in compiled(text).steps:
             if what == NAME and value in place:
                 field, shift, bits = place[str(value)]
-                code.append([_PART, field, shift | bits << 8] if bits else [_FIELD_NUMBER, field, 0])
+                wide = int(region.fields[field].type == "u64")
+                code.append([_PART, field, shift | bits << 8] if bits else [_FIELD_NUMBER, field, wide])
             elif what == NAME:
                 code.append([CONSTANT, evaluate(str(value), numbers, file, region.name), 0])
             else:
@@ -114,6 +115,9 @@ def _step(
     return BY_FIELD, number | shift << 8 | bits << 16, unit, base
 
 
+_LOWEST = np.int64(-(1 << 63))
+
+
 @njit(cache=True)
 def _number(data, at, width, big, signed):
     value = np.int64(0)
@@ -135,6 +139,8 @@ def _calculated(code, start, end, numbers, stack):
             stack[top] = code[n, 1]
             top += 1
         elif what == 1:
+            if code[n, 2] and numbers[code[n, 1]] < 0:  # an unsigned number of 64 bits, beyond what is calculated with
+                return np.int64(0), True
             stack[top] = numbers[code[n, 1]]
             top += 1
         elif what == 21:
@@ -142,6 +148,8 @@ def _calculated(code, start, end, numbers, stack):
             stack[top] = numbers[code[n, 1]] >> shift & ((np.int64(1) << bits) - 1)
             top += 1
         elif what == 19:
+            if stack[top - 1] == _LOWEST:
+                return np.int64(0), True
             stack[top - 1] = -stack[top - 1]
         elif what == 20:
             stack[top - 1] = np.int64(stack[top - 1] == 0)
@@ -150,19 +158,24 @@ def _calculated(code, start, end, numbers, stack):
             top -= 1
             if ((what == 5 or what == 6) and b == 0) or ((what == 7 or what == 8) and not 0 <= b < 64):
                 return np.int64(0), True
-            rough = np.float64(a)
+            beyond = False  # 64 bits: sums and products wrap around, which shows
             if what == 2:
-                value, rough = a + b, rough + b
+                value = a + b
+                beyond = ((a ^ value) & (b ^ value)) < 0
             elif what == 3:
-                value, rough = a - b, rough - b
+                value = a - b
+                beyond = ((a ^ b) & (a ^ value)) < 0
             elif what == 4:
-                value, rough = a * b, rough * b
+                value = a * b
+                beyond = (a == -1 and b == _LOWEST) or (a != 0 and a != -1 and value // a != b)
             elif what == 5:
-                value = a // b
+                beyond = a == _LOWEST and b == -1
+                value = a if beyond else a // b
             elif what == 6:
-                value = a % b
+                value = a % b if b != -1 else np.int64(0)
             elif what == 7:
-                value, rough = a << b, rough * 2.0**b
+                value = a << b
+                beyond = value >> b != a
             elif what == 8:
                 value = a >> b
             elif what == 9:
@@ -185,7 +198,7 @@ def _calculated(code, start, end, numbers, stack):
                 value = np.int64(a != 0 and b != 0)
             else:
                 value = np.int64(a != 0 or b != 0)
-            if abs(rough) > 9.2e18:
+            if beyond:
                 return np.int64(0), True
             stack[top - 1] = value
     return stack[0], False

@@ -12,8 +12,10 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, model_validator
 
+from ..codec import CODECS
 from ..source.packing import METHODS
 from ..source.sums import NAME_HASHES, SUMS
+from .codecs import CodecModel
 from .expression import NotAnExpression, compiled
 
 NAME = r"^[a-z][a-z0-9_]*$"
@@ -71,7 +73,7 @@ MEANINGS = {
     **{f"listed.{m}": "listed" for m in LISTED},
 }
 """Meanings of fields that repeat, and what they belong to."""
-ONCE = ("entries.count", "streams.count", "payload.at", "file.size", "bank.name", "bank.language")
+ONCE = ("entries.count", "streams.count", "payload.at", "file.size", "bank.name", "bank.language", "bank.setup")
 OF_REGION = ("at", "end", "stored", "size", "count")
 
 
@@ -426,6 +428,12 @@ class Layout(_Strict):
     packed: Steps = Field(default=[], description="steps over the whole file")
     size: int = Field(1 << 32, ge=1, description="unpacked bytes of a packed file at most")
     methods: dict[str, Steps] = {"plain": []}
+    codecs: dict[str, CodecModel] = Field(
+        default={}, description="codecs with parameters, by names of the layout's own"
+    )
+    given: dict[Literal["stream.codec", "stream.rate", "stream.channels", "stream.block_size"], int | str] = Field(
+        default={}, description="meanings that no field holds, the same for every stream"
+    )
     regions: list[Region] = Field(min_length=1, max_length=64)
     payload: PayloadModel = PayloadModel()
     end: Fill = Fill()
@@ -524,9 +532,22 @@ class Layout(_Strict):
         if kind == "entry" and not present & {"entry.path", "entry.name", "entry.id"}:
             raise ValueError("entries need entry.path, entry.name or entry.id")
         if kind == "stream":
-            for what in ("id", "codec", "rate", "frames"):
-                if f"stream.{what}" not in present:
-                    raise ValueError(f"no field means stream.{what}")
+            for what in ("codec", "rate"):
+                if f"stream.{what}" not in present | set(self.given):
+                    raise ValueError(f"no field means stream.{what}, and `given` does not have it")
+            for what in self.given:
+                if what in present:
+                    raise ValueError(f"{what} is given, and a field means it, too")
+                if what != "stream.codec" and not isinstance(self.given[what], int):
+                    raise ValueError(f"{what} is a whole number")
+            named = [
+                v for r in items for t in ties_of(r) if t.means == "stream.codec" for v in (t.values or {}).values()
+            ]
+            named += [self.given[what] for what in self.given if what == "stream.codec"]
+            for name in named:
+                if name not in CODECS and name not in self.codecs:
+                    known = ", ".join([*self.codecs, *CODECS])
+                    raise ValueError(f'"{name}" is no codec, and not one of `codecs`; there are {known}')
         if not body and f"{kind}.at" not in present:
             raise ValueError(f"no field means {kind}.at")
         if not body and not present & {f"{kind}.stored", f"{kind}.end"} and self.payload.sizes == "given":

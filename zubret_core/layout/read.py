@@ -6,7 +6,7 @@ fraction of a second. Regions with bodies (a header before each payload) are wal
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -281,7 +281,7 @@ class Reading:
 
     def unit_and_base(self, place: Place, tie: Tied) -> tuple[int, NDArray | int]:
         """The unit, and the base: a number, or one a record where it depends on the record's place."""
-        return unit_and_base(tie, self.names(place.region, place.at), place.records.places.tolist(), self.file.name)
+        return unit_and_base(tie, self.names(place.region, place.at), place.records.places, self.file.name)
 
     def scaled(self, place: Place, tie: Tied, stored: NDArray) -> NDArray:
         """stored * unit + base; an error where that is beyond 64 bits."""
@@ -501,7 +501,8 @@ class Reading:
     def payload(self, item: int) -> Source:
         """The stored bytes of an item: its span, behind the head that its record holds where there is one."""
         at, stored = (self.column("at") or [])[item], (self.column("stored") or [])[item]
-        name = str((self.column("path" if self.kind == "entry" else "id") or [item])[item])
+        names = self.column("path" if self.kind == "entry" else "id")
+        name = str(names[item] if names else item)
         span = SliceSource(self.file_named(self.payload_files()[item]), at, stored, name)
         heads = self.column("head")
         if not heads or not heads[item]:
@@ -510,7 +511,9 @@ class Reading:
         return ChainSource([Part(BytesSource(head), 0, len(head)), Part(span, 0, span.size)], name)
 
 
-def unit_and_base(tie: Tied, names: dict[str, int], places: list[int], file: str) -> tuple[int, NDArray | int]:
+def unit_and_base(
+    tie: Tied, names: dict[str, int], places: Sequence[int] | NDArray, file: str
+) -> tuple[int, NDArray | int]:
     """Unit and base of a tie; `names` gives the values of names, `places` where each record stands."""
     unit = evaluate(tie.unit, names, file, tie.name)
     if unit == 0:
@@ -518,7 +521,7 @@ def unit_and_base(tie: Tied, names: dict[str, int], places: list[int], file: str
     if not any(n.startswith("record.") for n in compiled(tie.base).names):
         return unit, evaluate(tie.base, names, file, tie.name)
     base = np.empty(len(places), np.int64)
-    for row, at in enumerate(places):
+    for row, at in enumerate(np.asarray(places).tolist()):
         base[row] = evaluate(tie.base, {**names, "record.at": at, "record.index": row}, file, tie.name)
     return unit, base
 

@@ -122,6 +122,23 @@ def files_of(reading: Reading) -> list[str]:
     return list(dict.fromkeys(["", *(p.file for p in reading.places), *reading.payload_files()]))
 
 
+def index_pieces(reading: Reading) -> list[tuple[int, int]]:
+    """Byte offset and length of each region of the described file, or of each record of one whose records have bodies.
+
+    Empty where the file is packed as a whole, so that nothing of it stands at a place of its own.
+    """
+    out: list[tuple[int, int]] = []
+    for place in reading.places if not reading.layout.packed else ():
+        if place.file:
+            continue
+        if place.body is None:
+            out.append((place.at, place.stored))
+            continue
+        for n, at in enumerate(place.records.places.tolist()):
+            out.append((at, place.records.end(n) - int(place.records.starts[n])))
+    return out
+
+
 def things_of(reading: Reading, name: str = "") -> list[Thing]:
     """Regions and payloads of a file in their order, each with the gap after it; shared payloads once."""
     layout, source = reading.layout, reading.file_named(name)

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from ..base import ZubretError
-from ..source import Built, BytesSource, ChainSource, FillSource, Part, Segment, SliceSource, Source
+from ..source import Built, BytesSource, ChainSource, FillSource, Part, Segment, SliceSource, Source, same_bytes
 from ..source.sums import sum_of
 from .expression import evaluate
 from .integrity import blanked, how_of, sum_bytes, sums_of
@@ -364,9 +364,7 @@ class _Rebuild(Planned):
         reading = self.reading
         if not reading.layout.packed:
             return source
-        if source.size == reading.source.size and all(
-            a == b for a, b in zip(source.chunks(), reading.source.chunks(), strict=True)
-        ):
+        if same_bytes(source, reading.source):
             return reading.file
         return reading.whole_chain.packed(source, reading.file)
 

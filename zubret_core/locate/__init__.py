@@ -1,7 +1,7 @@
 """Finding the sound: which files are archives, which entries are banks, which streams they hold."""
 
 from .known import KeyTrial, Known, Locked, chosen_keys, key_bytes, try_keys
-from .locator import Locator, open_bank_at, open_file, open_stream, stream_in
+from .locator import Locator, open_bank_at, open_file, open_place, open_stream, stream_in
 from .names import names_by_id
 from .recognise import FoundArchive, FoundBank, Kind, banks_of, inside, kind_of, open_archive, open_bank
 
@@ -23,6 +23,7 @@ __all__ = [
     "open_bank",
     "open_bank_at",
     "open_file",
+    "open_place",
     "open_stream",
     "stream_in",
     "try_keys",

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from ..bank import Bank, Stream
 from ..base import ZubretError
 from ..container import Container, GameFolder, Siblings, beside
-from ..container.base import open_entry
-from ..source import DiskCache
+from ..container.base import index_of, open_entry
+from ..source import DiskCache, Source
 from .known import Known
 from .recognise import open_archive, open_bank
 
@@ -52,35 +53,78 @@ def open_bank_at(
     `key` names the version of the archive, for the cache of unpacked entries.
     """
     known = known or Known()
+
+    def finder(step: Step) -> Callable[[Container], int]:
+        def find(archive: Container) -> int:
+            check_step(archive, step, str(locator))
+            return step[1]
+
+        return find
+
     archive = open_file(game, locator.archive, known, cache, key)
-    for depth, step in enumerate(locator.entries):
-        if archive is None:
-            raise _gone(locator, "The file is no longer an archive.")
-        check_step(archive, step, locator)
-        index = step[1]
-        key = f"{key}/{index}"
-        content = open_entry(archive, index, cache, key)
-        around: Siblings = beside(archive, index)
-        if depth < len(locator.entries) - 1:
-            content.name = f"{archive.source.name} › {content.name}"
-            archive = open_archive(content, known, around, cache, key)
+    content, around = _descend(archive, [finder(s) for s in locator.entries], str(locator), known, cache, key)
     bank = open_bank(content, known, around)
     if bank is None:
-        raise _gone(locator, "The entry is no longer a bank.")
+        raise _gone(str(locator), "The entry is no longer a bank.")
     return bank
 
 
-def check_step(archive: Container, step: Step, locator: Locator) -> None:
-    """ZubretError unless the entry is where the locator says."""
+def open_place(
+    game: GameFolder, path: str, known: Known, cache: DiskCache | None = None, key: str = ""
+) -> tuple[Source, Siblings]:
+    """The bytes at a path such as `data/sea.crate › music/a.bell`, whatever they are, and what stands beside them."""
+    file, *entries = path.split(" › ")
+    if not entries:
+        return game.open(file), game.beside(file)
+
+    def finder(name: str) -> Callable[[Container], int]:
+        def find(archive: Container) -> int:
+            index = index_of(archive, name)
+            if index is None:
+                raise ZubretError(
+                    f"{archive.source.name} has no entry {name}.", file=path, next="Survey the game again."
+                )
+            return index
+
+        return find
+
+    archive = open_file(game, file, known, cache, key)
+    return _descend(archive, [finder(name) for name in entries], path, known, cache, key)
+
+
+def _descend(
+    archive: Container | None,
+    steps: Sequence[Callable[[Container], int]],
+    where: str,
+    known: Known,
+    cache: DiskCache | None,
+    key: str,
+) -> tuple[Source, Siblings]:
+    """The entry that is reached by steps, each of which says the number of an entry in the archive before."""
+    for depth, step in enumerate(steps):
+        if archive is None:
+            raise _gone(where, "The file is no longer an archive.")
+        index = step(archive)
+        key = f"{key}/{index}"
+        content = open_entry(archive, index, cache, key)
+        around: Siblings = beside(archive, index)
+        if depth < len(steps) - 1:
+            content.name = f"{archive.source.name} › {content.name}"
+            archive = open_archive(content, known, around, cache, key)
+    return content, around
+
+
+def check_step(archive: Container, step: Step, where: str) -> None:
+    """ZubretError unless the entry is where a survey found it; `where` says it in the message."""
     path, index = step
     if index >= len(archive.entries) or archive.entries[index].path != path:
-        raise _gone(locator, "The entry is no longer where the survey found it.")
+        raise _gone(where, "The entry is no longer where the survey found it.")
 
 
 def stream_in(bank: Bank, locator: Locator) -> Stream:
     """The stream of a locator in its opened bank; ZubretError where it is no longer there."""
     if locator.ordinal >= len(bank.streams) or bank.streams[locator.ordinal].id != locator.stream_id:
-        raise _gone(locator, "The stream is no longer where the survey found it.")
+        raise _gone(str(locator), "The stream is no longer where the survey found it.")
     return bank.streams[locator.ordinal]
 
 
@@ -91,5 +135,5 @@ def open_stream(
     return stream_in(open_bank_at(game, locator, cache, key, known), locator)
 
 
-def _gone(locator: Locator, what: str) -> ZubretError:
-    return ZubretError(what, file=str(locator), next="The game has changed: survey it again, then look it up anew.")
+def _gone(where: str, what: str) -> ZubretError:
+    return ZubretError(what, file=where, next="The game has changed: survey it again, then look it up anew.")

@@ -1,7 +1,7 @@
 """Recognising files and entries: first by their signature, then by reading them whole.
 
 Signatures: ZIP (APPNOTE 4.3.7, 4.3.16), TAR (POSIX.1-2001, ustar), gzip (RFC 1952), xz, Zstandard (RFC 8878) and bzip2
-before TAR, ISO 9660 (ECMA-119 section 8.1), RIFF/WAVE (RIFF 1991), Ogg (RFC 3533 section 6), FLAC (RFC 9639 section
+before TAR, ISO 9660 (ECMA-119 section 8.1), RIFF/WAVE (RIFF 1991), AIFF (1989), Ogg (RFC 3533 section 6), FLAC (RFC 9639 section
 6), MPEG audio behind an ID3v2 tag (id3.org, ID3v2.4 section 3.1), and the marks of every layout.
 """
 
@@ -30,7 +30,8 @@ from ..layout import Layout, recognises
 from ..source import BytesSource, DiskCache, Source
 from .known import HEAD, Known
 
-_SIGNATURES = (b"PK\3\4", b"PK\5\6", b"RIFF", b"OggS", b"fLaC")
+_SIGNATURES = (b"PK\3\4", b"PK\5\6", b"RIFF", b"FORM", b"OggS", b"fLaC")
+_FORMS = (b"RIFFWAVE", b"FORMAIFF", b"FORMAIFC")
 DEEPEST = 16
 """Archives inside archives at most."""
 MOST_NESTED = 4096
@@ -77,7 +78,7 @@ def kind_of(source: Source, known: Known | None = None, head: bytes | None = Non
             return Kind("layout", " and ".join(x for x in (shown and f"mark {shown}", ending) if x), layout)
     if first[:4] in (b"PK\3\4", b"PK\5\6"):
         return Kind("zip", "a ZIP header stands at its beginning")
-    if (first[:4] == b"RIFF" and first[8:12] == b"WAVE") or first[:4] in (b"OggS", b"fLaC") or first[:3] == b"ID3":
+    if first[:4] + first[8:12] in _FORMS or first[:4] in (b"OggS", b"fLaC") or first[:3] == b"ID3":
         return Kind("audio", "the signature of an audio file")
     method = packing_of(first)
     if method is not None and is_tar(head_of(source)):

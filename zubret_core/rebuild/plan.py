@@ -14,7 +14,7 @@ from ..container import Container, GameFolder, NewEntry, beside
 from ..container.base import index_of, label_of, open_entry
 from ..layout import Layout, read_layout, relisted
 from ..locate import Known, Locator, kind_of, open_archive, open_bank, open_file
-from ..locate.locator import check_step
+from ..locate.locator import Step, check_step
 from ..source import Built, DiskCache, FileSource, Segment, Source, write_file
 
 LARGEST_LIST = 1 << 24
@@ -35,6 +35,24 @@ class StreamSwap:
     snr_db: float
 
 
+@dataclass(frozen=True)
+class EntryFile:
+    """A file that becomes an entry as it is: in the place of entry number `index`, or as a new one (None).
+
+    inside: the entries on the way to the archive that holds it, none for the file `archive` itself. path: what the
+    archive calls the entry.
+    """
+
+    archive: str
+    path: str
+    index: int | None
+    content: Path
+    inside: tuple[Step, ...] = ()
+
+    def __str__(self) -> str:
+        return " › ".join([self.archive, *(path for path, _ in self.inside), self.path])
+
+
 @dataclass
 class FilePlan:
     """One file of the game that will be written anew; belongs_to names the archive of a companion or volume."""
@@ -45,7 +63,7 @@ class FilePlan:
     swaps: list[StreamSwap]
     size_before: int
     entries: int
-    added: tuple[str, ...] = ()
+    files: Sequence[EntryFile] = ()
     belongs_to: str = ""
     lists: tuple[str, ...] = ()
     """Files whose lines change here."""
@@ -58,15 +76,6 @@ class FilePlan:
         return self.built.source.size
 
 
-@dataclass(frozen=True)
-class Addition:
-    """A file to be added to an archive as an entry."""
-
-    archive: str
-    path: str
-    content: Path
-
-
 def plan_rebuild(
     game: GameFolder,
     swaps: Sequence[StreamSwap],
@@ -74,17 +83,17 @@ def plan_rebuild(
     progress: Progress = silent,
     *,
     known: Known | None = None,
-    additions: Sequence[Addition] = (),
+    files: Sequence[EntryFile] = (),
     tight: bool = False,
 ) -> list[FilePlan]:
-    """One plan for each file that the swaps touch, companions included. Reads, but writes nothing.
+    """One plan for each file that swaps and entry files touch, companions included. Reads, but writes nothing.
 
     With `tight`, banks and archives are laid out afresh even where the new payload fits its slot, so that a shorter
     one leaves no free space behind.
     """
     known = known or Known()
     plans: list[FilePlan] = []
-    touched = sorted({s.locator.archive for s in swaps} | {a.archive for a in additions})
+    touched = sorted({s.locator.archive for s in swaps} | {f.archive for f in files})
     for n, path in enumerate(touched):
         progress(n, len(touched), f"planning {path}")
         archive = open_file(game, path, known, cache)
@@ -93,10 +102,9 @@ def plan_rebuild(
                 "The file is no longer an archive that Zubret can read.", file=path, next="Survey the game again."
             )
         here = [s for s in swaps if s.locator.archive == path]
-        more = [a for a in additions if a.archive == path]
-        built = _rebuilt(archive, here, 0, known, cache, tight, [NewEntry(a.path, FileSource(a.content)) for a in more])
-        names = tuple(a.path for a in more)
-        plans.append(FilePlan(path, archive.segments(), built, here, archive.source.size, len(archive.entries), names))
+        whole = [f for f in files if f.archive == path]
+        built = _Rebuilder(known, cache, tight).archive(archive, here, whole, 0)
+        plans.append(FilePlan(path, archive.segments(), built, here, archive.source.size, len(archive.entries), whole))
         folder = path.rpartition("/")[0]
         for name, other in built.others.items():
             place = f"{folder}/{name}" if folder else name
@@ -147,55 +155,91 @@ def _relisted(plan: FilePlan, game: GameFolder, known: Known, out: Path) -> Sour
     return relisted(read_layout(kind.layout, source), {lines[p]: FileSource(out / p) for p in plan.lists})
 
 
-def _rebuilt(
-    archive: Container,
-    swaps: Sequence[StreamSwap],
-    depth: int,
-    known: Known,
-    cache: DiskCache | None,
-    tight: bool,
-    added: Sequence[NewEntry] = (),
-) -> Built:
-    """An archive with the rebuilt banks, and the rebuilt archives, that stand in it."""
-    by_entry: dict[int, list[StreamSwap]] = {}
-    for swap in swaps:
-        check_step(archive, swap.locator.entries[depth], swap.locator)
-        by_entry.setdefault(swap.locator.entries[depth][1], []).append(swap)
-    changes: dict[int, Source] = {}
-    loose: dict[str, Built] = {}
-    for index, here in by_entry.items():
-        content, around = open_entry(archive, index, cache), beside(archive, index)
-        name = str(here[0].locator)
-        if len(here[0].locator.entries) > depth + 1:
-            content.name = f"{archive.source.name} › {content.name}"
-            nested = open_archive(content, known, around, cache)
+@dataclass
+class _Rebuilder:
+    """Rebuilds an archive with the banks and archives in it that something goes into."""
+
+    known: Known
+    cache: DiskCache | None
+    tight: bool
+
+    def archive(self, archive: Container, swaps: Sequence[StreamSwap], files: Sequence[EntryFile], depth: int) -> Built:
+        """`archive` stands at `depth` of what is in the swaps' locators and around the files."""
+        changes: dict[int, Source] = {}
+        loose: dict[str, Built] = {}
+
+        def change(index: int, content: Source) -> None:
+            for n in (index, *archive.sharing(index)):
+                changes[n] = content
+
+        here = [f for f in files if len(f.inside) == depth]
+        for file in here:
+            if file.index is not None:
+                check_step(archive, (file.path, file.index), str(file))
+                change(file.index, FileSource(file.content))
+        for index in _next_entries(archive, swaps, files, depth):
+            if index in changes:
+                raise ZubretError(
+                    "A stream in this entry is swapped, and the entry is replaced as a whole, too.",
+                    file=f"{archive.source.name} › {label_of(archive, index)}",
+                    next="Remove the swap, or the file that takes the entry's place.",
+                )
+            built = self._entry(
+                archive,
+                index,
+                [s for s in swaps if s.locator.entries[depth][1] == index],
+                [f for f in files if len(f.inside) > depth and f.inside[depth][1] == index],
+                depth,
+            )
+            change(index, built.source)
+            if archive.kind == "file":
+                loose = built.others
+                continue
+            for companion, part in built.others.items():
+                folder = label_of(archive, index).rpartition("/")[0]
+                number = index_of(archive, f"{folder}/{companion}" if folder else companion)
+                if number is None:
+                    raise ZubretError(
+                        f"{companion}, which would be new, can't be put beside its bank.",
+                        file=label_of(archive, index),
+                        next="Shorten the swap.",
+                    )
+                changes[number] = part.source
+        added = [NewEntry(f.path, FileSource(f.content)) for f in here if f.index is None]
+        whole = archive.rebuild(changes, added=added, anew=self.tight)
+        whole.others |= loose
+        return whole
+
+    def _entry(
+        self, archive: Container, index: int, swaps: list[StreamSwap], files: list[EntryFile], depth: int
+    ) -> Built:
+        """The new bytes of an entry that is a bank with swapped streams, or an archive."""
+        content, around = open_entry(archive, index, self.cache), beside(archive, index)
+        name = f"{archive.source.name} › {content.name}"
+        if files or len(swaps[0].locator.entries) > depth + 1:
+            content.name = name
+            nested = open_archive(content, self.known, around, self.cache)
             if nested is None:
                 raise ZubretError("The entry is no longer an archive.", file=name, next="Survey again.")
-            built = _rebuilt(nested, here, depth + 1, known, cache, tight)
-        else:
-            bank = open_bank(content, known, around)
-            if bank is None:
-                raise ZubretError("The entry is no longer a bank.", file=name, next="Survey again.")
-            new = {s.locator.ordinal: NewStream(FileSource(s.payload), s.format) for s in here}
-            built = bank.rebuild(new, anew=tight)
-        changes[index] = built.source
-        for other in archive.sharing(index):
-            changes[other] = built.source
-        if archive.kind == "file":
-            loose = built.others
-        for companion, part in built.others.items() if archive.kind != "file" else ():
-            folder = label_of(archive, index).rpartition("/")[0]
-            number = index_of(archive, f"{folder}/{companion}" if folder else companion)
-            if number is None:
-                raise ZubretError(
-                    f"{companion}, which would be new, can't be put beside its bank.",
-                    file=name,
-                    next="Shorten the swap.",
-                )
-            changes[number] = part.source
-    whole = archive.rebuild(changes, added=added, anew=tight)
-    whole.others |= loose
-    return whole
+            return self.archive(nested, swaps, files, depth + 1)
+        bank = open_bank(content, self.known, around)
+        if bank is None:
+            raise ZubretError("The entry is no longer a bank.", file=name, next="Survey again.")
+        new = {s.locator.ordinal: NewStream(FileSource(s.payload), s.format) for s in swaps}
+        return bank.rebuild(new, anew=self.tight)
+
+
+def _next_entries(archive: Container, swaps: Sequence[StreamSwap], files: Sequence[EntryFile], depth: int) -> list[int]:
+    """The entries of an archive in which something changes further in; each has to be where it was found."""
+    steps: dict[int, None] = {}
+    for swap in swaps:
+        check_step(archive, swap.locator.entries[depth], str(swap.locator))
+        steps[swap.locator.entries[depth][1]] = None
+    for file in files:
+        if len(file.inside) > depth:
+            check_step(archive, file.inside[depth], str(file))
+            steps[file.inside[depth][1]] = None
+    return list(steps)
 
 
 def write_plan(plans: Sequence[FilePlan], out: Path, progress: Progress = silent) -> list[Path]:

@@ -26,7 +26,7 @@ from ..layout import Reading, load_layout, read_layout, shipped_layouts
 from ..layout.integrity import how_of, sum_is, sums_of, verify
 from ..layout.write import region_untied
 from ..locate import Known, kind_of, open_archive, open_bank, open_file
-from ..source import FileSource, Source
+from ..source import FileSource, Source, same_bytes
 from ..source.sums import sum_of
 from .plan import FilePlan, listed_in
 
@@ -65,7 +65,15 @@ def expectation(
             {
                 "path": p.path,
                 "size": p.size,
-                "added": list(p.added),
+                "files": [
+                    {
+                        "inside": [list(step) for step in f.inside],
+                        "index": f.index,
+                        "path": f.path,
+                        "content": str(f.content),
+                    }
+                    for f in p.files
+                ],
                 "belongs_to": p.belongs_to,
                 "lists": list(p.lists),
                 "swaps": [
@@ -169,7 +177,7 @@ def _prove_file(
     old, new = open_file(old_game, path, known), open_file(new_game, path, known)
     if old is None or new is None:
         raise ZubretError("The file is no longer recognised as an archive.", file=path)
-    _prove_archive(old, new, file["swaps"], 0, file["added"], known, point, progress)
+    _prove_archive(old, new, file["swaps"], file["files"], 0, known, point, progress)
     return points
 
 
@@ -196,13 +204,15 @@ def _prove_archive(
     old: Container,
     new: Container,
     swaps: list[dict[str, Any]],
+    files: list[dict[str, Any]],
     depth: int,
-    added: list[str],
     known: Known,
     point: Point,
     progress: Progress,
 ) -> None:
-    """Two archives entry by entry; then the banks and archives inside that swaps touched."""
+    """Two archives entry by entry; then the banks and archives inside that swaps and entry files touched."""
+    here = [f for f in files if len(f["inside"]) == depth]
+    added = [f["path"] for f in here if f["index"] is None]
     inside = "" if depth == 0 else f"{new.source.name.rsplit(' › ', 1)[-1]}: "
     count = len(old.entries)
     point(f"{inside}entries", spaced(count + len(added)), spaced(len(new.entries)))
@@ -213,7 +223,9 @@ def _prove_archive(
     if added:
         found = [e.path for e in list(new.entries)[count:]]
         point(f"{inside}added entries", ", ".join(added), ", ".join(found), len(found) == len(added))
-    changed = _changed(old, swaps, depth)
+    replaced = {f["index"] for f in here if f["index"] is not None}
+    further = {f["inside"][depth][1] for f in files if len(f["inside"]) > depth}
+    changed = _changed(old, {s["entries"][depth][1] for s in swaps} | further, replaced)
     untouched = [n for n in range(count) if n not in changed]
     identical = _identical(old, new, untouched, progress)
     point(f"{inside}untouched entries", f"{spaced(len(untouched))} identical", f"{spaced(identical)} identical")
@@ -222,6 +234,12 @@ def _prove_archive(
         new.check(n)
     if fresh and not isinstance(new, LooseFile):
         point(f"{inside}checksums of changed entries", f"{spaced(len(fresh))} right", f"{spaced(len(fresh))} right")
+    new_places = iter(range(count, len(new.entries)))
+    for f in here:
+        n = next(new_places) if f["index"] is None else f["index"]
+        with FileSource(f["content"]) as given:
+            equal = same_bytes(given, new.open(n))
+        point(f"{inside}{label_of(new, n)}: bytes", "as given", "as given" if equal else "different")
     if isinstance(old, DescribedArchive) and isinstance(new, DescribedArchive):
         verify(new.reading)
         align = new.layout.payload.align
@@ -231,32 +249,30 @@ def _prove_archive(
         point(f"{inside}alignment", f"{spaced(len(placed))} {grid}", f"{spaced(on_grid)} {grid}")
         if not added:
             point(f"{inside}bytes that no swap touches", "carried over", _carried(old.reading, new.reading))
-    for index in sorted({s["entries"][depth][1] for s in swaps}):
-        here = [s for s in swaps if s["entries"][depth][1] == index]
+    for index in sorted({s["entries"][depth][1] for s in swaps} | further):
+        within = [s for s in swaps if s["entries"][depth][1] == index]
+        below = [f for f in files if len(f["inside"]) > depth and f["inside"][depth][1] == index]
         contents = [open_entry(a, index) for a in (old, new)]
-        if len(here[0]["entries"]) > depth + 1:
+        if below or len(within[0]["entries"]) > depth + 1:
             for archive, content in zip((old, new), contents, strict=True):
                 content.name = f"{archive.source.name} › {content.name}"
             pair = [open_archive(c, known, beside(a, index)) for a, c in zip((old, new), contents, strict=True)]
             if pair[0] is None or pair[1] is None:
                 raise ZubretError("The entry is no longer an archive.", file=old.entries[index].path)
-            _prove_archive(pair[0], pair[1], here, depth + 1, [], known, point, progress)
+            _prove_archive(pair[0], pair[1], within, below, depth + 1, known, point, progress)
             continue
         banks = [open_bank(c, known, beside(a, index)) for a, c in zip((old, new), contents, strict=True)]
         if banks[0] is None or banks[1] is None:
             raise ZubretError("The entry is no longer a bank.", file=old.entries[index].path)
-        _prove_bank(banks[0], banks[1], here, point)
+        _prove_bank(banks[0], banks[1], within, point)
 
 
-def _changed(old: Container, swaps: list[dict[str, Any]], depth: int) -> set[int]:
-    """The entries that swaps may have changed: their banks, what shares their bytes, and the banks' companions."""
-    changed = {s["entries"][depth][1] for s in swaps}
-    changed |= {n for e in changed for n in old.sharing(e)}
-    for index in list(changed):
-        stem = label_of(old, index).rpartition(".")[0]
-        companions = (n for n in range(len(old.entries)) if stem and label_of(old, n).rpartition(".")[0] == stem)
-        changed.update(companions)
-    return changed
+def _changed(old: Container, touched: set[int], replaced: set[int]) -> set[int]:
+    """The entries that may be others now: those touched inside with their banks' companions, and those replaced."""
+    changed = touched | {n for e in touched for n in old.sharing(e)}
+    stems = {label_of(old, n).rpartition(".")[0] for n in changed} - {""}
+    changed |= {n for n in range(len(old.entries)) if label_of(old, n).rpartition(".")[0] in stems}
+    return changed | replaced | {n for e in replaced for n in old.sharing(e)}
 
 
 def _identical(old: Container, new: Container, entries: list[int], progress: Progress) -> int:
@@ -266,7 +282,7 @@ def _identical(old: Container, new: Container, entries: list[int], progress: Pro
         a, b = old.entries[n], new.entries[n]
         same = (a.stored, a.size, a.crc32) == (b.stored, b.size, b.crc32)
         if same:
-            same = _equal(_stored(old, n), _stored(new, n))
+            same = same_bytes(_stored(old, n), _stored(new, n))
         count += same
         done += a.stored
         progress(done, done, f"comparing {a.path}")
@@ -277,10 +293,6 @@ def _stored(archive: Container, n: int) -> Source:
     if isinstance(archive, DescribedArchive):
         return archive.reading.payload(n)
     return archive.open(n)
-
-
-def _equal(a: Source, b: Source) -> bool:
-    return a.size == b.size and all(x == y for x, y in zip(a.chunks(), b.chunks(), strict=True))
 
 
 def _carried(old: Reading, new: Reading) -> str:
@@ -299,7 +311,7 @@ def _prove_bank(old: Bank, new: Bank, swaps: list[dict[str, Any]], point) -> Non
     changed |= {n for c in changed for n in old.streams[c].shares}
     untouched = [n for n in range(len(old.streams)) if n not in changed]
     same = sum(
-        old.streams[n].format == new.streams[n].format and _equal(old.streams[n].payload, new.streams[n].payload)
+        old.streams[n].format == new.streams[n].format and same_bytes(old.streams[n].payload, new.streams[n].payload)
         for n in untouched
     )
     if len(old.streams) > 1:
@@ -321,7 +333,7 @@ def _prove_bank(old: Bank, new: Bank, swaps: list[dict[str, Any]], point) -> Non
         )
         point(f"{label}: loop", _loop(wanted), _loop(found))
         with FileSource(swap["payload"]) as payload:
-            equal = _equal(payload, stream.payload)
+            equal = same_bytes(payload, stream.payload)
         point(f"{label}: stored bytes", "as prepared", "as prepared" if equal else "different")
         meant = np.fromfile(swap["meant"], "<i2").reshape(-1, wanted.channels)
         heard = to_int16(stream.decode(0, found.frames))

@@ -1,6 +1,6 @@
 """Random-access bytes: files, slices, chains of parts, unpacked entries."""
 
-from .base import BytesSource, FileSource, FillSource, SliceSource, Source, SourceFile, read_array
+from .base import BytesSource, FileSource, FillSource, SliceSource, Source, SourceFile, read_array, same_bytes
 from .cache import DiskCache
 from .chain import Built, ChainSource, Part, Segment, write_file
 from .sums import crc32_of
@@ -21,6 +21,7 @@ __all__ = [
     "SourceFile",
     "crc32_of",
     "read_array",
+    "same_bytes",
     "spooled",
     "write_file",
 ]

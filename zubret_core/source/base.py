@@ -6,7 +6,9 @@ import io
 import os
 import threading
 from collections.abc import Iterator
+from functools import cached_property
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,6 +47,11 @@ class Source:
             at += len(piece)
             yield piece
 
+    @cached_property
+    def memory(self) -> dict[Any, Any]:
+        """What readers keep of it, each under its own type; it goes when the source goes."""
+        return {}
+
     def close(self) -> None:
         """Give back what the source holds open."""
 
@@ -56,6 +63,12 @@ class Source:
 
     def __repr__(self) -> str:
         return f"<{type(self).__name__} {self.name} {self.size:,} bytes>"
+
+
+def same_bytes(one: Source, other: Source) -> bool:
+    """Whether two sources hold the same bytes."""
+    pairs = zip(one.chunks(), other.chunks(), strict=False)
+    return one.size == other.size and all(a == b for a, b in pairs)
 
 
 class BytesSource(Source):
@@ -115,6 +128,10 @@ class FileSource(Source):
                 next="Something else is writing to it: wait until that has ended, then survey again.",
             )
         return data
+
+    def fileno(self) -> int:
+        """The system's number of the open file."""
+        return self._file.fileno()
 
     def close(self) -> None:
         self._file.close()

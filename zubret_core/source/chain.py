@@ -9,16 +9,21 @@ from __future__ import annotations
 import errno
 import os
 from bisect import bisect_right
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from io import FileIO
 from pathlib import Path
 from typing import NamedTuple
 
 from ..base import Progress, ZubretError, silent
-from .base import Source
+from .base import FileSource, SliceSource, Source
 
 PIECE = 1 << 18
 """Bytes written at once: small enough to stay in the processor's cache between reading and writing."""
+COPIED = 1 << 23
+"""Bytes that the system is asked to copy at once: few enough that a cancel is seen soon."""
+_NOT_HERE = (errno.EXDEV, errno.EINVAL, errno.ENOSYS, errno.EOPNOTSUPP, errno.EPERM)
+"""What the system answers where it can't copy between these two files by itself."""
 
 
 class Part(NamedTuple):
@@ -97,11 +102,8 @@ def write_file(source: Source, path: Path, progress: Progress = silent) -> None:
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         with open(part, "wb", buffering=0) as out:
-            for piece in source.chunks(step=PIECE):
-                view = memoryview(piece)
-                while view:
-                    view = view[out.write(view) :]
-                done += len(piece)
+            for length in _flow(source, 0, source.size, out):
+                done += length
                 progress(done, source.size, f"writing {path.name}")
             os.fsync(out.fileno())
         os.replace(part, path)
@@ -118,6 +120,39 @@ def write_file(source: Source, path: Path, progress: Progress = silent) -> None:
         ) from e
     finally:
         part.unlink(missing_ok=True)
+
+
+def _flow(source: Source, at: int, length: int, out: FileIO) -> Iterator[int]:
+    """Append a span of a source to a file; gives the bytes of each step. What stands in files the system copies."""
+    if isinstance(source, ChainSource):
+        n, end = bisect_right(source._ends, at), at + length
+        while at < end:
+            part = source.parts[n]
+            skip = at - (source._ends[n] - part.length)
+            take = min(end - at, part.length - skip)
+            yield from _flow(part.source, part.at + skip, take, out)
+            at, n = at + take, n + 1
+        return
+    if isinstance(source, SliceSource):
+        yield from _flow(source.source, source.at + at, length, out)
+        return
+    if isinstance(source, FileSource) and length > PIECE and hasattr(os, "copy_file_range"):
+        while length:
+            try:
+                copied = os.copy_file_range(source.fileno(), out.fileno(), min(length, COPIED), at)
+            except OSError as e:
+                if e.errno not in _NOT_HERE:
+                    raise
+                break
+            if not copied:
+                break  # shorter than it was: reading it says so
+            at, length = at + copied, length - copied
+            yield copied
+    for piece in source.chunks(at, length, PIECE):
+        view = memoryview(piece)
+        while view:
+            view = view[out.write(view) :]
+        yield len(piece)
 
 
 def _sync_folder(folder: Path) -> None:

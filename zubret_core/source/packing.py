@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import bz2
 import lzma
+import struct
 import zlib
 from collections.abc import Callable, Iterator
 from typing import IO, Protocol, cast
@@ -166,13 +167,20 @@ def _lz4_block(method: str, stored: Source, limit: int) -> Iterator[bytes]:
 _PIECES: dict[str, Callable[[str, Source, int], Iterator[bytes]]] = {"zstd": _zstd, "lz4-block": _lz4_block}
 
 
-def packed(method: str, plain: Source, level: int | None = None) -> Iterator[bytes]:
-    """The stored pieces of a source under a method; `level` is the method's own, None its usual one."""
+def packed(method: str, plain: Source, level: int | None = None, like: Source | None = None) -> Iterator[bytes]:
+    """The stored pieces of a source under a method; `level` is the method's own, None its usual one.
+
+    like: a stored stream whose kind of effort is kept where no level is given, and whose gzip header is kept.
+    """
+    first = like.read(0, min(LONGEST_HEAD, like.size)) if like else b""
+    if level is None and method == "zlib":
+        level = zlib_level(first[:2])
     if method == "lz4-block":
         how = {} if level is None else {"mode": "high_compression", "compression": level}
         yield lz4.block.compress(plain.read(0, plain.size), store_size=False, **how)
         return
-    packer = _packer(method, level, plain.size)
+    head = gzip_head(first) if method == "gzip" else b""
+    packer = _GzipPacker(head, level) if head else _packer(method, level, plain.size)
     if isinstance(packer, lz4.frame.LZ4FrameCompressor):
         yield packer.begin(plain.size)
     for piece in plain.chunks():
@@ -192,6 +200,44 @@ def _packer(method: str, level: int | None, size: int):
     if method == "zstd":
         return zstandard.ZstdCompressor(level=3 if level is None else level).compressobj(size=size)
     return lz4.frame.LZ4FrameCompressor(compression_level=level or 0)
+
+
+class _GzipPacker:
+    """A gzip member behind a header that is given (RFC 1952, section 2.3): its name, time and system stay."""
+
+    def __init__(self, head: bytes, level: int | None):
+        effort = {2: 9, 4: 1}.get(head[8], 6)  # XFL
+        self._inner = zlib.compressobj(effort if level is None else level, zlib.DEFLATED, -15)
+        self._head, self._crc, self._size = head, 0, 0
+
+    def compress(self, data: bytes) -> bytes:
+        self._crc, self._size = zlib.crc32(data, self._crc), self._size + len(data)
+        head, self._head = self._head, b""
+        return head + self._inner.compress(data)
+
+    def flush(self) -> bytes:
+        return self._head + self._inner.flush() + struct.pack("<2I", self._crc, self._size & 0xFFFFFFFF)
+
+
+LONGEST_HEAD = 1 << 12
+"""Bytes of a gzip header at most that are kept."""
+
+
+def gzip_head(data: bytes) -> bytes:
+    """The header of a gzip member (RFC 1952, section 2.3.1), empty where `data` does not hold all of one."""
+    if len(data) < 10 or data[:3] != b"\x1f\x8b\x08":
+        return b""
+    flags, at = data[3], 10
+    if flags & 4:  # FEXTRA
+        at += 2 + int.from_bytes(data[at : at + 2], "little")
+    for flag in (8, 16):  # FNAME, FCOMMENT
+        if flags & flag:
+            end = data.find(b"\0", at)
+            if end < 0:
+                return b""
+            at = end + 1
+    at += flags & 2  # FHCRC
+    return data[:at] if at <= len(data) else b""
 
 
 def zlib_level(head: bytes) -> int | None:

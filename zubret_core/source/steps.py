@@ -21,7 +21,7 @@ from ..base import ZubretError
 from .base import BytesSource, SliceSource, Source
 from .cache import DiskCache
 from .chain import ChainSource, Part
-from .packing import packed, unpacked, unpacked_small, zlib_level
+from .packing import packed, unpacked, unpacked_small
 from .unpack import spooled
 
 AES_BLOCK = 16
@@ -53,10 +53,7 @@ class Packed(Step):
         return unpacked(self.method, stored, size, exact)
 
     def packed(self, plain: Source, like: Source | None = None) -> Source:
-        level = self.level
-        if level is None and self.method == "zlib" and like is not None:
-            level = zlib_level(like.read(0, min(2, like.size)))
-        return spooled(packed(self.method, plain, level), plain.size, plain.name)
+        return spooled(packed(self.method, plain, self.level, like), plain.size, plain.name)
 
 
 class _Mapped(Source):

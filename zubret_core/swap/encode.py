@@ -12,7 +12,7 @@ from ..audio.files import file_format
 from ..bank import Stream
 from ..base import Format, Progress, ZubretError, silent, to_int16
 from ..base.pcm import snr_db
-from ..codec import CODECS
+from ..codec import VorbisPackets, codec_of
 from ..source import BytesSource
 from .fit import FITS, FitReport
 from .treatment import Treatment
@@ -32,6 +32,23 @@ class Prepared:
     meant: NDArray[np.int16]
     heard: NDArray[np.int16]
     snr_db: float
+
+
+def _as_it_is(audio: Audio, how: Treatment, report: FitReport, format: Format) -> bytes:
+    """The file's own packets, where nothing is changed about it and its setup is the bank's; else nothing."""
+    codec, target = codec_of(format), report.target
+    assert target is not None
+    untouched = (
+        target.used == (0, audio.frames)
+        and (audio.rate, audio.channels) == (format.rate, format.channels)
+        and not (how.gain_db or target.pad or target.cut)
+    )
+    if not (untouched and isinstance(codec, VorbisPackets) and audio.variant == "OGG/VORBIS" and audio.file):
+        return b""
+    try:
+        return codec.from_ogg(audio.file, format)
+    except ZubretError:
+        return b""
 
 
 def prepare(original: Stream, audio: Audio, how: Treatment, report: FitReport, progress: Progress = silent) -> Prepared:
@@ -60,9 +77,9 @@ def prepare(original: Stream, audio: Audio, how: Treatment, report: FitReport, p
         assert stored is not None
         format = stored
     else:
-        payload = CODECS[format.codec].encode(meant, format)
+        payload = _as_it_is(audio, how, report, format) or codec_of(format).encode(meant, format)
     progress(3, steps, "decoding what the game will hear")
-    heard = to_int16(CODECS[format.codec].decode(BytesSource(payload, "replacement"), format, 0, format.frames))
+    heard = to_int16(codec_of(format).decode(BytesSource(payload, "replacement"), format, 0, format.frames))
     progress(4, steps, "comparing")
     same = min(len(heard), len(meant))
     return Prepared(payload, format, meant, heard, snr_db(meant[:same], heard[:same]))

@@ -6,13 +6,11 @@ import math
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-import soundfile
-
 from ..audio import Audio, can_mix, level_dbfs
 from ..bank import Stream
 from ..base import Format, Loop, ZubretError
 from ..base.wording import clock, spaced
-from ..codec import CODECS
+from ..codec import codec_of
 from .treatment import Target, Treatment, target_of
 
 FITS, CAN, BLOCKS = "fits", "can be fitted", "blocks"
@@ -159,17 +157,16 @@ def _channels(want: Format, info: AudioInfo, how: Treatment) -> FitPoint:
 
 
 def _codec(want: Format, info: AudioInfo) -> list[FitPoint]:
-    codec = CODECS[want.codec]
+    codec = codec_of(want)
     label = want.variant.replace("/", ", ") if want.codec == "file" else codec.label
     source = info.variant.replace("/", ", ")
-    if want.codec == "file":
-        container, subtype = want.variant.split("/")
-        if not soundfile.check_format(container, subtype):
-            return [FitPoint("codec", "codec", label, source, BLOCKS, f"{label} can be read but not written")]
+    obstacle = codec.obstacle(want)
+    if obstacle:
+        return [FitPoint("codec", "codec", label, source, BLOCKS, obstacle)]
     points = [FitPoint("codec", "codec", label, source, FITS, f"encoded as {label}")]
-    if want.block_size:
+    frames = f"{spaced(codec.block_frames(want))} frames a block"
+    if want.block_size and codec.block_frames(want) > 1:
         size = f"{spaced(want.block_size)} B"
-        frames = f"{spaced(codec.block_frames(want))} frames a block"
         points.append(FitPoint("block_size", "block size", size, size, FITS, frames))
     return points
 
@@ -207,7 +204,7 @@ def _loop(want: Format, target: Target, info: AudioInfo, how: Treatment) -> list
     if not new.loop:
         return [FitPoint("loop", "loop", old_text, new_text, FITS, "plays once")]
     points = [FitPoint("loop", "loop", old_text, new_text, FITS, f"{spaced(new.loop.length)} frames a pass")]
-    block = CODECS[want.codec].block_frames(want)
+    block = codec_of(want).block_frames(want)
     if block == 1:
         return points
     old_edge = f"block {spaced(want.loop.start // block)}" if want.loop else ""
@@ -251,13 +248,10 @@ def _peak(original: float, info: AudioInfo, how: Treatment) -> FitPoint:
 def _size(original: Stream, target: Target) -> FitPoint:
     want, new = original.format, target.format
     old = f"{spaced(original.stored)} B"
-    codec = CODECS[want.codec]
-    if want.codec == "file":
+    codec = codec_of(want)
+    size = codec.stored_size(want.with_(frames=new.frames))
+    if size is None:
         return FitPoint("size", "stored size", old, "known after encoding", FITS, "the archive is written anew")
-    if want.block_size:
-        size = -(-new.frames // codec.block_frames(want)) * want.block_size
-    else:
-        size = new.frames * want.channels * 2
     if size <= original.slot:
         return FitPoint("size", "stored size", old, f"{spaced(size)} B", FITS, "fits its place")
     more = spaced(size - original.slot)

@@ -7,7 +7,7 @@ from typing import Any
 
 from ..audio import carried, resampled_length
 from ..base import Format, Loop, ZubretError
-from ..codec import CODECS
+from ..codec import codec_of
 
 LOOP_MODES = ("source", "whole", "points", "none")
 
@@ -96,7 +96,7 @@ def target_of(original: Format, rate: int, channels: int, frames: int, own: Loop
     out_channels = original.channels if how.mix else channels
     new_loop = carried(part_loop, rate, out_rate) if part_loop else None
     length = resampled_length(end - start, rate, out_rate, part_loop)
-    block = CODECS[original.codec].block_frames(original)
+    block = codec_of(original).block_frames(original)
     off = new_loop.start % block if new_loop else 0
     pad = block - off if off and how.align == "pad" else 0
     cut = off if how.align == "trim" else 0

@@ -12,6 +12,12 @@
     run: () => void;
   }
 
+  const STOPS: [StationKey, string][] = [
+    ["survey", "Survey"],
+    ["locate", "Locate"],
+    ["swap", "Swap"],
+    ["rebuild", "Rebuild"],
+  ];
   let dialog: HTMLDialogElement;
   let text = $state("");
   let at = $state(0);
@@ -47,10 +53,11 @@
   });
 
   const deeds = $derived<Choice[]>([
-    ...app.route.map((s) => ({
-      label: `Go to ${s.name}`,
-      hint: s.text,
-      run: () => app.go(s.key as StationKey),
+    // What the stops say may still be on its way; going to one need not wait for it.
+    ...(app.game ? STOPS : []).map(([key, name]) => ({
+      label: `Go to ${name}`,
+      hint: app.route.find((s) => s.key === key)?.text ?? "",
+      run: () => app.go(key),
     })),
     ...(app.game
       ? [

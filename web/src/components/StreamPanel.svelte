@@ -123,5 +123,8 @@
       <a class="btn btn-sm grow" href="/api/streams/{stream.id}/export?kind=wav" download>Take out WAV</a>
       <a class="btn btn-sm grow" href="/api/streams/{stream.id}/export?kind=ogg" download>Take out Ogg</a>
     </div>
+    <button class="btn btn-sm" onclick={() => app.go("stream", `s${stream.id}`)}
+      >Look closer <kbd class="kbd kbd-sm">E</kbd></button
+    >
   </div>
 </aside>

@@ -66,7 +66,7 @@
     <div class="w-44 shrink-0 max-md:w-auto max-md:grow">
       <p class="truncate font-semibold">{player.item.title}</p>
       <p class="num truncate text-quiet" title={player.item.place}>
-        {player.item.place.split(" › ").slice(-2).join(" › ")}
+        {player.item.place.split(" › ")[0]}
       </p>
     </div>
     <div
@@ -83,9 +83,9 @@
       {onkeydown}
     >
       <svg {width} height="50" class="absolute inset-0" aria-hidden="true">
-        {#if track.loop}
-          {@const a = (track.loop[0]! / track.frames) * width}
-          {@const b = (track.loop[1]! / track.frames) * width}
+        {#if player.loop}
+          {@const a = (player.loop[0]! / track.frames) * width}
+          {@const b = (player.loop[1]! / track.frames) * width}
           <rect x={a} y="0" width={Math.max(1, b - a)} height="50" fill="var(--loop-wash)" />
           <path
             d="M{a + 6} 1.5H{a + 1.5}V48.5H{a + 6}M{b - 6} 1.5H{b - 1.5}V48.5H{b - 6}"
@@ -134,10 +134,10 @@
         class:chosen={player.looping}
         aria-label="Play the loop again and again"
         aria-pressed={player.looping}
-        disabled={!track.loop}
+        disabled={!player.loop}
         onclick={() => (player.looping = !player.looping)}><Repeat size={15} /></button
       >
-      <button class="btn btn-sm" disabled={!track.loop} onclick={() => player.seam()}>
+      <button class="btn btn-sm" disabled={!player.loop} onclick={() => player.seam()}>
         Hear seam <kbd class="kbd kbd-sm">S</kbd>
       </button>
     </div>

@@ -1,18 +1,11 @@
 <script lang="ts">
-  import Folder from "@lucide/svelte/icons/folder";
-  import {
-    api,
-    asProblem,
-    got,
-    type Folders,
-    type Job,
-    type ProblemText,
-    type TakeOutPlan,
-  } from "../lib/api";
+  import { api, got, type TakeOutPlan } from "../lib/api";
   import { app } from "../lib/app.svelte";
+  import { TakingOut } from "../lib/takeout.svelte";
   import { bytes, count, spaced } from "../lib/format";
-  import JobPanel from "./JobPanel.svelte";
+  import FolderField from "./FolderField.svelte";
   import ProblemPanel from "./ProblemPanel.svelte";
+  import TakenOut from "./TakenOut.svelte";
 
   /** What is taken out: chosen entries, an archive (0: the whole game) and a filter. */
   export interface Selection {
@@ -21,38 +14,15 @@
     entries: number[];
     title: string;
   }
-  interface Failure {
-    target: string;
-    source: string;
-    what: string;
-    next: string;
-  }
-  interface Result {
-    files: number;
-    skipped: number;
-    bytes: number;
-    failed: Failure[];
-    failed_count: number;
-    renamed: number;
-    folder: string;
-    zip: boolean;
-  }
-
   let { selection, close }: { selection: Selection; close: () => void } = $props();
   let dialog: HTMLDialogElement;
-  let plan = $state<TakeOutPlan | null>(null);
-  let problem = $state<ProblemText | null>(null);
   let into = $state<"folder" | "zip">("folder");
   let flat = $state(false);
   let folder = $state("");
-  let named = $state<string[]>([]);
-  let at = $state<Folders | null>(null);
-  let started = $state(0);
+  const out = new TakingOut<TakeOutPlan>();
 
   const game_id = app.gameId;
-  const job = $derived<Job | undefined>(app.jobs.find((j) => j.id === started));
-  const running = $derived(!!job && (job.state === "running" || job.state === "waiting"));
-  const result = $derived(job?.state === "done" ? (job.result as unknown as Result) : null);
+  const plan = $derived(out.plan);
   const body = $derived({
     archive: selection.archive,
     q: selection.q,
@@ -63,52 +33,18 @@
 
   $effect(() => {
     dialog.showModal();
-    void got(api.GET("/api/export-folders")).then((list) => {
-      named = list;
-      folder ||= list[0] ?? "";
-    });
   });
 
   $effect(() => {
     const wanted = body;
-    if (started) return;
-    const timer = setTimeout(async () => {
-      try {
-        plan = await got(
-          api.POST("/api/games/{game_id}/take-out/plan", { params: { path: { game_id } }, body: wanted }),
-        );
-        problem = null;
-      } catch (error) {
-        plan = null;
-        problem = asProblem(error);
-      }
-    }, 150);
-    return () => clearTimeout(timer);
+    if (!out.started)
+      return out.ask(() =>
+        api.POST("/api/games/{game_id}/take-out/plan", { params: { path: { game_id } }, body: wanted }),
+      );
   });
 
-  async function browse(path: string) {
-    try {
-      at = await got(api.GET("/api/folders", { params: { query: { path } } }));
-      if (path) folder = path;
-    } catch (error) {
-      problem = asProblem(error);
-    }
-  }
-
-  async function begin(call: () => Promise<Job>) {
-    problem = null;
-    try {
-      const next = await call();
-      started = next.id;
-      app.started(next);
-    } catch (error) {
-      problem = asProblem(error);
-    }
-  }
   const start = () =>
-    begin(() => got(api.POST("/api/games/{game_id}/take-out", { params: { path: { game_id } }, body })));
-  const again = () =>
-    begin(() => got(api.POST("/api/jobs/{job_id}/again", { params: { path: { job_id: started } } })));
+    out.begin(api.POST("/api/games/{game_id}/take-out", { params: { path: { game_id } }, body }));
 </script>
 
 <dialog
@@ -123,10 +59,10 @@
       <p class="text-quiet break-words">{selection.title}</p>
     </div>
     <button class="btn btn-sm" onclick={() => dialog.close()}
-      >{running ? "Go on in the background" : "Close"}</button
+      >{out.running ? "Go on in the background" : "Close"}</button
     >
   </div>
-  {#if !started}
+  {#if !out.started}
     <fieldset class="mt-4 flex gap-6" aria-label="Where to">
       <label class="flex items-center gap-2"
         ><input type="radio" class="radio radio-sm" value="folder" bind:group={into} /> into a folder</label
@@ -138,39 +74,7 @@
         ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={flat} /> without folders</label
       >
     </fieldset>
-    {#if into === "folder"}
-      <div class="mt-3">
-        <label class="block"
-          ><span class="text-quiet">export folder; it is made if it is not there</span>
-          <input class="input num mt-1 w-full" list="named-folders" bind:value={folder} /></label
-        >
-        <datalist id="named-folders"
-          >{#each named as path (path)}<option value={path}></option>{/each}</datalist
-        >
-        {#if at}
-          <ul class="mt-2 max-h-40 overflow-auto border-y border-line" aria-label="Folders">
-            {#if at.parent !== null}
-              <li>
-                <button
-                  class="w-full px-2 py-1 text-left hover:bg-base-200"
-                  onclick={() => browse(at?.parent ?? "")}>↑ up</button
-                >
-              </li>
-            {/if}
-            {#each at.folders as f (f.path)}
-              <li>
-                <button
-                  class="flex w-full items-center gap-2 px-2 py-1 text-left hover:bg-base-200"
-                  onclick={() => browse(f.path)}><Folder size={14} class="text-quiet" />{f.name}</button
-                >
-              </li>
-            {/each}
-          </ul>
-        {:else}
-          <button class="btn btn-xs mt-2" onclick={() => browse("")}>Look for a folder …</button>
-        {/if}
-      </div>
-    {/if}
+    {#if into === "folder"}<FolderField bind:folder failed={(p) => (out.problem = p)} />{/if}
     {#if plan}
       <p class="mt-4" aria-label="What it needs">
         <strong class="num">{spaced(plan.files)}</strong> files ·
@@ -192,7 +96,7 @@
         </details>
       {/if}
     {/if}
-    {#if problem}<div class="mt-3"><ProblemPanel {problem} /></div>{/if}
+    {#if out.problem}<div class="mt-3"><ProblemPanel problem={out.problem} /></div>{/if}
     <div class="mt-4 flex justify-end">
       <button
         class="btn btn-primary"
@@ -202,42 +106,8 @@
     </div>
   {:else}
     <div class="mt-4 space-y-3">
-      {#if running && job}
-        <JobPanel {job} sized />
-      {:else if result}
-        <p>
-          <strong class="text-success">✓ {count(result.files, "file")} written</strong>
-          <span class="text-quiet"
-            >· {bytes(result.bytes)}{result.skipped
-              ? ` · ${spaced(result.skipped)} were whole already`
-              : ""}</span
-          >
-        </p>
-        {#if result.zip}
-          <a class="btn btn-primary" href="/api/jobs/{started}/zip" download>Download the ZIP file</a>
-        {:else}<p class="num text-quiet break-all">{result.folder}</p>{/if}
-        {#if result.failed_count}
-          <div>
-            <p class="text-error">
-              ■ {count(result.failed_count, "entry").replace("entrys", "entries")} failed
-            </p>
-            <ul class="mt-1 max-h-56 overflow-auto">
-              {#each result.failed as f (f.target)}
-                <li class="border-b border-line py-1">
-                  <p class="num break-all">{f.source}</p>
-                  <p>{f.what} <span class="text-quiet">{f.next}</span></p>
-                </li>
-              {/each}
-            </ul>
-            <button class="btn btn-sm mt-2" onclick={again}>Try the failed ones again</button>
-          </div>
-        {/if}
-      {:else if job}
-        <p>Taking out is {job.state}. What is whole stays; going on does not write it again.</p>
-        {#if job.error}<ProblemPanel problem={job.error} />{/if}
-        <button class="btn btn-primary" onclick={again}>Go on from here</button>
-      {/if}
-      {#if problem}<ProblemPanel {problem} />{/if}
+      {#if out.job}<TakenOut job={out.job} again={() => out.again()} noun="entry" sized />{/if}
+      {#if out.problem}<ProblemPanel problem={out.problem} />{/if}
     </div>
   {/if}
 </dialog>

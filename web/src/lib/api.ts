@@ -10,6 +10,8 @@ export type Survey = Schemas["SurveyOut"];
 export type Stream = Schemas["StreamOut"];
 export type Entry = Schemas["EntryOut"];
 export type Swap = Schemas["SwapOut"];
+export type EntryFile = Schemas["EntryFileOut"];
+export type FileNotes = Schemas["FileNotes"];
 export type Treatment = Schemas["TreatmentIn"];
 export type FilePlan = Schemas["FilePlanOut"];
 export type Build = Schemas["BuildOut"];
@@ -24,6 +26,14 @@ export type Key = Schemas["KeyOut"];
 export type SurveyLine = Schemas["SurveyLine"];
 export type Change = Schemas["ChangeOut"];
 export type TakeOutPlan = Schemas["TakeOutPlan"];
+export type SoundsPlan = Schemas["SoundsPlan"];
+export type Figures = Schemas["FiguresOut"];
+export type Same = Schemas["SameOut"];
+export type Neighbours = Schemas["Neighbours"];
+export type UnknownFile = Schemas["UnknownFile"];
+export type Ranked = Schemas["Ranked"];
+export type ReadingOut = Schemas["ReadingOut"];
+export type Wave = Schemas["Wave"];
 export type LayoutLine = Schemas["LayoutLine"];
 export type LayoutText = Schemas["LayoutText"];
 export type Tried = Schemas["Tried"];
@@ -86,19 +96,19 @@ export async function got<T>(call: Promise<{ data?: T }>): Promise<T> {
   return (await call).data as T;
 }
 
-/** Upload a replacement; progress from 0 to 1. */
-export function uploadSwap(
-  mod: number,
-  stream: number,
+/** Send a file with form fields; progress from 0 to 1. */
+export function upload<T>(
+  address: string,
   file: File,
+  fields: Record<string, string | number>,
   progress: (share: number) => void,
-): Promise<Swap> {
+): Promise<T> {
   return new Promise((resolve, reject) => {
     const form = new FormData();
-    form.set("stream_id", String(stream));
+    for (const [name, value] of Object.entries(fields)) form.set(name, String(value));
     form.set("file", file);
     const request = new XMLHttpRequest();
-    request.open("POST", `/api/mods/${mod}/swaps`);
+    request.open("POST", address);
     request.setRequestHeader("X-CSRFToken", csrfToken());
     request.upload.onprogress = (e) => progress(e.lengthComputable ? e.loaded / e.total : 0);
     request.onerror = () => reject(OFFLINE);

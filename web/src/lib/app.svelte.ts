@@ -1,10 +1,27 @@
 /** What every screen shares: the game, the route's state, jobs, messages, the address. */
 
 import { api, asProblem, got, type Game, type Job, type ProblemText, type Station } from "./api";
+import { EVERYTHING, type Query } from "./query";
 
-/** Stations of the route, and the two screens that are reached from Survey. */
-export type StationKey = "survey" | "locate" | "swap" | "rebuild" | "changes" | "bench";
-const STATIONS: StationKey[] = ["survey", "locate", "swap", "rebuild", "changes", "bench"];
+/** Stations of the route, and the screens that are reached from one of them. */
+export type StationKey =
+  "survey" | "locate" | "swap" | "rebuild" | "changes" | "bench" | "stream" | "unknown";
+const STATIONS: StationKey[] = [
+  "survey",
+  "locate",
+  "swap",
+  "rebuild",
+  "changes",
+  "bench",
+  "stream",
+  "unknown",
+];
+const BELONGS: Partial<Record<StationKey, StationKey>> = {
+  changes: "survey",
+  bench: "survey",
+  unknown: "survey",
+  stream: "locate",
+};
 
 interface Notice {
   text: string;
@@ -23,6 +40,8 @@ class App {
   problem = $state<ProblemText | null>(null);
   notice = $state<Notice | null>(null);
   searching = $state(false);
+  /** What Locate lists now: the stream page goes along it. */
+  query: Query = EVERYTHING;
   /** A file that was dropped on a stream elsewhere and waits for the Swap station. */
   dropped: File | null = null;
   /** Grows whenever a job ends: screens that show its result read it and load anew. */
@@ -36,7 +55,7 @@ class App {
 
   /** The stop of the route bar that the screen belongs to. */
   get stop(): StationKey {
-    return this.station === "changes" || this.station === "bench" ? "survey" : this.station;
+    return BELONGS[this.station] ?? this.station;
   }
 
   /** The newest job of a kind, of this game. */
@@ -68,6 +87,7 @@ class App {
     const [, game, station, ...rest] = location.hash.split("/");
     const known =
       this.games.find((g) => g.id === Number(game)) ?? (game === "start" ? undefined : this.games[0]);
+    if (this.gameId !== (known?.id ?? 0)) this.query = EVERYTHING;
     this.gameId = known?.id ?? 0;
     this.station = STATIONS.includes(station as StationKey)
       ? (station as StationKey)

@@ -42,6 +42,7 @@ export function duration(seconds: number): string {
   return minutes < 60 ? `${minutes} min` : `${Math.floor(minutes / 60)} h ${minutes % 60} min`;
 }
 
+/** "1 entry", "2 entries", "3 files". */
 export function count(n: number, noun: string): string {
-  return `${spaced(n)} ${noun}${n === 1 ? "" : "s"}`;
+  return `${spaced(n)} ${n === 1 ? noun : `${noun.replace(/y$/, "ie")}s`}`;
 }

@@ -44,6 +44,12 @@ class Player {
   looping = $state(true);
   frame = $state(0);
   problem = $state<ProblemText | null>(null);
+  /** The only channel that is heard; -1: all of them. */
+  solo = $state(-1);
+  /** Other loop points that are tried out; they change nothing in the game. */
+  tried = $state<[number, number] | null>(null);
+  /** Called when a sound has ended by itself. */
+  ended: (() => void) | null = null;
 
   private contexts = new Map<number, AudioContext>();
   private spans: Span[] = [];
@@ -53,6 +59,11 @@ class Player {
   get track(): Track | null {
     if (!this.item) return null;
     return this.side === "new" ? (this.item.fresh ?? this.item.original) : this.item.original;
+  }
+
+  /** The loop that is played now. */
+  get loop(): number[] | null {
+    return this.tried ?? this.track?.loop ?? null;
   }
 
   get seconds(): number {
@@ -73,6 +84,10 @@ class Player {
     this.item = item;
     this.side = side === "new" && item.fresh ? "new" : "original";
     this.problem = null;
+    if (!same) {
+      this.tried = null;
+      this.solo = -1;
+    }
     this.frame = this.track ? Math.min(Math.round(at * this.track.rate), this.track.frames) : 0;
     if (wasPlaying) void this.start(this.frame);
   }
@@ -104,7 +119,7 @@ class Player {
 
   /** From a little before the loop's end, across the seam. */
   seam(): void {
-    const loop = this.track?.loop;
+    const loop = this.loop;
     if (!this.track || !loop) return;
     this.stop();
     this.looping = true;
@@ -126,6 +141,7 @@ class Player {
   async start(frame: number): Promise<void> {
     const track = this.track;
     if (!track) return;
+    if (this.playing) this.stop();
     const run = ++this.run;
     this.abort = new AbortController();
     this.playing = true;
@@ -140,7 +156,7 @@ class Player {
     let short: Int16Array | null = null; // a loop shorter than a chunk: asked for once
     try {
       for (;;) {
-        const loop = this.looping ? track.loop : null;
+        const loop = this.looping ? this.loop : null;
         const end = loop && cursor < loop[1]! ? loop[1]! : track.frames;
         if (cursor >= end) break;
         const isLap = loop && cursor === loop[0] && end - cursor <= CHUNK;
@@ -149,7 +165,7 @@ class Player {
         const data: Int16Array = (isLap && short) || (await pcm(track.audio, cursor, lap, this.abort.signal));
         if (isLap) short = data;
         if (run !== this.run) return;
-        const buffer = toBuffer(context, data, track, count / lap);
+        const buffer = toBuffer(context, data, track, count / lap, this.solo);
         const now = Math.ceil((context.currentTime + LEAD) * track.rate);
         if (begun < 0 || begun + scheduled < now) begun = now - scheduled; // the first, or late: go on now
         const from = (begun + scheduled) / track.rate;
@@ -174,6 +190,7 @@ class Player {
           if (run !== this.run) return;
           this.stop();
           this.frame = track.frames;
+          this.ended?.();
         };
       else this.stop();
     } catch (error) {
@@ -181,6 +198,31 @@ class Player {
       this.stop();
       this.problem = asProblem(error);
     }
+  }
+
+  /** Have the beginning of another sound ready, so that it is heard at once when it is chosen. */
+  prepare(track: Track): void {
+    void pcm(track.audio, 0, Math.min(FIRST, track.frames)).catch(() => {});
+  }
+
+  /** Hear one channel, or all; where it is playing, from here on. */
+  hear(channel: number): void {
+    this.solo = channel;
+    this.again();
+  }
+
+  /** Try other loop points out; null goes back to the stream's own. */
+  tryLoop(loop: [number, number] | null): void {
+    this.tried = loop;
+    this.again();
+  }
+
+  private again(): void {
+    if (!this.playing) return;
+    this.syncFrame();
+    const at = this.frame;
+    this.stop();
+    void this.start(at);
   }
 
   private contextFor(rate: number): AudioContext {
@@ -220,12 +262,18 @@ function heard(span: Span, into: number): number {
   return span.frame + (into < span.frames ? into % span.lap : span.lap);
 }
 
-function toBuffer(context: AudioContext, data: Int16Array, track: Track, laps: number): AudioBuffer {
+function toBuffer(
+  context: AudioContext,
+  data: Int16Array,
+  track: Track,
+  laps: number,
+  solo: number,
+): AudioBuffer {
   const frames = data.length / track.channels;
   const buffer = context.createBuffer(track.channels, frames * laps, track.rate);
   for (let c = 0; c < track.channels; c++) {
     const out = buffer.getChannelData(c);
-    for (let n = 0, i = c; n < frames; n++, i += track.channels) out[n] = data[i]! / 32768;
+    for (let n = 0, i = solo >= 0 ? solo : c; n < frames; n++, i += track.channels) out[n] = data[i]! / 32768;
     for (let lap = 1; lap < laps; lap++) out.copyWithin(lap * frames, 0, frames);
   }
   return buffer;

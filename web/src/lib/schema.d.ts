@@ -64,6 +64,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audio/{address}/spectrum": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Spectrum
+         * @description Levels of a part as bytes, column by column, the lowest frequency first; 0 is -100 dB and less, 255 is 0 dB.
+         */
+        get: operations["server_shelf_stream_api_spectrum"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audio/{address}/wav": {
         parameters: {
             query?: never;
@@ -85,6 +105,26 @@ export interface paths {
          * @description The sound as a 16-bit WAV file; parts of it by HTTP Range.
          */
         head: operations["server_shelf_api_wav"];
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audio/{address}/wave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Wave
+         * @description A part of a sound for drawing; 0 frames is all of it.
+         */
+        get: operations["server_shelf_stream_api_wave"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
         patch?: never;
         trace?: never;
     };
@@ -182,6 +222,46 @@ export interface paths {
         get: operations["server_games_work_api_export_folders"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/files/{file_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove File
+         * @description Take a file out of the mod; it can be restored.
+         */
+        delete: operations["server_mods_api_remove_file"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/files/{file_id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore File
+         * @description Bring back a removed file.
+         */
+        post: operations["server_mods_api_restore_file"];
         delete?: never;
         options?: never;
         head?: never;
@@ -525,7 +605,7 @@ export interface paths {
         };
         /**
          * Stream Lengths
-         * @description How many streams have which length, for the length brush.
+         * @description How many streams have which length, for the length brush; what it chooses itself is left aside.
          */
         get: operations["server_shelf_api_stream_lengths"];
         put?: never;
@@ -560,6 +640,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/neighbours": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Neighbours
+         * @description The streams before and behind one, in the order and under the filter of a list.
+         */
+        get: operations["server_shelf_api_neighbours"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/route": {
         parameters: {
             query?: never;
@@ -574,6 +674,46 @@ export interface paths {
         get: operations["server_games_api_get_route"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/sounds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sounds
+         * @description Take sounds out as a job.
+         */
+        post: operations["server_games_sounds_api_sounds"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/sounds/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Plan Sounds
+         * @description How much it would be, what the files would be called, and whether there is room.
+         */
+        post: operations["server_games_sounds_api_plan_sounds"];
         delete?: never;
         options?: never;
         head?: never;
@@ -658,6 +798,86 @@ export interface paths {
          * @description How much it would be, and whether there is room.
          */
         post: operations["server_games_work_api_plan_taking_out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/unknown": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Unknown File
+         * @description Which parts of a file a table in it points to.
+         */
+        get: operations["server_layouts_unknown_api_unknown_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/unknown/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Draft
+         * @description A layout for the file from a reading.
+         */
+        post: operations["server_layouts_unknown_api_draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/unknown/hear": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Hear
+         * @description Hear a part as a reading says; anything of it may be turned.
+         */
+        post: operations["server_layouts_unknown_api_hear"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/unknown/rank": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Rank
+         * @description What the bytes of a part could be.
+         */
+        get: operations["server_layouts_unknown_api_rank"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -976,6 +1196,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mods/{mod_id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Files
+         * @description The files that the mod puts into archives as they are.
+         */
+        get: operations["server_mods_api_list_files"];
+        put?: never;
+        /**
+         * Put File
+         * @description Put a file in the place of an entry, or add it to an archive under a path.
+         */
+        post: operations["server_mods_api_put_file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mods/{mod_id}/plan": {
         parameters: {
             query?: never;
@@ -1079,7 +1323,7 @@ export interface paths {
         head?: never;
         /**
          * Give
-         * @description Give a stream a name or a mark. An empty name takes the given one away.
+         * @description Give a stream a name, a mark, a kind or notes. An empty name takes the given one away.
          */
         patch: operations["server_shelf_api_give"];
         trace?: never;
@@ -1093,9 +1337,49 @@ export interface paths {
         };
         /**
          * Export
-         * @description The stream as a WAV or Ogg Vorbis file, with its loop as metadata.
+         * @description The stream as a file: wav, flac, ogg, opus, or stored (the payload as it is), with its loop as metadata.
          */
         get: operations["server_shelf_api_export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/streams/{stream_id}/figures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Stream Figures
+         * @description What is measured of a stream; the first time it is decoded from end to end.
+         */
+        get: operations["server_shelf_stream_api_stream_figures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/streams/{stream_id}/same": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Stream Same
+         * @description Where else in the game the same payload or the same audio stands; ask on after what was looked at.
+         */
+        get: operations["server_shelf_stream_api_stream_same"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1196,6 +1480,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/swaps/{swap_id}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Swap Notes
+         * @description The loops and the cue points that a replacement file carries, a WAV file's all of them.
+         */
+        get: operations["server_mods_api_swap_notes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/swaps/{swap_id}/restore": {
         parameters: {
             query?: never;
@@ -1210,6 +1514,26 @@ export interface paths {
          * @description Bring back a removed swap.
          */
         post: operations["server_mods_api_restore_swap"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/template-fields": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Template Fields
+         * @description What may stand in a template of names.
+         */
+        get: operations["server_games_sounds_api_template_fields"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1326,6 +1650,16 @@ export interface components {
             total: number;
         };
         /**
+         * CueNote
+         * @description A cue point and its label.
+         */
+        CueNote: {
+            /** Frame */
+            frame: number;
+            /** Label */
+            label: string;
+        };
+        /**
          * DistanceOut
          * @description A distance at which bytes repeat.
          */
@@ -1334,6 +1668,24 @@ export interface components {
             bytes: number;
             /** Score */
             score: number;
+        };
+        /**
+         * EntryFileOut
+         * @description A file that goes into an archive as it is; adds tells whether its entry is new.
+         */
+        EntryFileOut: {
+            /** Adds */
+            adds: boolean;
+            /** Archive */
+            archive: string;
+            /** Entry */
+            entry: string;
+            /** Id */
+            id: number;
+            /** Size */
+            size: number;
+            /** Source Name */
+            source_name: string;
         };
         /**
          * EntryOut
@@ -1390,14 +1742,52 @@ export interface components {
             type: string;
         };
         /**
+         * FiguresOut
+         * @description Measured: LUFS, LU, dBTP and dBFS (-200: silence), dc as a share of full scale, silence in frames.
+         */
+        FiguresOut: {
+            /** Dc */
+            dc: number;
+            /** Frames */
+            frames: number;
+            /** Head */
+            head: number;
+            /** Kind */
+            kind: string;
+            /** Loudness */
+            loudness: number | null;
+            /** Peak */
+            peak: number;
+            /** Range */
+            range: number | null;
+            /** Reasons */
+            reasons: string[];
+            /** Tail */
+            tail: number;
+            /** True Peak */
+            true_peak: number;
+        };
+        /**
          * FileLook
-         * @description A file's size, and its entropy in bits a byte along it.
+         * @description A file's size, the layout that recognises it, if any, and its entropy in bits a byte along it.
          */
         FileLook: {
             /** Entropy */
             entropy: number[];
+            /** Layout */
+            layout: string;
             /** Size */
             size: number;
+        };
+        /**
+         * FileNotes
+         * @description What a replacement file says besides its samples.
+         */
+        FileNotes: {
+            /** Cues */
+            cues: components["schemas"]["CueNote"][];
+            /** Loops */
+            loops: components["schemas"]["LoopNote"][];
         };
         /**
          * FileOut
@@ -1432,13 +1822,15 @@ export interface components {
         };
         /**
          * FilePlanOut
-         * @description A file that a rebuild writes, before and after; note tells why where no stream does.
+         * @description A file that a rebuild writes, before and after; note tells why where no stream and no entry does.
          */
         FilePlanOut: {
             after: components["schemas"]["Ribbon"];
             before: components["schemas"]["Ribbon"];
             /** Entries */
             entries: number;
+            /** Files */
+            files: components["schemas"]["PlacedFile"][];
             /** In Place */
             in_place: boolean;
             /** Moved */
@@ -1467,6 +1859,46 @@ export interface components {
             what: string;
             /** Where */
             where: string;
+        };
+        /**
+         * Filter
+         * @description A filter as Locate has it. loop: "yes" or "no"; shortest, longest: seconds; an empty value leaves nothing out.
+         */
+        Filter: {
+            /**
+             * Archive
+             * @default 0
+             */
+            archive: number;
+            /**
+             * Kind
+             * @default
+             */
+            kind: string;
+            /**
+             * Language
+             * @default
+             */
+            language: string;
+            /** Longest */
+            longest?: number | null;
+            /**
+             * Loop
+             * @default
+             */
+            loop: string;
+            /**
+             * Marked
+             * @default false
+             */
+            marked: boolean;
+            /**
+             * Q
+             * @default
+             */
+            q: string;
+            /** Shortest */
+            shortest?: number | null;
         };
         /**
          * FitIn
@@ -1546,13 +1978,17 @@ export interface components {
         };
         /**
          * GivenIn
-         * @description A name or a mark; what is left out stays.
+         * @description A name, a mark, a kind (empty: the guess), notes; what is left out stays.
          */
         GivenIn: {
+            /** Kind */
+            kind?: string | null;
             /** Marked */
             marked?: boolean | null;
             /** Name */
             name?: string | null;
+            /** Notes */
+            notes?: string | null;
         };
         /**
          * Health
@@ -1565,6 +2001,21 @@ export interface components {
             workers: {
                 [key: string]: boolean;
             };
+        };
+        /**
+         * HearIn
+         * @description A part of a file, how it is read, and at which rate in Hz.
+         */
+        HearIn: {
+            /** End */
+            end: number;
+            /** Path */
+            path: string;
+            /** Rate */
+            rate: number;
+            reading: components["schemas"]["Reading"];
+            /** Start */
+            start: number;
         };
         /**
          * HitOut
@@ -1717,6 +2168,18 @@ export interface components {
             to_seconds: number;
         };
         /**
+         * LoopNote
+         * @description A loop of a file, [start, end) in its frames; way: forward is played, others are only shown.
+         */
+        LoopNote: {
+            /** End */
+            end: number;
+            /** Start */
+            start: number;
+            /** Way */
+            way: string;
+        };
+        /**
          * NamesIn
          * @description A name list for an archive: its lines.
          */
@@ -1746,6 +2209,20 @@ export interface components {
             title: string;
         };
         /**
+         * Neighbours
+         * @description Where a stream stands in a list (-1: not in it), and the ids before and behind it, 0 where there is none.
+         */
+        Neighbours: {
+            /** Next */
+            next: number;
+            /** Place */
+            place: number;
+            /** Previous */
+            previous: number;
+            /** Total */
+            total: number;
+        };
+        /**
          * NewAudio
          * @description The encoded result; loop [start, end) in frames of the stream's rate; audio is its address.
          */
@@ -1766,6 +2243,26 @@ export interface components {
             size: number;
             /** Snr Db */
             snr_db: number | null;
+        };
+        /**
+         * PartOut
+         * @description A part of a file that may hold a sound.
+         */
+        PartOut: {
+            /** At */
+            at: number;
+            /** Length */
+            length: number;
+        };
+        /**
+         * PlacedFile
+         * @description Where a file goes in a rebuild.
+         */
+        PlacedFile: {
+            /** Adds */
+            adds: boolean;
+            /** Place */
+            place: string;
         };
         /**
          * PointOut
@@ -1816,6 +2313,82 @@ export interface components {
             label: string;
             /** Ok */
             ok: boolean;
+        };
+        /**
+         * Ranked
+         * @description The likeliest readings, the best first.
+         */
+        Ranked: {
+            /** Candidates */
+            candidates: components["schemas"]["ReadingOut"][];
+            /** Note */
+            note: string;
+        };
+        /**
+         * Reading
+         * @description A way to read bytes as sound; skip: bytes passed over at the beginning.
+         */
+        Reading: {
+            /**
+             * Block Size
+             * @default 0
+             */
+            block_size: number;
+            /** Channels */
+            channels: number;
+            /** Codec */
+            codec: string;
+            /**
+             * Parameters
+             * @default {}
+             */
+            parameters: {
+                [key: string]: unknown;
+            };
+            /**
+             * Skip
+             * @default 0
+             */
+            skip: number;
+        };
+        /**
+         * ReadingOut
+         * @description A reading that can be heard; score in dB, above 10 convincing.
+         */
+        ReadingOut: {
+            /** Audio */
+            audio: string;
+            /**
+             * Block Size
+             * @default 0
+             */
+            block_size: number;
+            /** Channels */
+            channels: number;
+            /** Codec */
+            codec: string;
+            /** Frames */
+            frames: number;
+            /** Label */
+            label: string;
+            /**
+             * Parameters
+             * @default {}
+             */
+            parameters: {
+                [key: string]: unknown;
+            };
+            /** Rate */
+            rate: number;
+            /** Reasons */
+            reasons: string[];
+            /** Score */
+            score: number;
+            /**
+             * Skip
+             * @default 0
+             */
+            skip: number;
         };
         /**
          * RebuildIn
@@ -1873,6 +2446,27 @@ export interface components {
             size: number;
         };
         /**
+         * SameOut
+         * @description Another stream with the same payload ("payload"), or the same audio in another form ("audio").
+         */
+        SameOut: {
+            /** How */
+            how: string;
+            stream: components["schemas"]["StreamOut"];
+        };
+        /**
+         * SamePage
+         * @description What was found among the first `done` of `total` streams of nearly the same length.
+         */
+        SamePage: {
+            /** Done */
+            done: number;
+            /** Found */
+            found: components["schemas"]["SameOut"][];
+            /** Total */
+            total: number;
+        };
+        /**
          * SampleOut
          * @description An entry or stream that the layout finds.
          */
@@ -1905,6 +2499,129 @@ export interface components {
             kind: string;
             /** Length */
             length: number;
+        };
+        /**
+         * SoundsHow
+         * @description How sounds are written: kind wav, flac, ogg, opus or stored; plays 0 keeps the loop as metadata, else it is played
+         *     so many times and faded out over `fade` seconds; loudness in LUFS, or null to leave the levels alone.
+         */
+        SoundsHow: {
+            /**
+             * Fade
+             * @default 0
+             */
+            fade: number;
+            /**
+             * Figures
+             * @default false
+             */
+            figures: boolean;
+            /**
+             * Folders
+             * @default false
+             */
+            folders: boolean;
+            /**
+             * Kind
+             * @default wav
+             */
+            kind: string;
+            /** Loudness */
+            loudness?: number | null;
+            /**
+             * Number Tracks
+             * @default false
+             */
+            number_tracks: boolean;
+            /**
+             * Playlist
+             * @default false
+             */
+            playlist: boolean;
+            /**
+             * Plays
+             * @default 0
+             */
+            plays: number;
+            /** Tags */
+            tags?: {
+                [key: string]: string;
+            };
+            /**
+             * Template
+             * @default {bank}/{id} {name}
+             */
+            template: string;
+        };
+        /**
+         * SoundsIn
+         * @description Which streams (chosen ones, or a filter), how, and the folder; empty for a ZIP file to download.
+         */
+        SoundsIn: {
+            /**
+             * Chosen
+             * @default []
+             */
+            chosen: number[];
+            /**
+             * @default {
+             *       "archive": 0,
+             *       "kind": "",
+             *       "language": "",
+             *       "longest": null,
+             *       "loop": "",
+             *       "marked": false,
+             *       "q": "",
+             *       "shortest": null
+             *     }
+             */
+            filter: components["schemas"]["Filter"];
+            /**
+             * Folder
+             * @default
+             */
+            folder: string;
+            /**
+             * @default {
+             *       "fade": 0,
+             *       "figures": false,
+             *       "folders": false,
+             *       "kind": "wav",
+             *       "loudness": null,
+             *       "number_tracks": false,
+             *       "playlist": false,
+             *       "plays": 0,
+             *       "tags": {},
+             *       "template": "{bank}/{id} {name}"
+             *     }
+             */
+            how: components["schemas"]["SoundsHow"];
+        };
+        /**
+         * SoundsPlan
+         * @description What it would need, bytes roughly; names: the first files; decoded: streams that no open format holds as stored.
+         */
+        SoundsPlan: {
+            /** Bytes */
+            bytes: number;
+            /** Decoded */
+            decoded: number;
+            /** Files */
+            files: number;
+            /** Fits */
+            fits: boolean;
+            /** Free */
+            free: number;
+            /** Names */
+            names: string[];
+            /** Notes */
+            notes: components["schemas"]["TakeOutNote"][];
+            /** Renamed */
+            renamed: number;
+            /** Seconds */
+            seconds: number;
+            /** There */
+            there: number;
         };
         /**
          * SourceInfo
@@ -1960,7 +2677,8 @@ export interface components {
         };
         /**
          * StreamOut
-         * @description A stream; loop is [start, end) in frames; audio is the address of its sound.
+         * @description A stream; loop is [start, end) in frames; audio is the address of its sound; kind: music, voice or effect;
+         *     as_stored: the ending of the file that holds its payload as it is, empty where no open format does.
          *
          *     at is its byte offset in the bank, archive_at in the archive (null in a compressed entry).
          */
@@ -1971,6 +2689,8 @@ export interface components {
             archive_at: number | null;
             /** Archive Id */
             archive_id: number;
+            /** As Stored */
+            as_stored: string;
             /** At */
             at: number;
             /** Audio */
@@ -1991,6 +2711,10 @@ export interface components {
             frames: number;
             /** Id */
             id: number;
+            /** Kind */
+            kind: string;
+            /** Kind Given */
+            kind_given: boolean;
             /** Language */
             language: string;
             /** Loop */
@@ -1999,6 +2723,8 @@ export interface components {
             marked: boolean;
             /** Name */
             name: string;
+            /** Notes */
+            notes: string;
             /** Place */
             place: string;
             /** Rate */
@@ -2177,6 +2903,16 @@ export interface components {
             there: number;
         };
         /**
+         * TemplateField
+         * @description A field that may stand in a template of names.
+         */
+        TemplateField: {
+            /** Name */
+            name: string;
+            /** What */
+            what: string;
+        };
+        /**
          * TextIn
          * @description A text.
          */
@@ -2339,6 +3075,22 @@ export interface components {
             text: string;
         };
         /**
+         * UnknownFile
+         * @description A file that nothing describes; rate: in Hz, where a table gives one, else 0.
+         */
+        UnknownFile: {
+            /** Rate */
+            rate: number;
+            /** Records */
+            records: number;
+            /** Size */
+            size: number;
+            /** Spans */
+            spans: components["schemas"]["PartOut"][];
+            /** Table At */
+            table_at: number | null;
+        };
+        /**
          * VersionOut
          * @description A saved version.
          */
@@ -2352,6 +3104,16 @@ export interface components {
             saved: string;
             /** Slug */
             slug: string;
+        };
+        /**
+         * Wave
+         * @description For each channel the lowest and the highest sample (int16) of each bin; rough: finer ones follow soon.
+         */
+        Wave: {
+            /** Channels */
+            channels: number[][];
+            /** Rough */
+            rough: boolean;
         };
     };
     responses: never;
@@ -2431,6 +3193,30 @@ export interface operations {
             };
         };
     };
+    server_shelf_stream_api_spectrum: {
+        parameters: {
+            query?: {
+                start?: number;
+                frames?: number;
+                columns?: number;
+            };
+            header?: never;
+            path: {
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     server_shelf_api_wav: {
         parameters: {
             query?: never;
@@ -2468,6 +3254,32 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    server_shelf_stream_api_wave: {
+        parameters: {
+            query?: {
+                start?: number;
+                frames?: number;
+                bins?: number;
+            };
+            header?: never;
+            path: {
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wave"];
+                };
             };
         };
     };
@@ -2586,6 +3398,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": string[];
+                };
+            };
+        };
+    };
+    server_mods_api_remove_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                file_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    server_mods_api_restore_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                file_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EntryFileOut"];
                 };
             };
         };
@@ -3030,6 +3884,11 @@ export interface operations {
                 q?: string;
                 archive?: number;
                 language?: string;
+                kind?: string;
+                loop?: string;
+                marked?: boolean;
+                shortest?: number | null;
+                longest?: number | null;
             };
             header?: never;
             path: {
@@ -3098,6 +3957,39 @@ export interface operations {
             };
         };
     };
+    server_shelf_api_neighbours: {
+        parameters: {
+            query: {
+                stream_id: number;
+                q?: string;
+                archive?: number;
+                language?: string;
+                kind?: string;
+                loop?: string;
+                marked?: boolean;
+                shortest?: number | null;
+                longest?: number | null;
+                sort?: string;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Neighbours"];
+                };
+            };
+        };
+    };
     server_games_api_get_route: {
         parameters: {
             query?: never;
@@ -3120,12 +4012,67 @@ export interface operations {
             };
         };
     };
+    server_games_sounds_api_sounds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SoundsIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    server_games_sounds_api_plan_sounds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SoundsIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SoundsPlan"];
+                };
+            };
+        };
+    };
     server_shelf_api_streams: {
         parameters: {
             query?: {
                 q?: string;
                 archive?: number;
                 language?: string;
+                kind?: string;
+                loop?: string;
+                marked?: boolean;
                 shortest?: number | null;
                 longest?: number | null;
                 sort?: string;
@@ -3243,6 +4190,109 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TakeOutPlan"];
+                };
+            };
+        };
+    };
+    server_layouts_unknown_api_unknown_file: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnknownFile"];
+                };
+            };
+        };
+    };
+    server_layouts_unknown_api_draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HearIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayoutText"];
+                };
+            };
+        };
+    };
+    server_layouts_unknown_api_hear: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HearIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingOut"];
+                };
+            };
+        };
+    };
+    server_layouts_unknown_api_rank: {
+        parameters: {
+            query: {
+                path: string;
+                start: number;
+                end: number;
+                rate?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ranked"];
                 };
             };
         };
@@ -3642,6 +4692,69 @@ export interface operations {
             };
         };
     };
+    server_mods_api_list_files: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EntryFileOut"][];
+                };
+            };
+        };
+    };
+    server_mods_api_put_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /** Archive Id */
+                    archive_id?: number | null;
+                    /** Entry Id */
+                    entry_id?: number | null;
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                    /**
+                     * Path
+                     * @default
+                     */
+                    path?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EntryFileOut"];
+                };
+            };
+        };
+    };
     server_mods_api_get_plan: {
         parameters: {
             query?: {
@@ -3838,6 +4951,52 @@ export interface operations {
             };
         };
     };
+    server_shelf_stream_api_stream_figures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                stream_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FiguresOut"];
+                };
+            };
+        };
+    };
+    server_shelf_stream_api_stream_same: {
+        parameters: {
+            query?: {
+                after?: number;
+            };
+            header?: never;
+            path: {
+                stream_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SamePage"];
+                };
+            };
+        };
+    };
     server_games_work_api_list_surveys: {
         parameters: {
             query?: never;
@@ -3996,6 +5155,28 @@ export interface operations {
             };
         };
     };
+    server_mods_api_swap_notes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                swap_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileNotes"];
+                };
+            };
+        };
+    };
     server_mods_api_restore_swap: {
         parameters: {
             query?: never;
@@ -4014,6 +5195,26 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SwapOut"];
+                };
+            };
+        };
+    };
+    server_games_sounds_api_template_fields: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateField"][];
                 };
             };
         };

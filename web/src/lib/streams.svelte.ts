@@ -1,17 +1,9 @@
 /** A long list of streams, fetched page by page as it comes into view. */
 
 import { api, asProblem, got, type ProblemText, type Stream } from "./api";
+import { asked, type Query } from "./query";
 
 const PAGE = 100;
-
-export interface Query {
-  q: string;
-  archive: number;
-  language: string;
-  shortest: number | null;
-  longest: number | null;
-  sort: string;
-}
 
 export class StreamList {
   total = $state(0);
@@ -54,6 +46,18 @@ export class StreamList {
     return this.at(index);
   }
 
+  /** Where a stream stands in the list; -1 where it does not. */
+  async placeOf(id: number): Promise<number> {
+    const query = { ...asked(this.query), stream_id: id };
+    try {
+      const path = { game_id: this.game };
+      return (await got(api.GET("/api/games/{game_id}/neighbours", { params: { path, query } }))).place;
+    } catch (error) {
+      this.problem = asProblem(error);
+      return -1;
+    }
+  }
+
   /** Put a changed stream in the place of the old one. */
   replace(stream: Stream): void {
     for (const page of Object.values(this.pages)) {
@@ -65,16 +69,13 @@ export class StreamList {
   private async fetch(page: number, first: boolean): Promise<void> {
     const version = this.version;
     this.asked.add(page);
-    const { shortest, longest, ...rest } = this.query;
     try {
       const found = await got(
         api.GET("/api/games/{game_id}/streams", {
           params: {
             path: { game_id: this.game },
             query: {
-              ...rest,
-              ...(shortest === null ? {} : { shortest }),
-              ...(longest === null ? {} : { longest }),
+              ...asked(this.query),
               offset: page * PAGE,
               limit: PAGE,
             },

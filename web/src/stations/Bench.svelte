@@ -1,8 +1,10 @@
 <script lang="ts">
   import { untrack } from "svelte";
+  import Aids from "../bench/Aids.svelte";
+  import Checked from "../bench/Checked.svelte";
+  import Structure from "../bench/Structure.svelte";
   import ByteRibbon from "../components/ByteRibbon.svelte";
   import HexView from "../components/HexView.svelte";
-  import JobPanel from "../components/JobPanel.svelte";
   import LayoutEditor from "../components/LayoutEditor.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import {
@@ -21,13 +23,6 @@
   import { wordsOf, type Word } from "../lib/words";
 
   /** The layout bench: a layout's text on one side, a file's bytes on the other, and what the one says of the other. */
-  interface Checked {
-    path: string;
-    ok: boolean;
-    items: number;
-    explained: number;
-    problem?: ProblemText | null;
-  }
   const TABS = ["structure", "entries", "aids", "check"] as const;
   const game_id = app.gameId;
   const path = app.detail;
@@ -47,25 +42,12 @@
   let cursor = $state(0);
   let first = $state(0);
   let tab = $state<(typeof TABS)[number]>("structure");
-  let near = $state(new Uint8Array());
-  let found = $state<{
-    value: string;
-    hits: { at: number; type: string; order: string }[];
-    searched: number;
-  } | null>(null);
-  let runs = $state<{ at: number; text: string }[]>([]);
-  let distances = $state<{ bytes: number; score: number }[]>([]);
   let checkStarted = $state(0);
   let jump = $state("");
   let editor = $state<LayoutEditor>();
 
-  let folded = $state<Record<string, boolean>>({});
-
-  const isOpen = (r: { name: string; records: number }) =>
-    folded[r.name] === undefined ? r.records === 1 || here?.region === r.name : !folded[r.name];
   const here = $derived(spans.find((s) => cursor >= s.at && cursor < s.at + s.length));
   const job = $derived(app.jobs.find((j) => j.id === checkStarted));
-  const checked = $derived(((job?.result as { files?: Checked[] })?.files ?? []) as Checked[]);
   const own = $derived(!!current?.id);
 
   async function attempt<T>(work: () => Promise<T>): Promise<T | undefined> {
@@ -98,8 +80,7 @@
     );
     files = survey?.rows.filter((r) => !r.inside).map((r) => r.path) ?? [];
     await loadLines();
-    const slug = survey?.rows.find((r) => r.path === path)?.layout;
-    const line = lines.find((l) => slug && l.slug === slug);
+    const line = lines.find((l) => look.layout && l.slug === look.layout);
     const last = Number(localStorage.getItem(`zubret-bench ${path}`));
     if (line) await choose(line);
     else if (last && lines.some((l) => l.id === last)) await choose(lines.find((l) => l.id === last)!);
@@ -213,15 +194,8 @@
     return () => clearTimeout(timer);
   });
 
-  $effect(() => {
-    const at = cursor;
-    if (tab !== "aids") return;
-    const timer = setTimeout(async () => (near = await read(at, 8)), 60);
-    return () => clearTimeout(timer);
-  });
-
   function goTo(at: number) {
-    cursor = Math.max(0, Math.min(size - 1, at));
+    cursor = Math.max(0, size ? Math.min(size - 1, at) : at); // one may jump before the file's size is known
     first = Math.max(0, Math.floor(cursor / 16) - 4);
   }
 
@@ -230,33 +204,6 @@
     const at = Number(jump.trim().toLowerCase().startsWith("0x") ? jump : jump.replace(/[\s,\u202f]/g, ""));
     if (Number.isFinite(at)) goTo(at);
   }
-
-  /** The number that begins at the cursor, in a width and an order. */
-  function number(width: number, little: boolean): bigint | null {
-    if (near.length < width) return null;
-    const part = [...near.slice(0, width)];
-    return (little ? part.reverse() : part).reduce((n, b) => (n << 8n) | BigInt(b), 0n);
-  }
-
-  const findValue = (value: bigint | number) =>
-    attempt(async () => {
-      const query = { path, value: String(value) as never };
-      const out = await got(
-        api.GET("/api/games/{game_id}/bench/find", { params: { path: { game_id }, query } }),
-      );
-      found = { value: String(value), ...out };
-    });
-
-  const more = () =>
-    attempt(async () => {
-      const query = { path, at: cursor };
-      runs = await got(
-        api.GET("/api/games/{game_id}/bench/strings", { params: { path: { game_id }, query } }),
-      );
-      distances = await got(
-        api.GET("/api/games/{game_id}/bench/distance", { params: { path: { game_id }, query } }),
-      );
-    });
 
   const check = (all: boolean) =>
     attempt(async () => {
@@ -421,10 +368,9 @@
             <p>
               <span class="text-success">✓ reads this file</span>
               <span class="num text-quiet"
-                >· {count(tried.items, tried.describes === "bank" ? "stream" : "entry").replace(
-                  "entrys",
-                  "entries",
-                )} · {(tried.explained * 100).toFixed(1)} % explained</span
+                >· {count(tried.items, tried.describes === "bank" ? "stream" : "entry")} · {(
+                  tried.explained * 100
+                ).toFixed(1)} % explained</span
               >
             </p>
           {:else}<p class="text-quiet">reading …</p>{/if}
@@ -496,56 +442,7 @@
       </div>
       <div id="panel" role="tabpanel" aria-labelledby="tab-{tab}" class="h-44 shrink-0 overflow-auto py-2">
         {#if tab === "structure"}
-          {#each tried?.regions ?? [] as r (r.name)}
-            <div class="py-0.5">
-              <p class="flex items-baseline gap-2">
-                <button
-                  class="w-4 text-quiet"
-                  aria-expanded={isOpen(r)}
-                  aria-label="Fields of {r.name}"
-                  onclick={() => (folded[r.name] = isOpen(r))}>{isOpen(r) ? "▾" : "▸"}</button
-                >
-                <button
-                  class="font-semibold {here?.region === r.name ? 'text-primary' : ''}"
-                  onclick={() => goTo(r.file ? 0 : r.at)}>{r.name}</button
-                >
-                <span class="num text-quiet"
-                  >{r.file ? `${r.file}, ` : ""}byte {spaced(r.at)} · {bytes(r.length)} · {count(
-                    r.records,
-                    "record",
-                  )}{r.packed ? " · packed" : ""}</span
-                >
-              </p>
-              {#if isOpen(r)}
-                <ul class="num ml-6 columns-2 max-xl:columns-1">
-                  {#each r.fields as f (f.name)}
-                    {@const at = spans.find((s) => s.region === r.name && s.field === f.name)?.at}
-                    <li>
-                      <button
-                        class="text-left {here?.region === r.name && here.field === f.name
-                          ? 'text-primary underline'
-                          : ''}"
-                        disabled={at === undefined}
-                        onclick={() => at !== undefined && (cursor = at)}>{f.name}</button
-                      > <span class="text-quiet">{f.type}{f.means ? ` → ${f.means}` : ""}</span>
-                    </li>
-                  {/each}
-                </ul>
-              {/if}
-            </div>
-          {:else}<p class="text-quiet">
-              The regions of the layout appear here once it reads the file.
-            </p>{/each}
-          {#if tried?.unexplained.length}
-            <p class="mt-2">
-              <span class="hatched inline-block h-3 w-3 rounded-[2px]"></span> not explained:
-              {#each tried.unexplained.slice(0, 12) as gap (gap.at)}
-                <button class="num mr-2 underline" onclick={() => goTo(gap.at)}
-                  >{bytes(gap.length)} at {spaced(gap.at)}</button
-                >
-              {/each}
-            </p>
-          {/if}
+          <Structure {tried} {spans} {here} {goTo} />
         {:else if tab === "entries"}
           <table class="w-full">
             <tbody>
@@ -567,95 +464,9 @@
               The first {tried?.sample.length} of {spaced(tried?.items ?? 0)}.
             </p>{/if}
         {:else if tab === "aids"}
-          <div class="flex flex-wrap gap-x-8 gap-y-3">
-            <table aria-label="Integers at the cursor">
-              <thead
-                ><tr class="text-left text-quiet"
-                  ><th class="pr-4 font-normal">at the cursor</th><th class="pr-4 text-right font-normal"
-                    >little</th
-                  ><th class="text-right font-normal">big</th></tr
-                ></thead
-              >
-              <tbody>
-                {#each [1, 2, 3, 4, 6, 8] as width (width)}
-                  <tr>
-                    <td class="pr-4 text-quiet">{width * 8} bit</td>
-                    {#each [true, false] as little (little)}
-                      {@const n = number(width, little)}
-                      <td class="num pr-4 text-right">
-                        {#if n !== null}<button
-                            title="Find it elsewhere in the file"
-                            onclick={() => findValue(n)}
-                            >{n.toString().replace(/\B(?=(\d{3})+$)/g, "\u202f")}</button
-                          >{/if}
-                      </td>
-                    {/each}
-                  </tr>
-                {/each}
-              </tbody>
-            </table>
-            <div class="min-w-56 grow">
-              <div class="flex flex-wrap gap-1">
-                <button class="btn btn-xs" onclick={() => findValue(cursor)}>Who holds this place?</button>
-                <button class="btn btn-xs" onclick={() => findValue(size)}>Who holds the file's size?</button>
-                <button class="btn btn-xs" onclick={more}>Texts and record length from here</button>
-              </div>
-              {#if found}
-                <p class="mt-2">
-                  <span class="num">{found.value}</span> stands at {count(found.hits.length, "place")}
-                  <span class="text-quiet">in {bytes(found.searched)}</span>
-                </p>
-                <p class="num">
-                  {#each found.hits.slice(0, 40) as h (h.at)}
-                    <button class="mr-3 underline" onclick={() => goTo(h.at)}
-                      >{spaced(h.at)} <span class="text-quiet">{h.type} {h.order}</span></button
-                    >
-                  {/each}
-                </p>
-              {/if}
-              {#if distances.length}
-                <p class="mt-2">
-                  likely record lengths: {#each distances as d (d.bytes)}<span class="num mr-2"
-                      >{d.bytes} B</span
-                    >{/each}
-                </p>
-              {/if}
-              {#each runs.slice(0, 30) as r (r.at)}
-                <button class="num block text-left" onclick={() => goTo(r.at)}
-                  ><span class="text-quiet">{spaced(r.at)}</span> {r.text}</button
-                >
-              {/each}
-            </div>
-          </div>
+          <Aids {path} {size} {cursor} {read} {goTo} {attempt} />
         {:else}
-          <div class="flex gap-2">
-            <button class="btn btn-sm" disabled={!current} onclick={() => check(false)}
-              >Check this file</button
-            >
-            <button class="btn btn-sm" disabled={!current} onclick={() => check(true)}
-              >Check every file it recognises</button
-            >
-          </div>
-          <p class="mt-1 text-quiet">
-            Reads all, writes every field and payload anew with nothing changed, and compares byte for byte.
-          </p>
-          {#if job && (job.state === "running" || job.state === "waiting")}
-            <JobPanel {job} />
-          {:else if job?.error}<ProblemPanel problem={job.error} />
-          {:else if job?.state === "done"}
-            {#each checked as c (c.path)}
-              <div class="mt-2">
-                <p>
-                  {#if c.ok}<strong class="text-success">✓ gives back the identical file</strong
-                    >{:else}<strong class="text-error">■ does not hold</strong>{/if}
-                  <span class="num text-quiet"
-                    >{c.path}{c.ok ? ` · ${(c.explained * 100).toFixed(1)} % explained` : ""}</span
-                  >
-                </p>
-                {#if c.problem}<ProblemPanel problem={c.problem} />{/if}
-              </div>
-            {:else}<p class="mt-2 text-quiet">No file of this game is recognised by the layout.</p>{/each}
-          {/if}
+          <Checked {job} {check} ready={!!current} />
         {/if}
       </div>
     </section>

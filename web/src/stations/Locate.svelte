@@ -1,23 +1,35 @@
 <script lang="ts">
-  import { untrack } from "svelte";
+  import { tick, untrack } from "svelte";
   import Comb from "../components/Comb.svelte";
   import LengthBrush from "../components/LengthBrush.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
+  import SoundsOut from "../components/SoundsOut.svelte";
   import StreamPanel from "../components/StreamPanel.svelte";
   import { api, asProblem, got, type Lengths, type Stream, type Survey, type Swap } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { bytes, clock, duration, megabytes, spaced } from "../lib/format";
   import { itemOf } from "../lib/items";
+  import { asked, EVERYTHING, narrows, type Query } from "../lib/query";
   import { player } from "../lib/player.svelte";
   import { StreamList } from "../lib/streams.svelte";
 
   const ROW = 33;
   const MOST_CHIPS = 6;
-  let q = $state("");
-  let archive = $state(0);
-  let language = $state("");
-  let range = $state<[number | null, number | null]>([null, null]);
-  let sort = $state("archive");
+  const AHEAD = 2; // rows below the chosen one that are made ready to be heard
+  // What was listed before is listed again when one comes back from another screen.
+  const before = app.query;
+  let q = $state(before.q);
+  let archive = $state(before.archive);
+  let language = $state(before.language);
+  let kind = $state(before.kind);
+  let loop = $state(before.loop);
+  let marked = $state(before.marked);
+  let range = $state<[number | null, number | null]>([before.shortest, before.longest]);
+  let sort = $state(before.sort);
+  let inRow = $state(false);
+  let answered = ""; // the question to which the list is the answer
+  let moves = 0; // rows that were selected by hand: an answer that comes late does not undo that
+  let takingOut = $state(false);
   let selected = $state(-1);
   let chosen = $state<Stream | null>(null);
   let scrollTop = $state(0);
@@ -29,20 +41,23 @@
   let swaps = $state<Swap[]>([]);
 
   const game_id = app.gameId;
-  const query = $derived({ q, archive, language, shortest: range[0], longest: range[1], sort });
-  const list = new StreamList(game_id, {
-    q: "",
-    archive: 0,
-    language: "",
-    shortest: null,
-    longest: null,
-    sort: "",
+  const query = $derived<Query>({
+    q,
+    archive,
+    language,
+    kind,
+    loop,
+    marked,
+    shortest: range[0],
+    longest: range[1],
+    sort,
   });
+  const list = new StreamList(game_id, EVERYTHING);
   const first = $derived(Math.max(0, Math.floor(scrollTop / ROW) - 6));
   const last = $derived(Math.min(list.total - 1, Math.ceil((scrollTop + height) / ROW) + 6));
   const holders = $derived(survey?.rows.filter((r) => r.streams) ?? []);
   const swapOf = $derived(new Map(swaps.map((s) => [s.place, s])));
-  const filtered = $derived(!!(q || archive || language || range[0] !== null || range[1] !== null));
+  const filtered = $derived(narrows(query));
 
   async function load() {
     const path = { game_id };
@@ -53,7 +68,9 @@
         got(api.GET("/api/mods/{mod_id}/swaps", { params: { path: { mod_id: app.game!.mod_id } } })),
       ]);
       lengths = await got(
-        api.GET("/api/games/{game_id}/lengths", { params: { path, query: { q, archive, language } } }),
+        api.GET("/api/games/{game_id}/lengths", {
+          params: { path, query: asked({ ...query, shortest: null, longest: null }) },
+        }),
       );
     } catch (error) {
       app.problem = asProblem(error);
@@ -63,14 +80,20 @@
   // A new question waits for a pause in typing; what was found stays on screen until then.
   $effect(() => {
     const wanted = query;
+    app.query = wanted;
     void app.finished;
     const timer = setTimeout(
       () =>
         untrack(async () => {
-          await Promise.all([list.ask(wanted), load()]);
-          if (body) body.scrollTop = 0;
-          selected = -1;
-          await openDetail();
+          void load();
+          const since = moves;
+          await list.ask(wanted);
+          const asks = JSON.stringify(wanted);
+          const isFirst = answered === "";
+          // A job that ended may have changed what is listed; who listens keeps the place.
+          if (body && asks !== answered) body.scrollTop = 0;
+          answered = asks;
+          await stand((await openDetail()) || isFirst, since);
         }),
       120,
     );
@@ -81,23 +104,29 @@
 
   $effect(() => {
     void app.detail;
-    untrack(openDetail);
+    untrack(async () => {
+      if ((await openDetail()) && answered) await stand(true);
+    });
   });
 
-  /** The stream that the address names, wherever it stands in the list. */
-  async function openDetail() {
+  /** Choose the stream that the address names; whether it was another one. */
+  async function openDetail(): Promise<boolean> {
     const id = Number(app.detail);
-    if (!id || chosen?.id === id) return;
+    if (!id || chosen?.id === id) return false;
     const stream = await app.attempt(
       api.GET("/api/streams/{stream_id}", { params: { path: { stream_id: id } } }),
     );
-    if (!stream) return;
-    choose(stream);
-    for (let i = 0; i < Math.min(list.total, 2000); i++)
-      if (list.at(i)?.id === id) {
-        selected = i;
-        reveal(i);
-      }
+    if (stream) choose(stream);
+    return !!stream;
+  }
+
+  /** Find the chosen stream in the list again, unless somebody has moved on or asked anew since. */
+  async function stand(show: boolean, since = moves) {
+    const asks = answered;
+    const place = chosen ? await list.placeOf(chosen.id) : -1;
+    if (moves === since && asks === answered) selected = place;
+    await tick(); // until the list is as high as its rows
+    if (show && selected >= 0) reveal(selected);
   }
 
   function choose(stream: Stream) {
@@ -114,13 +143,36 @@
 
   async function select(i: number, play: boolean) {
     if (i < 0 || i >= list.total) return;
+    moves++;
     selected = i;
     reveal(i);
     const stream = await list.need(i);
     if (!stream || selected !== i) return;
     choose(stream);
     if (play) void player.start(0);
+    for (const n of [...Array(AHEAD).keys()]) {
+      const next = list.at(i + 1 + n);
+      if (next) player.prepare(itemOf(next).original!);
+    }
   }
+
+  // All in a row: each is played once, and the next one follows.
+  $effect(() => {
+    if (!inRow) return;
+    untrack(() => {
+      player.looping = false;
+      if (selected < 0) void select(0, true);
+      else if (!player.playing) void player.start(0);
+    });
+    player.ended = () => {
+      if (selected + 1 < list.total) void select(selected + 1, true);
+      else inRow = false;
+    };
+    return () => {
+      player.ended = null;
+      player.looping = true;
+    };
+  });
 
   function onkeydown(e: KeyboardEvent) {
     const page = Math.max(1, Math.floor(height / ROW) - 1);
@@ -135,6 +187,7 @@
     if (e.key in moves) void select(moves[e.key]!, true);
     else if (e.key === "Enter" && chosen) app.go("swap", `s${chosen.id}`);
     else if (e.key.toLowerCase() === "m" && chosen) void mark(chosen);
+    else if (e.key.toLowerCase() === "e" && chosen) app.go("stream", `s${chosen.id}`);
     else return;
     e.preventDefault();
   }
@@ -143,7 +196,10 @@
     await give(stream, { marked: !stream.marked });
   }
 
-  async function give(stream: Stream, what: { name?: string; marked?: boolean }) {
+  async function give(
+    stream: Stream,
+    what: { name?: string; marked?: boolean; kind?: string; notes?: string },
+  ) {
     const changed = await app.attempt(
       api.PATCH("/api/streams/{stream_id}", { params: { path: { stream_id: stream.id } }, body: what }),
     );
@@ -166,6 +222,7 @@
             : key;
   }
 
+  const KINDS = ["music", "voice", "effect"];
   const COLUMNS = [
     { key: "name", label: "name", side: "left" },
     { key: "id", label: "id", side: "right" },
@@ -174,6 +231,7 @@
     { key: "length", label: "length", side: "right" },
     { key: "rate", label: "rate, Hz", side: "right" },
     { key: "channels", label: "ch", side: "right" },
+    { key: "kind", label: "kind", side: "left" },
     { key: "codec", label: "codec", side: "left" },
     { key: "loop", label: "loop", side: "right" },
     { key: "size", label: "MB", side: "right" },
@@ -229,27 +287,45 @@
             </div>
           </div>
         {/if}
-        {#if languages.length}
-          <div role="group" aria-label="Language" class="flex flex-wrap gap-1.5">
-            {@render chip("any language", language === "", () => (language = ""))}
-            {#each languages as name (name)}
-              {@render chip(name, language === name, () => (language = name))}
-            {/each}
-          </div>
-        {/if}
       </div>
     </div>
-    <p class="pt-2 pb-2">
-      <strong class="num text-base">{spaced(list.total)}</strong>
-      <span class="text-quiet">
-        {list.total === 1 ? "stream" : "streams"} · {duration(list.seconds)} · {bytes(list.bytes)}
-        <span class="max-md:hidden"
-          >· <kbd class="kbd kbd-sm">↑</kbd> <kbd class="kbd kbd-sm">↓</kbd> listen ·
-          <kbd class="kbd kbd-sm">M</kbd>
-          mark · <kbd class="kbd kbd-sm">Enter</kbd> swap</span
-        >
-      </span>
-    </p>
+    <div class="mt-2 flex flex-wrap items-center gap-x-5 gap-y-1.5">
+      {#if languages.length}
+        <div role="group" aria-label="Language" class="flex flex-wrap gap-1.5">
+          {@render chip("any language", language === "", () => (language = ""))}
+          {#each languages as name (name)}
+            {@render chip(name, language === name, () => (language = name))}
+          {/each}
+        </div>
+      {/if}
+      <div role="group" aria-label="Kind" class="flex flex-wrap gap-1.5">
+        {#each KINDS as name (name)}
+          {@render chip(name, kind === name, () => (kind = kind === name ? "" : name))}
+        {/each}
+      </div>
+      <div role="group" aria-label="Loop and mark" class="flex flex-wrap gap-1.5">
+        {@render chip("loops", loop === "yes", () => (loop = loop === "yes" ? "" : "yes"))}
+        {@render chip("plays once", loop === "no", () => (loop = loop === "no" ? "" : "no"))}
+        {@render chip("◆ marked", marked, () => (marked = !marked))}
+      </div>
+    </div>
+    <div class="flex items-center gap-3 pt-2 pb-2">
+      <p class="min-w-0 grow">
+        <strong class="num text-base">{spaced(list.total)}</strong>
+        <span class="text-quiet">
+          {list.total === 1 ? "stream" : "streams"} · {duration(list.seconds)} · {bytes(list.bytes)}
+          <span class="max-md:hidden"
+            >· <kbd class="kbd kbd-sm">↑</kbd> <kbd class="kbd kbd-sm">↓</kbd> listen ·
+            <kbd class="kbd kbd-sm">M</kbd>
+            mark · <kbd class="kbd kbd-sm">E</kbd> look closer · <kbd class="kbd kbd-sm">Enter</kbd> swap</span
+          >
+        </span>
+      </p>
+      <button class="btn btn-sm" aria-pressed={inRow} disabled={!list.total} onclick={() => (inRow = !inRow)}
+        >{inRow ? "Stop after this one" : "Play all in a row"}</button
+      >
+      <button class="btn btn-sm" disabled={!list.total} onclick={() => (takingOut = true)}>Take out …</button>
+    </div>
     {#if list.problem}<ProblemPanel problem={list.problem} />{/if}
     <div
       role="grid"
@@ -308,7 +384,7 @@
                   title={s.marked ? "marked" : "not marked"}
                   >{s.marked ? "◆" : "◇"}<span class="sr-only">{s.marked ? "marked" : ""}</span></span
                 >
-                <span role="gridcell" class="cell-shape"><Comb audio={s.audio} width={84} /></span>
+                <span role="gridcell" class="cell-shape"><Comb audio={s.audio} width={68} bins={30} /></span>
                 <span role="gridcell" class={s.name ? "font-medium" : "text-quiet italic"}
                   >{s.name || "no name yet"}</span
                 >
@@ -319,7 +395,12 @@
                 <span role="gridcell" class="num text-right">{clock(s.seconds)}</span>
                 <span role="gridcell" class="num text-right">{spaced(s.rate)}</span>
                 <span role="gridcell" class="num text-right">{s.channels}</span>
-                <span role="gridcell">{s.codec}</span>
+                <span
+                  role="gridcell"
+                  class={s.kind_given ? "" : "text-quiet"}
+                  title={s.kind_given ? "your choice" : "a guess"}>{s.kind}</span
+                >
+                <span role="gridcell" title={s.codec}>{s.codec}</span>
                 <span role="gridcell" class="num text-right {s.loop ? '' : 'text-quiet'}">{loopText(s)}</span>
                 <span role="gridcell" class="num text-right">{megabytes(s.stored)}</span>
               {:else}<span role="gridcell" class="col-span-full text-quiet">…</span>{/if}
@@ -345,15 +426,14 @@
   {/if}
 </div>
 
+{#if takingOut}<SoundsOut {chosen} close={() => (takingOut = false)} />{/if}
+
 <style>
   .line {
     display: grid;
     grid-template-columns:
-      16px 84px minmax(90px, 1.2fr) 40px minmax(92px, 1fr) minmax(70px, 0.7fr) 72px 54px 20px minmax(
-        88px,
-        0.8fr
-      )
-      104px 42px;
+      16px 68px minmax(96px, 1.1fr) 40px minmax(70px, 0.8fr) minmax(60px, 0.6fr) 72px 52px 20px 42px
+      minmax(104px, 0.9fr) 94px 38px;
     column-gap: 10px;
     align-items: center;
     height: 33px;

@@ -144,6 +144,11 @@
     <JobPanel {job} />
   {/if}
 
+  {#if !loaded}
+    <p role="status" class="flex items-center gap-2 text-quiet">
+      <span class="loading loading-spinner loading-sm"></span>Working out what will be written
+    </p>
+  {/if}
   {#if planProblem && loaded}
     <div class="space-y-3">
       <ProblemPanel problem={planProblem} />
@@ -163,14 +168,17 @@
             <p>
               {plan.note
                 ? plan.note
-                : plan.in_place
+                : !plan.moved
                   ? "every other entry stays in its place"
-                  : `${count(plan.moved, "entry").replace("entrys", "entries")} of ${spaced(plan.entries)} moved`}
+                  : `${count(plan.moved, "entry")} of ${spaced(plan.entries)} moved`}
               · <span class="num">{bytes(plan.size_before)} → {bytes(plan.size)}</span>
             </p>
           </div>
           <ul class="num mt-1 text-quiet">
             {#each plan.streams as stream (stream)}<li>{stream}</li>{/each}
+            {#each plan.files as file (file.place)}
+              <li>{file.place}, {file.adds ? "added" : "replaced"} as a whole</li>
+            {/each}
           </ul>
           {#if !plan.note.startsWith("a list")}<div class="mt-3 grid grid-cols-[52px_1fr] gap-x-3 gap-y-2">
               <span class="text-quiet">before</span>
@@ -200,7 +208,7 @@
           · {count(build.proof.length, "point")}, read back from disk by a new process · {new Date(
             build.created,
           ).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })}
-          {build.fresh ? "" : "· out of date: swaps have changed since"}
+          {build.fresh ? "" : "· out of date: the mod has changed since"}
         </span>
       </h2>
       {#each files as file, n (file)}
@@ -240,7 +248,9 @@
     <section aria-label="Trial run">
       <div class="flex flex-wrap items-center gap-4">
         <h2 class="font-semibold">Trial run</h2>
-        {#if app.game?.player}
+        {#if !build.results.length}
+          <p class="text-quiet">The stand-in plays swapped streams; this mod swaps none.</p>
+        {:else if app.game?.player}
           <label class="flex items-center gap-2"
             >loops <input
               class="input input-sm num w-16"

@@ -1,23 +1,19 @@
 <script lang="ts">
+  import ArchiveEntries from "../components/ArchiveEntries.svelte";
   import ByteRibbon from "../components/ByteRibbon.svelte";
   import JobPanel from "../components/JobPanel.svelte";
   import KeyRing from "../components/KeyRing.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import TakeOut, { type Selection } from "../components/TakeOut.svelte";
-  import { api, asProblem, got, type Entry, type ProblemText, type Ribbon, type Survey } from "../lib/api";
+  import { api, asProblem, got, type ProblemText, type Ribbon, type Survey } from "../lib/api";
   import { app } from "../lib/app.svelte";
-  import { bytes, count, spaced } from "../lib/format";
+  import { bytes, spaced } from "../lib/format";
 
   let survey = $state<Survey | null>(null);
   let loaded = $state(false);
   let problem = $state<ProblemText | null>(null);
   let path = $state("");
   let ribbon = $state<Ribbon | null>(null);
-  let entries = $state<Entry[]>([]);
-  let entryCount = $state(0);
-  let entryText = $state("");
-  let chosen = $state<Set<number>>(new Set());
-  let names = $state<{ id: number; path: string; title: string; lines: number }[]>([]);
   let selection = $state<Selection | null>(null);
   let ring = $state(false);
 
@@ -26,7 +22,6 @@
   const file = $derived(survey?.rows.find((r) => r.path === path));
   const archive = $derived(file?.archive_id ?? 0);
   const readable = $derived(!!file && !["unreadable", "locked"].includes(file.what));
-  const list = $derived(names.find((n) => n.path === path));
   const WORDS: Record<string, string> = {
     archive: "archive",
     sound: "sound",
@@ -41,7 +36,6 @@
     try {
       const game_id = app.gameId;
       survey = (await got(api.GET("/api/games/{game_id}/survey", { params: { path: { game_id } } }))) ?? null;
-      names = await got(api.GET("/api/games/{game_id}/names", { params: { path: { game_id } } }));
       if (survey && !survey.rows.some((r) => r.path === path))
         path =
           survey.rows.find((r) => r.path === app.detail)?.path ??
@@ -61,9 +55,6 @@
     const id = archive;
     ribbon = null;
     problem = null;
-    chosen = new Set();
-    entries = [];
-    entryCount = 0;
     if (!id || !readable) return;
     got(api.GET("/api/archives/{archive_id}/ribbon", { params: { path: { archive_id: id } } })).then(
       (r) => id === archive && (ribbon = r),
@@ -71,64 +62,10 @@
     );
   });
 
-  // After every survey and job anew; what is shown stays until the answer is there, and so do the ticks.
-  $effect(() => {
-    void survey;
-    const [id, q] = [archive, entryText];
-    if (!id) return;
-    const timer = setTimeout(async () => {
-      try {
-        const page = await got(
-          api.GET("/api/games/{game_id}/entries", {
-            params: { path: { game_id: app.gameId }, query: { archive: id, q, limit: 200 } },
-          }),
-        );
-        if (id !== archive || q !== entryText) return;
-        entries = page.rows;
-        entryCount = page.total;
-      } catch (error) {
-        problem = asProblem(error);
-      }
-    }, 100);
-    return () => clearTimeout(timer);
-  });
-
   // Once a locked file was looked at, the key ring stays: what trying keys gave is read there.
   $effect(() => {
     if (file?.what === "locked") ring = true;
   });
-
-  function tick(id: number) {
-    const next = new Set(chosen);
-    if (!next.delete(id)) next.add(id);
-    chosen = next;
-  }
-
-  /** Take out what is ticked, else what the filter leaves of the chosen archive. */
-  function takeOut() {
-    const q = chosen.size ? "" : entryText;
-    const title = chosen.size
-      ? `${count(chosen.size, "chosen entry").replace("entrys", "entries")} of ${path}`
-      : `${path}${q ? `, entries with “${q}”` : ""}`;
-    selection = { archive, q, entries: [...chosen], title };
-  }
-
-  async function giveNames(e: Event & { currentTarget: HTMLInputElement }) {
-    const given = e.currentTarget.files?.[0];
-    if (!given) return;
-    const body = { path, title: given.name, text: await given.text() };
-    await app.attempt(
-      api.POST("/api/games/{game_id}/names", { params: { path: { game_id: app.gameId } }, body }),
-    );
-    app.wake();
-    await load();
-  }
-
-  async function forgetNames(id: number) {
-    await app.attempt(api.DELETE("/api/names/{names_id}", { params: { path: { names_id: id } } }));
-    app.wake();
-    await load();
-  }
 
   async function again() {
     await app.attempt(api.POST("/api/games/{game_id}/survey", { params: { path: { game_id: app.gameId } } }));
@@ -260,9 +197,12 @@
         {WORDS[file.what]}{file.layout ? `, read by ${file.layout}` : ""}
         <span class="block text-quiet">{file.evidence}</span>
       </p>
-      {#if !file.inside}
-        <a class="btn btn-sm mt-2" href="#/{app.gameId}/bench/{encodeURIComponent(file.path)}"
-          >{file.what === "other" ? "Describe it on the layout bench" : "Look at its bytes"}</a
+      <a class="btn btn-sm mt-2" href="#/{app.gameId}/bench/{encodeURIComponent(file.path)}"
+        >{file.what === "other" ? "Describe it on the layout bench" : "Look at its bytes"}</a
+      >
+      {#if file.what === "other"}
+        <a class="btn btn-sm mt-2" href="#/{app.gameId}/unknown/{encodeURIComponent(file.path)}"
+          >Listen to its bytes</a
         >
       {/if}
       {#if file.error}<div class="mt-3"><ProblemPanel problem={file.error} /></div>{/if}
@@ -273,64 +213,7 @@
         <ByteRibbon {ribbon} label={file.path} />
       {/if}
       {#if file.archive_id && file.entries && file.what === "archive"}
-        {#if list || entries.some((e) => /^[0-9a-f]{8,16}$/.test(e.path))}
-          <div class="mt-5">
-            <h3 class="font-semibold">Names</h3>
-            {#if list}
-              <p class="flex items-baseline justify-between gap-2">
-                <span class="num text-quiet break-all">{list.title}, {count(list.lines, "line")}</span>
-                <button class="btn btn-xs" onclick={() => forgetNames(list.id)}>Take away</button>
-              </p>
-            {:else}
-              <p class="text-quiet">
-                This archive stores hashes. A text file with a path on each line gives names.
-              </p>
-            {/if}
-            <label class="btn btn-sm mt-2"
-              >{list ? "Another name list" : "Give a name list"}
-              <input type="file" class="sr-only" accept=".txt,.csv,.tsv,text/*" onchange={giveNames} /></label
-            >
-          </div>
-        {/if}
-        <div class="mt-5 flex items-center justify-between gap-3">
-          <h3 class="text-quiet">{count(entryCount, "entry").replace("entrys", "entries")}</h3>
-          <input
-            class="input input-sm w-40"
-            placeholder="path"
-            aria-label="Filter entries by path"
-            bind:value={entryText}
-          />
-        </div>
-        <button class="btn btn-sm mt-2" disabled={!entryCount} onclick={takeOut}
-          >Take out {chosen.size
-            ? `${spaced(chosen.size)} chosen`
-            : entryText
-              ? `${spaced(entryCount)} found`
-              : "all"} …</button
-        >
-        <ul class="mt-2" aria-label="Entries">
-          {#each entries as entry (entry.id)}
-            <li class="border-b border-line py-1.5">
-              <label class="flex cursor-pointer items-baseline gap-2">
-                <input
-                  type="checkbox"
-                  class="checkbox checkbox-xs shrink-0 self-center"
-                  checked={chosen.has(entry.id)}
-                  onchange={() => tick(entry.id)}
-                />
-                <span class="num min-w-0 grow break-all">{entry.path}</span>
-                <span class="num shrink-0 text-right text-quiet"
-                  >{bytes(entry.size)}<br />{entry.method}{entry.file
-                    ? `, ${entry.file.split(".").at(-1)}`
-                    : ""}</span
-                >
-              </label>
-            </li>
-          {/each}
-        </ul>
-        {#if entryCount > entries.length}
-          <p class="mt-2 text-quiet">The first {entries.length} are shown; filter by path to see others.</p>
-        {/if}
+        <ArchiveEntries {file} stamp={survey} takeOut={(chosen) => (selection = chosen)} />
       {/if}
     </aside>
   {/if}

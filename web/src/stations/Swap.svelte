@@ -7,7 +7,9 @@
     api,
     asProblem,
     got,
-    uploadSwap,
+    upload,
+    type EntryFile,
+    type FileNotes,
     type ProblemText,
     type Stream,
     type Swap,
@@ -19,6 +21,7 @@
   import { player, type Track } from "../lib/player.svelte";
 
   let swaps = $state<Swap[]>([]);
+  let files = $state<EntryFile[]>([]);
   let loaded = $state(false);
   let target = $state<Stream | null>(null); // a stream that has no swap yet
   let problem = $state<ProblemText | null>(null);
@@ -36,9 +39,17 @@
   const busy = $derived(swap?.state === "reading" || swap?.state === "preparing");
   const job = $derived(app.openJobs.find((j) => j.kind === "prepare"));
 
+  let asked = 0; // an answer that was overtaken by a change or by a newer question is not shown
+
   async function load() {
+    const mine = ++asked;
+    const path = { mod_id };
     try {
-      swaps = await got(api.GET("/api/mods/{mod_id}/swaps", { params: { path: { mod_id } } }));
+      const [mod, whole] = await Promise.all([
+        got(api.GET("/api/mods/{mod_id}/swaps", { params: { path } })),
+        got(api.GET("/api/mods/{mod_id}/files", { params: { path } })),
+      ]);
+      if (mine === asked) [swaps, files] = [mod, whole];
     } catch (error) {
       problem = asProblem(error);
     }
@@ -104,7 +115,12 @@
     sending = 0;
     problem = null;
     try {
-      const made = await uploadSwap(mod_id, stream.id, file, (share) => (sending = share));
+      const made = await upload<Swap>(
+        `/api/mods/${mod_id}/swaps`,
+        file,
+        { stream_id: stream.id },
+        (share) => (sending = share),
+      );
       await load();
       app.wake();
       app.go("swap", String(made.id));
@@ -123,6 +139,7 @@
 
   function put(changed: Swap | undefined) {
     if (!changed) return;
+    asked++;
     swaps = swaps.map((s) => (s.id === changed.id ? changed : s));
     app.wake();
     void app.refreshRoute();
@@ -200,6 +217,41 @@
     void change({ loop: "points", loop_start: Math.max(0, toSource(start)), loop_end: toSource(end) });
   }
 
+  // What the file itself says of loops and cue points: a click takes them over.
+  let notes = $state<FileNotes>({ loops: [], cues: [] });
+  const noted = $derived(swap?.state === "reading" ? 0 : (swap?.id ?? 0));
+  $effect(() => {
+    const swap_id = noted;
+    notes = { loops: [], cues: [] };
+    if (!swap_id) return;
+    got(api.GET("/api/swaps/{swap_id}/notes", { params: { path: { swap_id } } })).then(
+      (found) => swap_id === noted && (notes = found),
+      () => {},
+    );
+  });
+  const others = $derived.by(() => {
+    const rate = swap?.info?.rate ?? 1;
+    const at = (frame: number) => clock(frame / rate, 2);
+    return [
+      ...notes.loops.map((l) => ({
+        text: `loop ${at(l.start)} to ${at(l.end)}, ${l.way}${l.way === "forward" ? "" : ": not played"}`,
+        use: l.way === "forward" ? { loop_start: l.start, loop_end: l.end } : null,
+      })),
+      ...notes.cues.flatMap((c) => [
+        { text: `start at ${c.label || "cue"} ${at(c.frame)}`, use: { loop_start: c.frame } },
+        { text: `end at ${c.label || "cue"} ${at(c.frame)}`, use: { loop_end: c.frame } },
+      ]),
+    ];
+  });
+
+  function takeNote(e: Event & { currentTarget: HTMLSelectElement }) {
+    const use = others[Number(e.currentTarget.value)]?.use;
+    e.currentTarget.value = "";
+    if (!use || !swap?.info) return;
+    const now = { loop_start: loopNow?.[0] ?? 0, loop_end: loopNow?.[1] ?? swap.info.frames };
+    void change({ loop: "points", ...now, ...use });
+  }
+
   /** The loop in the file's own frames, as it is used now. */
   const loopNow = $derived.by((): [number, number] | null => {
     if (!swap?.info) return null;
@@ -256,7 +308,7 @@
       <span class="font-medium"
         >{large ? "Drop the replacement here, or choose a file" : "Drop another file"}</span
       >
-      <span class="block text-quiet">WAV, FLAC, Ogg Vorbis or MP3</span>
+      <span class="block text-quiet">WAV, AIFF, FLAC, Ogg or MP3</span>
     {/if}
   </button>
 {/snippet}
@@ -266,7 +318,7 @@
   type="file"
   class="hidden"
   aria-label="Replacement file"
-  accept="audio/*,.wav,.flac,.ogg,.mp3"
+  accept="audio/*,.wav,.aiff,.aif,.flac,.ogg,.opus,.mp3"
   bind:this={chooser}
   onchange={(e) => {
     const file = e.currentTarget.files?.[0];
@@ -299,10 +351,24 @@
     {:else}
       {#if loaded}<p>None yet. Choose a stream in Locate, then swap it.</p>{/if}
     {/each}
+    {#if files.length}
+      <p class="mt-3 text-quiet">Whole files in archives</p>
+      {#each files as f (f.id)}
+        <a
+          href="#/{app.gameId}/survey/{encodeURIComponent(f.archive)}"
+          class="rounded-field px-2.5 py-1.5 hover:bg-base-300"
+        >
+          <span class="block truncate font-semibold" title={f.entry}>{f.entry.split("/").at(-1)}</span>
+          <span class="block truncate text-quiet"
+            >{f.adds ? "added from" : "replaced by"} {f.source_name}</span
+          >
+        </a>
+      {/each}
+    {/if}
     {#if swap}<div class="mt-auto pt-3">{@render dropZone(false)}</div>{/if}
   </nav>
 
-  <section class="min-w-0 grow overflow-auto px-4 py-3">
+  <section class="min-w-0 grow overflow-auto px-4 py-3 [scrollbar-gutter:stable]">
     {#if stream}
       <div class="flex flex-wrap items-start justify-between gap-3">
         <div class="min-w-0">
@@ -383,6 +449,20 @@
                 >
               </label>
             {/each}
+          {/if}
+          {#if others.length}
+            <label class="block">
+              <span class="text-quiet">in the file</span>
+              <select
+                class="select mt-1 flex w-56"
+                aria-label="Loops and cue points of the file"
+                value=""
+                onchange={(e) => takeNote(e)}
+              >
+                <option value="">{others.length} loops and cue points …</option>
+                {#each others as o, i (i)}<option value={String(i)} disabled={!o.use}>{o.text}</option>{/each}
+              </select>
+            </label>
           {/if}
           <label class="block">
             <span class="text-quiet">gain, dB</span>

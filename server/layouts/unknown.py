@@ -1,0 +1,121 @@
+"""Audio that nothing describes: what its bytes could be, hearing it, and a layout from it."""
+
+from __future__ import annotations
+
+import hashlib
+from typing import Any
+
+from zubret_core.base import ZubretError
+from zubret_core.base.format import frozen
+from zubret_core.codec import codec_of
+from zubret_core.locate.tables import HEAD, draft, find_table
+from zubret_core.locate.unknown import Candidate, rank
+from zubret_core.source import SliceSource
+
+from ..errors import stopped
+from ..games.models import Game
+from ..kept import Kept
+from ..shelf.sound import Sound, opens
+from .models import UserLayout
+from .services import create, open_bytes, title_of
+
+MOST_SPANS = 500
+
+_heard: Kept[str, tuple[int, str, int, int, Candidate, int]] = Kept(400)
+"""Readings of bytes that can be heard again."""
+
+
+def looked_at(game: Game, path: str) -> dict[str, Any]:
+    """A file's size and the payloads that a table in it points to, or all of it."""
+    with open_bytes(game, path) as source:
+        table = find_table(source)
+        spans = [{"at": at, "length": length} for at, length in table.spans[:MOST_SPANS]] if table else []
+        return {
+            "size": source.size,
+            "spans": spans or [{"at": min(64, source.size // 2), "length": source.size - min(64, source.size // 2)}],
+            "table_at": table.at if table else None,
+            "records": table.count if table else 0,
+            "rate": table.rate if table else 0,
+        }
+
+
+def ranked(game: Game, path: str, start: int, end: int, rate: int) -> dict[str, Any]:
+    """The likeliest readings of [start, end), each with an address at which it is heard."""
+    with open_bytes(game, path) as source:
+        if not 0 <= start < end <= source.size:
+            raise stopped(
+                422,
+                f"The part from {start:,} to {end:,} is not inside the file.",
+                f"It has {source.size:,} bytes.",
+                path,
+            )
+        found = rank(source, start, end)
+    return {"note": found.note, "candidates": [heard(game, path, start, end, c, rate) for c in found.candidates]}
+
+
+def candidate_of(data: dict[str, Any]) -> Candidate:
+    """A reading by a request; ZubretError where its codec can't be so."""
+    candidate = Candidate(
+        data["codec"],
+        max(1, min(64, data["channels"])),
+        data.get("score", 0.0),
+        max(0, data["block_size"]),
+        max(0, data["skip"]),
+        frozen(data["parameters"]),
+        tuple(data.get("reasons", ())),
+    )
+    codec_of(candidate.format(44_100, 1 << 12))
+    return candidate
+
+
+def heard(game: Game, path: str, start: int, end: int, candidate: Candidate, rate: int) -> dict[str, Any]:
+    """Make a reading one that can be heard: its facts and its address."""
+    if not 1 <= rate <= 4_000_000:
+        raise stopped(422, f"A rate of {rate:,} Hz is not possible.", "Choose 1 to 4,000,000 Hz.", "rate")
+    format = candidate.format(rate, end - start)
+    if not format.frames:
+        raise ZubretError(
+            "These bytes are too few for one block of this reading.", file=path, next="Choose a longer part."
+        )
+    text = repr((game.pk, path, start, end, candidate, rate))
+    key = hashlib.blake2b(text.encode("utf-8", "surrogatepass"), digest_size=10).hexdigest()
+    _heard.put(key, (game.pk, path, start, end, candidate, rate))
+    return {
+        "label": candidate.label,
+        "codec": candidate.codec,
+        "channels": candidate.channels,
+        "block_size": candidate.block_size,
+        "skip": candidate.skip,
+        "parameters": dict(candidate.parameters),
+        "score": candidate.score,
+        "reasons": list(candidate.reasons),
+        "rate": rate,
+        "frames": format.frames,
+        "audio": f"b{game.pk}.{key}",
+    }
+
+
+@opens("b")
+def _unknown(game_pk: int, digest: str) -> Sound | None:
+    found = _heard.get(digest)
+    if found is None or found[0] != game_pk:
+        return None
+    pk, path, start, end, candidate, rate = found
+    game = Game.objects.get(pk=pk)
+    source = open_bytes(game, path)
+    first = start + candidate.skip
+    payload = SliceSource(source, first, end - first)
+    format = candidate.format(rate, end - start)
+
+    def decode(at: int, frames: int):
+        return codec_of(format).decode(payload, format, at, frames)
+
+    return Sound(title_of(path), format, decode, digest)
+
+
+def drafted(game: Game, path: str, start: int, candidate: Candidate, rate: int) -> UserLayout:
+    """A new layout for a file from the reading that sounded right."""
+    with open_bytes(game, path) as source:
+        data = source.read(0, min(HEAD, source.size))
+        text = draft(title_of(path), data, candidate, rate, start, find_table(source))
+    return create("", text)

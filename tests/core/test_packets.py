@@ -1,0 +1,227 @@
+"""Vorbis and Opus packets without pages: laid into Ogg files, taken out of them, and what goes wrong."""
+
+import subprocess
+import zipfile
+from pathlib import Path
+
+import numpy as np
+import soundfile
+from mutagen.ogg import OggPage
+
+from standin.make import SOURCES
+from standin.player import Ferry
+from tests.core.test_containers import OPEN_SOUNDS, WithFolder
+from tests.support import bytes_of, demo_game, problem_of, source, tone
+from zubret_core.audio import read_audio
+from zubret_core.base import Format, to_int16
+from zubret_core.base.format import frozen
+from zubret_core.codec import codec_named, codec_of, ogg, opus, vorbis
+from zubret_core.container import GameFolder
+from zubret_core.layout import load_layout, shipped_texts
+from zubret_core.locate import Known, Locator, banks_of, open_archive, open_bank_at
+from zubret_core.source import FileSource, SourceFile, same_bytes
+from zubret_core.swap import Treatment, fit_report, info_of, prepare
+
+THEME = Path("/usr/share/sounds/freedesktop/stereo")  # Debian's sound-theme-freedesktop: Ogg Vorbis, freely licensed
+FRAMINGS = ({"width": 2}, {"width": 4, "order": "big"}, {"framing": "table"})
+
+MOVED = "  - name: shared\n    file: heads\n    at: 0\n"
+
+
+def samples(place) -> tuple[np.ndarray, int]:
+    with soundfile.SoundFile(place) as file:
+        return file.read(dtype="float32", always_2d=True), file.samplerate
+
+
+def granules(pages) -> dict[int, int]:
+    """The granule position behind each packet on which a page ends, by the packet's number."""
+    ends, number = {}, 0
+    for page in pages:
+        number += sum(s < 255 for s in page.segments)
+        if page.granule >= 0:
+            ends[number] = page.granule
+    return ends
+
+
+class FromOggAndBack(WithFolder):
+    def test_open_vorbis_files(self):
+        """Source: Xiph.Org, Vorbis I specification, 4.3.1 and A.2; libsndfile and Debian's ogginfo as other readers."""
+        seen = 0
+        for n, place in enumerate(sorted(THEME.glob("*.oga"))):
+            original = FileSource(place)
+            packets, _ = ogg.packets_of(original)
+            rate, channels, short, long = vorbis.facts_of(packets[0])
+            how = {**FRAMINGS[n % 3], "headers": ("setup", "stream")[n % 2], "blocks": (short, long)}
+            pcm, _ = samples(place)
+            format = Format("vorbis", rate, channels, len(pcm), None, 0, "", frozen(how), packets[2])
+            codec = codec_of(format)
+            payload = source(codec.from_ogg(original, format), place.name)
+            file = codec.wrapped(payload, format)
+            out = self.folder / "out.ogg"
+            out.write_bytes(bytes_of(file))
+            again, _ = samples(out)
+            np.testing.assert_array_equal(again, pcm, err_msg=place.name)
+            checked = subprocess.run(["ogginfo", out], capture_output=True, text=True)
+            self.assertEqual(checked.returncode, 0, checked.stdout)
+            self.assertNotIn("WARNING", checked.stdout)
+            self.assertEqual(ogg.packets_of(FileSource(out))[0][3:], packets[3:])
+            # Where both files end a page behind the same packet, they give the same place in time.
+            theirs, ours = granules(ogg.pages_of(original)), granules(ogg.pages_of(FileSource(out)))
+            self.assertEqual(max(theirs), max(ours))
+            for number in theirs.keys() & ours.keys():
+                self.assertEqual(theirs[number], ours[number], (place.name, number))
+            for at in (0, 1, len(pcm) // 3, max(0, len(pcm) - 500)):
+                # FFmpeg's decoder is another one than libsndfile's: the same to the last bits of a float.
+                part = codec.decode(payload, format, at, min(400, len(pcm) - at))
+                np.testing.assert_allclose(part, pcm[at : at + 400], atol=1e-6, err_msg=f"{place.name} {at}")
+            seen += 1
+        self.assertGreater(seen, 20)
+
+    def test_open_voices_as_opus(self):
+        """Source: RFC 7845, 4 (granule positions, pre-skip, end trimming); Debian's opus-tools as encoder and reader."""
+        for n, place in enumerate(sorted(OPEN_SOUNDS.glob("*.wav"))):
+            made, out = self.folder / "made.opus", self.folder / "out.opus"
+            ms = ("20", "60", "2.5")[n % 3]
+            subprocess.run(["opusenc", "--quiet", "--framesize", ms, place, made], check=True)
+            packets, last = ogg.packets_of(FileSource(made))
+            channels, skip = opus.facts_of(packets[0])
+            how = {**FRAMINGS[n % 3], "headers": ("none", "stream")[n % 2], "skip": skip}
+            format = Format("opus", 48000, channels, last - skip, None, 0, "", frozen(how))
+            codec = codec_of(format)
+            framing = codec._framing(format)
+            payload = source(framing.framed(packets if how["headers"] == "stream" else packets[2:]), place.name)
+            out.write_bytes(bytes_of(codec.wrapped(payload, format)))
+            np.testing.assert_array_equal(samples(out)[0], samples(made)[0])
+            checked = subprocess.run(["opusinfo", out], capture_output=True, text=True)
+            self.assertEqual((checked.returncode, "WARNING" in checked.stdout), (0, False), checked.stdout)
+            theirs, ours = granules(ogg.pages_of(FileSource(made))), granules(ogg.pages_of(FileSource(out)))
+            for number in theirs.keys() & ours.keys():
+                self.assertEqual(theirs[number], ours[number], (place.name, number))
+            self.assertEqual(len(codec.decode(payload, format, 0, format.frames)), format.frames)
+
+    def test_pages_are_what_another_reader_sees(self):
+        """mutagen's pages are as ours: packets, granule positions, numbers, first and last."""
+        packets, last = ogg.packets_of(FileSource(THEME / "service-login.oga"))
+        rate, channels, _, _ = vorbis.facts_of(packets[0])
+        format = Format("vorbis", rate, channels, last, None, 0, "", frozen({"headers": "stream"}))
+        codec = codec_of(format)
+        file = codec.wrapped(source(codec._framing(format).framed(packets)), format)
+        reader, pages = SourceFile(file), []
+        while reader.tell() < file.size:
+            pages.append(OggPage(reader))
+        self.assertEqual(OggPage.to_packets(pages, strict=True), packets)
+        self.assertEqual([p.sequence for p in pages], list(range(len(pages))))
+        self.assertTrue(pages[0].first and pages[-1].last and pages[-1].position == last)
+        self.assertFalse(any(p.last for p in pages[:-1]))
+
+    def test_a_header_longer_than_a_page(self):
+        long = vorbis.SETUP + bytes(range(256)) * 600
+        pages = b"".join(ogg.header_pages([b"\x01vorbis first", vorbis.comments(), long]))
+        self.assertEqual(ogg.packets_of(source(pages))[0], [b"\x01vorbis first", vorbis.comments(), long])
+
+
+class TheRadio(WithFolder):
+    """The demo's bank of packets against the stand-in's own way to read and decode it."""
+
+    def setUp(self):
+        super().setUp()
+        here = Locator("data/sea.crate", (("radio/radio.bell", 9),), "5001", 0)
+        self.bank = open_bank_at(GameFolder(demo_game()), here)
+
+    def test_sounds_as_the_stand_in_decodes_it(self):
+        ferry = Ferry(demo_game())
+        for stream in self.bank.streams:
+            theirs, rate, _ = ferry.play(f"radio:{stream.id}", 1)
+            ours = to_int16(stream.decode(0, len(theirs)))
+            self.assertEqual(rate, stream.format.rate)
+            self.assertLessEqual(int(np.abs(ours.astype(int) - theirs).max()), 2, stream.id)
+
+    def test_the_shared_setup_decides_what_can_be_encoded(self):
+        stream = self.bank.streams[0]
+        codec = codec_of(stream.format)
+        self.assertEqual(codec.obstacle(stream.format), "")
+        pcm = tone(1, 24000, 500)
+        new = stream.format.with_(frames=len(pcm))
+        payload = source(codec.encode(pcm, new))
+        heard = codec.decode(payload, new, 0, len(pcm))
+        self.assertLess(float(np.abs(heard - pcm)[500:-500].max()), 0.1)
+        for other in (new.with_(rate=44100), new.with_(channels=2), new.with_(setup=new.setup[:-3] + b"\x07\x07\x01")):
+            self.assertTrue(codec.obstacle(other))
+            self.assertIn("setup header", problem_of(self, codec.encode, tone(0.1, 24000, 500), other).what)
+        self.assertTrue(same_bytes(self.bank.rebuild({}, anew=True).source, self.bank.source))
+
+    def test_the_setup_stands_in_another_entry(self):
+        """As above, but the bank's archive keeps the header packets in an entry of their own; without it that is said."""
+        text = shipped_texts()["saltglass-told-bell.yaml"].replace("  - name: shared\n    after: records\n", MOVED)
+        text = text.replace("describes: bank", 'describes: bank\nfiles: {heads: {name: "{stem}.heads"}}')
+        known, whole = Known([load_layout(text)]), bytearray(bytes_of(self.bank.source))
+        at = 48 + 32 * len(self.bank.streams)
+        size = 4 + int.from_bytes(whole[at : at + 4], "little")
+        heads, whole[at : at + size] = bytes(whole[at : at + size]), b"\xee" * size
+        for names in (("music/radio.heads", "music/radio.bell"), ("other.heads", "music/radio.bell")):
+            place = self.folder / "radio.zip"
+            with zipfile.ZipFile(place, "w", zipfile.ZIP_DEFLATED) as archive:
+                archive.writestr(names[0], heads)
+                archive.writestr(names[1], bytes(whole))
+            (found,) = banks_of(open_archive(FileSource(place), known), known)
+            if names[0] == "other.heads":
+                self.assertIn("radio.heads", found.error.what)
+                continue
+            for ours, theirs in zip(found.streams, self.bank.streams, strict=True):
+                np.testing.assert_array_equal(ours.decode(500, 3000), theirs.decode(500, 3000))
+            self.assertEqual(codec_of(found.streams[0].format).obstacle(found.streams[0].format), "")
+
+    def test_a_file_with_the_shared_setup_goes_in_as_it_is(self):
+        """Its packets are taken over; with a gain, or from a file of another setup, they are encoded."""
+        stream = self.bank.streams[0]
+        for name, gain, kept in (("en_02.ogg", 0.0, True), ("en_02.ogg", -3.0, False)):
+            with FileSource(SOURCES / name) as file:
+                audio = read_audio(file)
+                how = Treatment(gain_db=gain)
+                made = prepare(stream, audio, how, fit_report(stream, -3.0, info_of(audio), how))
+                packets, last = ogg.packets_of(file)
+                same = made.payload == codec_of(stream.format)._framing(stream.format).framed(packets[3:])
+                self.assertEqual((same, made.format.frames), (kept, last))
+
+    def test_what_lies(self):
+        """Lengths, modes, headers and numbers of frames that are not true: each is said, and where."""
+        stream = self.bank.streams[0]
+        codec, format, good = codec_of(stream.format), stream.format, bytes_of(stream.payload)
+
+        def fault(data, format=format):
+            return problem_of(self, codec_of(format).decode, source(data), format, 0, format.frames)
+
+        self.assertIn("longer than", fault(good[:900]).what)
+        self.assertIn("longer than", fault(b"\xff\xff" + good[2:]).what)
+        self.assertIn("but the bank gives 125,247", fault(good, format.with_(frames=format.frames + 9000)).what)
+        self.assertIn("longer than", fault(good, format.with_(setup=b"no header" * 9)).what)
+        self.assertIn("ends too early", fault(good, format.with_(setup=format.setup[:500])).what)
+        self.assertIn("has no setup", fault(good, format.with_(setup=b"")).what)
+        wrong = codec_named("vorbis", frozen({"framing": "table"}))
+        problem_of(self, wrong.decode, source(good), format.with_(parameters=frozen({"framing": "table"})), 0, 9)
+        problem_of(self, codec_named, "vorbis", frozen({"headers": "none"}))
+        problem_of(self, codec_named, "opus", frozen({"width": 3}))
+        # Fewer frames than the packets hold: the last page ends where the bank says.
+        fewer = format.with_(frames=50_000)
+        self.assertLess(codec.wrapped(stream.payload, fewer).held - 50_000, 1024)
+        self.assertEqual(len(codec.decode(stream.payload, fewer, 49_000, 1000)), 1000)
+
+    def test_opus_of_one_length_and_other_ways(self):
+        pcm = tone(0.7, 48000, 700, 2)
+        for how, block in (
+            ({"framing": "fixed"}, 120),
+            ({"headers": "stream"}, 0),
+            ({"skip": 3840}, 0),
+            ({"skip": 0}, 0),
+        ):
+            format = Format("opus", 48000, 2, len(pcm), None, block, "", frozen(how))
+            codec = codec_of(format)
+            payload = source(codec.encode(pcm, format))
+            if block:
+                self.assertEqual(payload.size % block, 0)
+            heard = codec.decode(payload, format, 0, len(pcm))
+            self.assertLess(float(np.abs(heard - pcm)[2000:-2000].max()), 0.05, how)
+        self.assertIn("48,000", problem_of(self, codec.decode, payload, format.with_(rate=44100), 0, 9).what)
+        self.assertIn("more than two", codec.obstacle(format.with_(channels=6)))
+        short = Format("opus", 48000, 2, len(pcm), None, 120, "", frozen({"framing": "fixed"}))
+        self.assertIn("last packet", problem_of(self, codec_of(short).decode, source(bytes(119)), short, 0, 9).what)

@@ -1,0 +1,154 @@
+<script lang="ts">
+  import { api, asProblem, got, type Figures, type ProblemText, type Same, type Stream } from "../lib/api";
+  import { app } from "../lib/app.svelte";
+  import { bytes, clock, count, spaced } from "../lib/format";
+  import ProblemPanel from "./ProblemPanel.svelte";
+
+  /** What is measured of a stream, where else it stands, and what a person says of it. */
+  let { stream, give }: { stream: Stream; give: (what: { kind?: string; notes?: string }) => Promise<void> } =
+    $props();
+  const KINDS = ["music", "voice", "effect"];
+  let figures = $state<Figures | null>(null);
+  let same = $state<{ found: Same[]; left: number } | null>(null);
+  let problem = $state<ProblemText | null>(null);
+
+  $effect(() => {
+    const stream_id = stream.id;
+    figures = same = problem = null;
+    const path = { stream_id };
+    got(api.GET("/api/streams/{stream_id}/figures", { params: { path } })).then(
+      (f) => stream_id === stream.id && (figures = f),
+      (e) => stream_id === stream.id && (problem = asProblem(e)),
+    );
+    void lookElsewhere(stream_id);
+  });
+
+  /** What is the same, answer by answer, until all of nearly the same length were compared. */
+  async function lookElsewhere(stream_id: number) {
+    const found: Same[] = [];
+    let after = 0;
+    do {
+      const params = { path: { stream_id }, query: { after } };
+      const page = await got(api.GET("/api/streams/{stream_id}/same", { params })).catch(() => null);
+      if (!page || stream_id !== stream.id) return;
+      found.push(...page.found);
+      same = { found: [...found], left: page.total - page.done };
+      after = page.done;
+    } while (same.left > 0);
+  }
+
+  const shown = $derived(stream.kind_given ? stream.kind : (figures?.kind ?? stream.kind));
+  const level = (value: number, unit: string) =>
+    value <= -200 ? "silence" : `${value.toFixed(1).replace("-", "−")} ${unit}`;
+  const facts = $derived<[string, string, string][]>([
+    ["length", clock(stream.seconds), `${spaced(stream.frames)} frames`],
+    [
+      "rate",
+      `${spaced(stream.rate)} Hz`,
+      stream.channels === 1 ? "1 channel" : `${stream.channels} channels`,
+    ],
+    ["codec", stream.codec, stream.block_frames > 1 ? `${spaced(stream.block_frames)} frames a block` : ""],
+    ["stored", bytes(stream.stored), `from byte ${spaced(stream.at)}`],
+  ]);
+  const measured = $derived<[string, string, string][]>(
+    figures
+      ? [
+          [
+            "loudness",
+            figures.loudness === null ? "too short or silent" : level(figures.loudness, "LUFS"),
+            "integrated",
+          ],
+          ["range", figures.range === null ? "shorter than 3 s" : `${figures.range.toFixed(1)} LU`, ""],
+          ["true peak", level(figures.true_peak, "dBTP"), `samples ${level(figures.peak, "dBFS")}`],
+          ["offset", `${(figures.dc * 100).toFixed(2)} %`, "of full scale"],
+          [
+            "silence",
+            `${clock(figures.head / stream.rate)} + ${clock(figures.tail / stream.rate)}`,
+            "at head and tail",
+          ],
+          [
+            "decoded",
+            `${spaced(figures.frames)} frames`,
+            figures.frames === stream.frames ? "as the bank says" : "not what the bank says",
+          ],
+        ]
+      : [],
+  );
+</script>
+
+<aside
+  aria-label="The stream's figures"
+  class="flex w-[318px] shrink-0 flex-col gap-3 overflow-auto border-l border-line bg-base-200 p-4 max-lg:w-full"
+>
+  <dl>
+    {#each [...facts, ...measured] as [name, value, more] (name)}
+      <div class="grid grid-cols-[70px_1fr] border-t border-line py-1 last:border-b">
+        <dt class="text-quiet">{name}</dt>
+        <dd class="min-w-0">
+          <span class="num">{value}</span>
+          {#if more}<span class="break-words text-quiet"> · {more}</span>{/if}
+        </dd>
+      </div>
+    {/each}
+  </dl>
+  {#if problem}<ProblemPanel {problem} />{:else if !figures}<p class="text-quiet">Measuring …</p>{/if}
+  <div>
+    <div role="group" aria-label="Kind" class="flex items-center gap-1.5">
+      <span class="w-[70px] text-quiet">kind</span>
+      {#each KINDS as kind (kind)}
+        <button
+          class="btn btn-xs {shown === kind ? 'border-primary! font-semibold' : ''}"
+          aria-pressed={shown === kind}
+          onclick={() => give({ kind: stream.kind_given && stream.kind === kind ? "" : kind })}>{kind}</button
+        >
+      {/each}
+    </div>
+    <p class="mt-1 text-quiet">
+      {stream.kind_given
+        ? "your choice; press it again for the guess"
+        : figures
+          ? `a guess: ${figures.reasons.join(", ")}`
+          : ""}
+    </p>
+  </div>
+  <div>
+    <h2 class="text-quiet">The same elsewhere</h2>
+    {#if same?.found.length}
+      <ul class="mt-1">
+        {#each same.found.slice(0, 8) as s (s.stream.id)}
+          <li class="flex justify-between gap-2 py-0.5">
+            <a class="truncate underline" href="#/{app.gameId}/stream/s{s.stream.id}" title={s.stream.place}
+              >{s.stream.name || `${s.stream.bank} ${s.stream.stream_id}`}</a
+            >
+            <span class="shrink-0 text-quiet"
+              >{s.how === "payload" ? "the same bytes" : "the same sound"}</span
+            >
+          </li>
+        {/each}
+      </ul>
+      {#if same.found.length > 8}<p class="text-quiet">and {same.found.length - 8} more</p>{/if}
+    {:else if same && !same.left}<p class="mt-1">Nowhere else in this game.</p>{/if}
+    {#if !same}<p class="mt-1">Looking …</p>
+    {:else if same.left > 0}<p class="mt-1 text-quiet">
+        Looking … {count(same.left, "stream")} of nearly this length left.
+      </p>{/if}
+  </div>
+  <label class="block"
+    ><span class="text-quiet">Notes</span>
+    {#key stream.id}
+      <textarea
+        class="textarea mt-1 h-16 w-full"
+        maxlength="5000"
+        value={stream.notes}
+        onchange={(e) => give({ notes: e.currentTarget.value })}></textarea>
+    {/key}</label
+  >
+  <div class="mt-auto flex flex-col gap-2 pt-1">
+    <div class="flex flex-wrap gap-1.5" role="group" aria-label="Take out">
+      {#each [["wav", "WAV"], ["flac", "FLAC"], ["ogg", "Ogg"], ["opus", "Opus"], ...(stream.as_stored ? [["stored", "as stored"]] : [])] as [kind, label] (kind)}
+        <a class="btn btn-sm grow" href="/api/streams/{stream.id}/export?kind={kind}" download>{label}</a>
+      {/each}
+    </div>
+    <button class="btn btn-primary" onclick={() => app.go("swap", `s${stream.id}`)}>Swap this stream</button>
+  </div>
+</aside>

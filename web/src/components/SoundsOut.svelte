@@ -1,0 +1,267 @@
+<script lang="ts">
+  import { api, got, type SoundsPlan, type Stream } from "../lib/api";
+  import { app } from "../lib/app.svelte";
+  import { TakingOut } from "../lib/takeout.svelte";
+  import { bytes, count, duration, spaced } from "../lib/format";
+  import { narrows } from "../lib/query";
+  import FolderField from "./FolderField.svelte";
+  import ProblemPanel from "./ProblemPanel.svelte";
+  import TakenOut from "./TakenOut.svelte";
+
+  /** Streams as sound files: which, as what, under which names. */
+  let { chosen, close }: { chosen: Stream | null; close: () => void } = $props();
+  const game_id = app.gameId;
+  const query = app.query;
+  const KINDS = [
+    ["wav", "WAV"],
+    ["flac", "FLAC"],
+    ["ogg", "Ogg Vorbis"],
+    ["opus", "Ogg Opus"],
+    ["stored", "as stored"],
+  ] as const;
+  const TAGS = ["album", "artist", "date", "comment"] as const;
+
+  const NOTHING = { q: "", archive: 0, language: "", kind: "", loop: "", shortest: null, longest: null };
+
+  let dialog: HTMLDialogElement;
+  let which = $state<"filter" | "marked" | "one">("filter");
+  let into = $state<"folder" | "zip">("folder");
+  let folder = $state("");
+  let how = $state({
+    kind: "wav",
+    template: "{bank}/{id} {name}",
+    folders: false,
+    loops: "kept" as "kept" | "played",
+    plays: 2,
+    fade: 6,
+    loud: false,
+    loudness: -16,
+    tags: { album: "", artist: "", date: "", comment: "" },
+    number_tracks: false,
+    playlist: false,
+    figures: false,
+  });
+  let fields = $state<{ name: string; what: string }[]>([]);
+  const out = new TakingOut<SoundsPlan>();
+  const plan = $derived(out.plan);
+  const stored = $derived(how.kind === "stored");
+
+  const body = $derived({
+    chosen: which === "one" && chosen ? [chosen.id] : [],
+    filter: which === "marked" ? { ...query, ...NOTHING, marked: true } : query,
+    how: {
+      kind: how.kind,
+      template: how.template,
+      folders: how.folders,
+      plays: how.loops === "played" && !stored ? how.plays : 0,
+      fade: how.loops === "played" && !stored ? how.fade : 0,
+      loudness: how.loud && !stored ? how.loudness : null,
+      tags: { ...how.tags },
+      number_tracks: how.number_tracks,
+      playlist: how.playlist,
+      figures: how.figures,
+    },
+    folder: into === "folder" ? folder : "",
+  });
+
+  $effect(() => {
+    dialog.showModal();
+    void got(api.GET("/api/template-fields")).then((list) => (fields = list));
+  });
+
+  $effect(() => {
+    const wanted = body;
+    if (!out.started)
+      return out.ask(() =>
+        api.POST("/api/games/{game_id}/sounds/plan", { params: { path: { game_id } }, body: wanted }),
+      );
+  });
+
+  const start = () =>
+    out.begin(api.POST("/api/games/{game_id}/sounds", { params: { path: { game_id } }, body }));
+</script>
+
+<dialog
+  bind:this={dialog}
+  aria-label="Take sounds out"
+  class="m-auto max-h-[96vh] w-[60rem] max-w-[94vw] overflow-auto rounded-box border border-edge bg-base-100 p-5 text-base-content backdrop:bg-black/40"
+  onclose={close}
+>
+  <div class="flex items-start justify-between gap-4">
+    <h2 class="text-lg font-bold">Take sounds out</h2>
+    <button class="btn btn-sm" onclick={() => dialog.close()}
+      >{out.running ? "Go on in the background" : "Close"}</button
+    >
+  </div>
+  {#if !out.started}
+    <div class="mt-3 grid grid-cols-2 gap-x-8 gap-y-4 max-md:grid-cols-1">
+      <fieldset>
+        <legend class="text-quiet">Which</legend>
+        <label class="mt-1 flex items-center gap-2"
+          ><input type="radio" class="radio radio-sm" value="filter" bind:group={which} />
+          {narrows(query) ? "all that the filter leaves" : "all of the game"}</label
+        >
+        <label class="mt-1 flex items-center gap-2"
+          ><input type="radio" class="radio radio-sm" value="marked" bind:group={which} /> the marked ones ◆</label
+        >
+        {#if chosen}
+          <label class="mt-1 flex min-w-0 items-center gap-2"
+            ><input type="radio" class="radio radio-sm" value="one" bind:group={which} />
+            <span class="truncate">only {chosen.name || `${chosen.bank} ${chosen.stream_id}`}</span></label
+          >
+        {/if}
+      </fieldset>
+      <fieldset>
+        <legend class="text-quiet">As</legend>
+        <div class="mt-1 flex flex-wrap gap-1.5" role="group" aria-label="Kind of file">
+          {#each KINDS as [key, label] (key)}
+            <button
+              type="button"
+              class="btn btn-sm {how.kind === key ? 'border-primary! bg-base-100! font-semibold' : ''}"
+              aria-pressed={how.kind === key}
+              onclick={() => (how.kind = key)}>{label}</button
+            >
+          {/each}
+        </div>
+        <p class="mt-1.5 text-quiet">
+          {stored
+            ? `The game's own bytes in an open file; nothing is encoded again.${plan?.decoded ? ` ${count(plan.decoded, "stream")} that no open file can hold become WAV.` : ""}`
+            : how.kind === "opus"
+              ? "Always at 48 000 Hz; loops are rescaled."
+              : "At the stream's own rate."}
+        </p>
+      </fieldset>
+      <fieldset disabled={stored}>
+        <legend class="text-quiet">Loops</legend>
+        <label class="mt-1 flex items-center gap-2"
+          ><input type="radio" class="radio radio-sm" value="kept" bind:group={how.loops} /> kept, as loop points</label
+        >
+        <label class="mt-1 flex items-center gap-2"
+          ><input type="radio" class="radio radio-sm" value="played" bind:group={how.loops} /> played
+          <input
+            type="number"
+            class="input input-sm num w-16"
+            aria-label="How often a loop is played"
+            min="1"
+            max="100"
+            disabled={how.loops !== "played"}
+            bind:value={how.plays}
+          />
+          <span class="whitespace-nowrap">times, then faded over</span>
+          <input
+            type="number"
+            class="input input-sm num w-16"
+            aria-label="Seconds of the fade"
+            min="0"
+            max="60"
+            step="0.5"
+            disabled={how.loops !== "played"}
+            bind:value={how.fade}
+          /> s</label
+        >
+      </fieldset>
+      <fieldset disabled={stored}>
+        <legend class="text-quiet">Level</legend>
+        <label class="mt-1 flex items-center gap-2"
+          ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={how.loud} />
+          <span class="whitespace-nowrap">bring to</span>
+          <input
+            type="number"
+            class="input input-sm num w-20"
+            aria-label="Loudness in LUFS"
+            min="-60"
+            max="0"
+            step="0.5"
+            disabled={!how.loud}
+            bind:value={how.loudness}
+          /> <span class="whitespace-nowrap">LUFS, never above −1 dBTP</span></label
+        >
+        {#if !how.loud}<p class="mt-1 text-quiet">Levels are left as they are.</p>{/if}
+      </fieldset>
+    </div>
+    <div class="mt-4">
+      <label class="block"
+        ><span class="text-quiet">Names; / makes folders</span>
+        <input class="input mt-1 w-full font-mono" maxlength="300" bind:value={how.template} /></label
+      >
+      <div class="mt-1.5 flex flex-wrap gap-1">
+        {#each fields as f (f.name)}
+          <button
+            type="button"
+            class="btn btn-xs font-mono"
+            title={f.what}
+            onclick={() =>
+              (how.template += `${how.template && !/[ /_-]$/.test(how.template) ? " " : ""}{${f.name}}`)}
+            >{f.name}</button
+          >
+        {/each}
+      </div>
+      {#if plan}
+        <ul class="num mt-2 border-y border-line py-1 text-quiet" aria-label="Names of the first files">
+          {#each plan.names.slice(0, 3) as name (name)}<li class="truncate">{name}</li>{/each}
+          {#if plan.files > 3}<li>… {spaced(plan.files - 3)} more</li>{/if}
+        </ul>
+        {#if plan.renamed}
+          <details class="mt-1">
+            <summary>■ {count(plan.renamed, "name")} had to be changed</summary>
+            <ul class="num mt-1 max-h-28 overflow-auto text-quiet">
+              {#each plan.notes as note (note.target)}<li class="break-all">
+                  {note.target}: {note.note}
+                </li>{/each}
+            </ul>
+          </details>
+        {/if}
+      {/if}
+      <div class="mt-2 flex flex-wrap gap-x-6 gap-y-1">
+        {#each [["folders", "in the game's own folders"], ["playlist", "with a playlist"], ["figures", "with a table of all figures (CSV)"], ["number_tracks", "track numbers"]] as const as [key, label] (key)}
+          <label class="flex items-center gap-2"
+            ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={how[key]} /> {label}</label
+          >
+        {/each}
+      </div>
+    </div>
+    <div class="mt-3 grid grid-cols-4 gap-3 max-md:grid-cols-2">
+      {#each TAGS as tag (tag)}
+        <label class="block"
+          ><span class="text-quiet">{tag}, for all</span>
+          <input class="input input-sm mt-1 w-full" maxlength="300" bind:value={how.tags[tag]} /></label
+        >
+      {/each}
+    </div>
+    <fieldset class="mt-4 flex gap-6" aria-label="Where to">
+      <label class="flex items-center gap-2"
+        ><input type="radio" class="radio radio-sm" value="folder" bind:group={into} /> into a folder</label
+      >
+      <label class="flex items-center gap-2"
+        ><input type="radio" class="radio radio-sm" value="zip" bind:group={into} /> as a ZIP download</label
+      >
+    </fieldset>
+    {#if into === "folder"}<FolderField bind:folder failed={(p) => (out.problem = p)} />{/if}
+    {#if out.problem}<div class="mt-3"><ProblemPanel problem={out.problem} /></div>{/if}
+    <div
+      class="sticky -bottom-5 -mx-5 -mb-5 mt-4 flex items-center justify-between gap-4 border-t border-line bg-base-100 px-5 py-3"
+    >
+      <p role="status" aria-label="What it needs">
+        {#if plan}
+          <strong class="num">{spaced(plan.files)}</strong>
+          {plan.files === 1 ? "file" : "files"} · {duration(plan.seconds)} · about
+          <strong class="num">{bytes(plan.bytes)}</strong>
+          <span class="text-quiet"
+            >· {bytes(plan.free)} free{plan.there ? ` · ${spaced(plan.there)} there already` : ""}</span
+          >
+          {#if !plan.fits}<span class="text-error">■ does not fit</span>{/if}
+        {/if}
+      </p>
+      <button
+        class="btn btn-primary"
+        disabled={!plan?.fits || !plan.files || (into === "folder" && !folder.trim())}
+        onclick={start}>Take out {plan ? count(plan.files, "file") : ""}</button
+      >
+    </div>
+  {:else}
+    <div class="mt-4 space-y-3">
+      {#if out.job}<TakenOut job={out.job} again={() => out.again()} noun="stream" />{/if}
+      {#if out.problem}<ProblemPanel problem={out.problem} />{/if}
+    </div>
+  {/if}
+</dialog>

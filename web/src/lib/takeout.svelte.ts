@@ -1,0 +1,49 @@
+/** What the dialogs that take something out share: a plan that follows the choice, the job, and going on with it. */
+
+import { api, asProblem, got, type Job, type ProblemText } from "./api";
+import { app } from "./app.svelte";
+
+const PAUSE = 180; // ms without a change before the plan is asked for
+
+export class TakingOut<Plan> {
+  plan = $state<Plan | null>(null);
+  problem = $state<ProblemText | null>(null);
+  started = $state(0);
+
+  get job(): Job | undefined {
+    return app.jobs.find((j) => j.id === this.started);
+  }
+
+  get running(): boolean {
+    return this.job?.state === "running" || this.job?.state === "waiting";
+  }
+
+  /** Ask for the plan soon; the result undoes the asking. */
+  ask(call: () => Promise<{ data?: Plan }>): () => void {
+    const timer = setTimeout(async () => {
+      try {
+        this.plan = await got(call());
+        this.problem = null;
+      } catch (error) {
+        this.plan = null;
+        this.problem = asProblem(error);
+      }
+    }, PAUSE);
+    return () => clearTimeout(timer);
+  }
+
+  async begin(call: Promise<{ data?: Job }>): Promise<void> {
+    this.problem = null;
+    try {
+      const next = await got(call);
+      this.started = next.id;
+      app.started(next);
+    } catch (error) {
+      this.problem = asProblem(error);
+    }
+  }
+
+  again(): Promise<void> {
+    return this.begin(api.POST("/api/jobs/{job_id}/again", { params: { path: { job_id: this.started } } }));
+  }
+}

@@ -1,0 +1,343 @@
+<script lang="ts">
+  import Comb from "../components/Comb.svelte";
+  import ProblemPanel from "../components/ProblemPanel.svelte";
+  import {
+    api,
+    asProblem,
+    got,
+    type ProblemText,
+    type Ranked,
+    type ReadingOut,
+    type UnknownFile,
+  } from "../lib/api";
+  import { app } from "../lib/app.svelte";
+  import { bytes, clock, count, spaced } from "../lib/format";
+  import { player } from "../lib/player.svelte";
+
+  /** Bytes that nothing describes: what they could be as sound, heard while everything can be turned. */
+  const game_id = app.gameId;
+  const path = app.detail;
+  const RATES = [8000, 11025, 16000, 22050, 24000, 32000, 44100, 48000];
+  const CHOICES: Record<string, (string | number)[]> = {
+    sample: ["u8", "s8", "s16", "s24", "s32", "f32", "a-law", "mu-law"],
+    order: ["little", "big"],
+    nibbles: ["low", "high"],
+    header: ["none", "wave", "dvi4"],
+    group: [0, 1, 2, 4, 8],
+    interleave: [-1, 0, 16, 32, 64, 128, 256, 512, 1024, 2048, 4096, 8192, 16384, 32768],
+    word: ["filter-shift", "shift-filter"],
+    rounding: ["truncate", "nearest", "floor"],
+  };
+  const OF: Record<string, string[]> = {
+    pcm: ["sample", "order", "interleave"],
+    "step-adpcm": ["header", "nibbles", "group"],
+    "filter-adpcm": ["word", "nibbles", "rounding", "interleave"],
+  };
+
+  let file = $state<UnknownFile | null>(null);
+  let part = $state<[number, number]>([0, 0]);
+  let ranked = $state<Ranked | null>(null);
+  let chosen = $state<ReadingOut | null>(null);
+  let rate = $state(22050);
+  let problem = $state<ProblemText | null>(null);
+  let busy = $state(true);
+
+  async function attempt<T>(work: () => Promise<T>): Promise<T | undefined> {
+    try {
+      const out = await work();
+      problem = null;
+      return out;
+    } catch (error) {
+      problem = asProblem(error);
+      return undefined;
+    }
+  }
+
+  void attempt(async () => {
+    file = await got(
+      api.GET("/api/games/{game_id}/unknown", { params: { path: { game_id }, query: { path } } }),
+    );
+    if (file.rate) rate = file.rate;
+    const first = file.spans[0]!;
+    await look(first.at, first.at + first.length);
+  }).finally(() => (busy = false));
+
+  async function look(start: number, end: number) {
+    part = [start, end];
+    busy = true;
+    ranked = null;
+    const query = { path, start, end, rate };
+    ranked =
+      (await attempt(() =>
+        got(api.GET("/api/games/{game_id}/unknown/rank", { params: { path: { game_id }, query } })),
+      )) ?? null;
+    busy = false;
+    const same = ranked?.candidates.find(
+      (c) => chosen && c.codec === chosen.codec && c.channels === chosen.channels,
+    );
+    const best = same ?? ranked?.candidates[0];
+    if (best) show(best, false);
+  }
+
+  function show(reading: ReadingOut, play: boolean) {
+    chosen = reading;
+    player.load({
+      title: `${path.split("/").at(-1)}, byte ${spaced(part[0])}`,
+      place: `${path} · ${reading.label}`,
+      original: {
+        audio: reading.audio,
+        rate: reading.rate,
+        channels: reading.channels,
+        frames: reading.frames,
+        loop: null,
+      },
+      fresh: null,
+    });
+    if (play) void player.start(0);
+  }
+
+  const body = (reading: ReadingOut) => ({
+    path,
+    start: part[0],
+    end: part[1],
+    rate,
+    reading: {
+      codec: reading.codec,
+      channels: reading.channels,
+      block_size: reading.block_size,
+      skip: reading.skip,
+      parameters: reading.parameters,
+    },
+  });
+
+  /** Hear the same part with something turned; what is heard goes on from where it was. */
+  async function turn(change: Partial<ReadingOut>) {
+    if (!chosen) return;
+    const wanted = { ...chosen, ...change };
+    const was = player.playing ? player.seconds : -1;
+    const found = await attempt(() =>
+      got(
+        api.POST("/api/games/{game_id}/unknown/hear", { params: { path: { game_id } }, body: body(wanted) }),
+      ),
+    );
+    if (!found) return;
+    show({ ...found, score: chosen.score, reasons: chosen.reasons }, false);
+    if (was >= 0) void player.start(Math.min(found.frames - 1, Math.round(was * found.rate)));
+  }
+
+  function turnParameter(name: string, value: string) {
+    const choice = CHOICES[name]!.find((c) => String(c) === value)!;
+    void turn({ parameters: { ...chosen!.parameters, [name]: choice } });
+  }
+
+  async function draft() {
+    if (!chosen) return;
+    const made = await attempt(() =>
+      got(
+        api.POST("/api/games/{game_id}/unknown/draft", {
+          params: { path: { game_id } },
+          body: body(chosen!),
+        }),
+      ),
+    );
+    if (!made) return;
+    localStorage.setItem(`zubret-bench ${path}`, String(made.id));
+    app.go("bench", path);
+  }
+
+  const values = (c: ReadingOut) =>
+    [
+      c.channels === 1 ? "mono" : `${c.channels} channels`,
+      ...(c.block_size ? [`blocks of ${spaced(c.block_size)} B`] : []),
+      ...(c.skip ? [`${c.skip} B skipped`] : []),
+      ...Object.entries(c.parameters)
+        .filter(([, v]) => !Array.isArray(v))
+        .map(([k, v]) => `${k} ${v}`),
+    ].join(", ");
+</script>
+
+<div class="flex h-full max-lg:block">
+  <aside
+    class="flex w-[270px] shrink-0 flex-col gap-3 overflow-auto border-r border-line bg-base-200 p-4 max-lg:w-full"
+    aria-label="The file and its parts"
+  >
+    <div>
+      <h1 class="text-lg font-bold">Unknown audio</h1>
+      <p class="num break-words text-quiet">{path}</p>
+    </div>
+    {#if file}
+      <p>
+        {bytes(file.size)}.
+        {#if file.table_at !== null}
+          A table at byte <span class="num">{spaced(file.table_at)}</span> points to
+          {count(file.records, "part")}.
+        {:else}No table was found; give the first and the last byte yourself.{/if}
+      </p>
+      <ul class="min-h-0 grow overflow-auto border-y border-line" aria-label="Parts">
+        {#each file.spans as s, n (s.at)}
+          <li>
+            <button
+              class="num flex w-full justify-between px-2 py-1 text-left hover:bg-base-300 {part[0] === s.at
+                ? 'bg-base-300 font-semibold'
+                : ''}"
+              aria-pressed={part[0] === s.at}
+              onclick={() => look(s.at, s.at + s.length)}
+              ><span>{n + 1} · byte {spaced(s.at)}</span><span class="text-quiet">{bytes(s.length)}</span
+              ></button
+            >
+          </li>
+        {/each}
+      </ul>
+      <form
+        class="grid grid-cols-2 gap-2"
+        onsubmit={(e) => {
+          e.preventDefault();
+          void look(part[0], part[1]);
+        }}
+      >
+        {#each ["from byte", "to byte"] as label, i (label)}
+          <label class="block"
+            ><span class="text-quiet">{label}</span>
+            <input
+              class="input input-sm num mt-0.5 w-full"
+              type="number"
+              min="0"
+              max={file.size}
+              bind:value={part[i]}
+            /></label
+          >
+        {/each}
+        <button class="btn btn-sm col-span-2">Judge this part</button>
+      </form>
+    {/if}
+    <a class="btn btn-sm" href="#/{game_id}/bench/{encodeURIComponent(path)}">Look at its bytes</a>
+  </aside>
+  <section class="flex min-w-0 grow flex-col gap-3 overflow-auto p-4" aria-label="What it could be">
+    {#if problem}<ProblemPanel {problem} />{/if}
+    {#if busy}<p class="text-quiet">Listening to the bytes …</p>{/if}
+    {#if ranked?.note}<p>{ranked.note}</p>{/if}
+    {#if ranked?.candidates.length}
+      <h2 class="text-quiet">What it could be, by what is measured; press one to hear it</h2>
+      <ol class="border-t border-line" aria-label="Readings">
+        {#each ranked.candidates as c, n (n)}
+          <li class="border-b border-line">
+            <button
+              class="grid w-full grid-cols-[110px_1fr_86px] items-center gap-4 border-l-[3px] px-2 py-1.5 text-left hover:bg-base-200 {chosen?.codec ===
+                c.codec && values(chosen) === values(c)
+                ? 'border-primary bg-base-300'
+                : 'border-transparent'}"
+              onclick={() => show(c, true)}
+            >
+              <Comb audio={c.audio} width={104} height={30} />
+              <span class="min-w-0">
+                <span class="block"
+                  ><strong>{c.label}</strong> <span class="text-quiet">{values(c)}</span></span
+                >
+                <span class="block truncate text-quiet">{c.reasons.join("; ")}</span>
+              </span>
+              <span class="num text-right"
+                >{c.score.toFixed(1)} dB
+                <span class="block text-quiet"
+                  >{c.score > 10 && c.score > ranked.candidates[0]!.score - 3
+                    ? "convincing"
+                    : c.score > 5
+                      ? "perhaps"
+                      : "weak"}</span
+                ></span
+              >
+            </button>
+          </li>
+        {/each}
+      </ol>
+    {/if}
+    {#if chosen}
+      <form class="rounded-box border border-edge p-3" aria-label="Turn" onsubmit={(e) => e.preventDefault()}>
+        <h2 class="font-semibold">{chosen.label}</h2>
+        <div class="mt-2 flex flex-wrap items-end gap-x-4 gap-y-2">
+          <label class="block"
+            ><span class="text-quiet">rate, Hz</span>
+            <input
+              class="input input-sm num mt-0.5 w-28"
+              type="number"
+              min="1"
+              max="4000000"
+              bind:value={rate}
+              onchange={() => turn({})}
+            /></label
+          >
+          <div class="join" role="group" aria-label="Usual rates">
+            {#each RATES as r (r)}
+              <button
+                type="button"
+                class="btn btn-sm join-item num {rate === r ? 'border-primary! font-semibold' : ''}"
+                aria-pressed={rate === r}
+                onclick={() => {
+                  rate = r;
+                  void turn({});
+                }}>{r / 1000}</button
+              >
+            {/each}
+          </div>
+          <label class="block"
+            ><span class="text-quiet">channels</span>
+            <input
+              class="input input-sm num mt-0.5 w-20"
+              type="number"
+              min="1"
+              max="32"
+              value={chosen.channels}
+              onchange={(e) => turn({ channels: Number(e.currentTarget.value) })}
+            /></label
+          >
+          <label class="block"
+            ><span class="text-quiet">bytes skipped</span>
+            <input
+              class="input input-sm num mt-0.5 w-24"
+              type="number"
+              min="0"
+              value={chosen.skip}
+              onchange={(e) => turn({ skip: Number(e.currentTarget.value) })}
+            /></label
+          >
+          {#if chosen.block_size}
+            <label class="block"
+              ><span class="text-quiet">block, bytes</span>
+              <input
+                class="input input-sm num mt-0.5 w-24"
+                type="number"
+                min="1"
+                value={chosen.block_size}
+                onchange={(e) => turn({ block_size: Number(e.currentTarget.value) })}
+              /></label
+            >
+          {/if}
+          {#each OF[chosen.codec] ?? [] as name (name)}
+            <label class="block"
+              ><span class="text-quiet">{name}</span>
+              <select
+                class="select select-sm mt-0.5 w-32"
+                value={String(chosen.parameters[name] ?? "")}
+                onchange={(e) => turnParameter(name, e.currentTarget.value)}
+              >
+                {#if chosen.parameters[name] === undefined}<option value="">usual</option>{/if}
+                {#each CHOICES[name] ?? [] as value (value)}<option value={String(value)}>{value}</option
+                  >{/each}
+              </select></label
+            >
+          {/each}
+        </div>
+        <div class="mt-3 flex items-center justify-between gap-4">
+          <p class="num text-quiet">
+            {spaced(chosen.frames)} frames, {clock(chosen.frames / rate)} at {spaced(rate)} Hz
+          </p>
+          <div class="flex gap-2">
+            <button type="button" class="btn btn-sm" onclick={() => player.toggle()}
+              >{player.playing ? "Pause" : "Play"} <kbd class="kbd kbd-sm">Space</kbd></button
+            >
+            <button type="button" class="btn btn-sm btn-primary" onclick={draft}>Make a layout of it</button>
+          </div>
+        </div>
+      </form>
+    {/if}
+  </section>
+</div>

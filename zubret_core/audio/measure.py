@@ -1,0 +1,121 @@
+"""What is measured of a stream, in one pass over it."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..base import Format, Progress, silent, to_float
+from ..base.pcm import decibels
+from .files import DecodeRange
+from .loudness import Loudness
+
+PIECE = 1 << 18
+SILENCE = 10 ** (-60 / 20)
+"""Amplitude below which the head and the tail count as silent: -60 dBFS."""
+WINDOW = 0.02
+"""Seconds of an envelope's step."""
+KINDS = MUSIC, VOICE, EFFECT = "music", "voice", "effect"
+
+
+@dataclass
+class Measures:
+    """loudness in LUFS and range in LU (None: too short or silent); true_peak in dBTP and peak in dBFS (-200: silence);
+    dc as a share of full scale; head and tail: silent frames; frames: those that decode; kind with its reasons.
+    """
+
+    loudness: float | None = None
+    range: float | None = None
+    true_peak: float = -200.0
+    peak: float = -200.0
+    dc: float = 0.0
+    head: int = 0
+    tail: int = 0
+    frames: int = 0
+    kind: str = EFFECT
+    reasons: list[str] = field(default_factory=list)
+
+    def as_dict(self) -> dict[str, Any]:
+        """JSON-ready form."""
+        return asdict(self)
+
+
+def measure(decode: DecodeRange, format: Format, language: str = "", progress: Progress = silent) -> Measures:
+    """Measure a stream piece by piece, so that memory does not grow with its length."""
+    out, meter = Measures(frames=format.frames), Loudness(format.rate, format.channels)
+    total, peak = np.zeros(format.channels), 0.0
+    first, last = -1, -1
+    envelope: list[NDArray[np.float32]] = []
+    step = max(1, round(format.rate * WINDOW))
+    for start in range(0, format.frames, PIECE):
+        pcm = to_float(decode(start, min(PIECE, format.frames - start)))
+        level = np.abs(pcm).max(axis=1)
+        heard = np.flatnonzero(level > SILENCE)
+        if len(heard):
+            first = start + int(heard[0]) if first < 0 else first
+            last = start + int(heard[-1])
+        peak = max(peak, float(level.max(initial=0)))
+        total += pcm.sum(axis=0, dtype=np.float64)
+        whole = len(pcm) // step * step
+        if whole:
+            envelope.append(np.sqrt((pcm[:whole] ** 2).mean(axis=1).reshape(-1, step).mean(axis=1)))
+        meter.add(pcm, last=start + len(pcm) >= format.frames)
+        progress(start + len(pcm), format.frames, "measuring")
+    out.loudness, out.range = meter.integrated, meter.range
+    out.peak, out.true_peak = max(-200.0, decibels(peak)), max(-200.0, meter.true_peak)
+    out.dc = float(np.abs(total).max() / format.frames) if format.frames else 0.0
+    out.head = first if first >= 0 else format.frames
+    out.tail = format.frames - 1 - last if last >= 0 else format.frames
+    out.kind, out.reasons = guess(format, language, np.concatenate(envelope) if envelope else None)
+    return out
+
+
+def guess(format: Format, language: str = "", envelope: NDArray | None = None) -> tuple[str, list[str]]:
+    """Music, voice or effect, with the reasons for it; `envelope` is the level of every 20 ms where it is known.
+
+    Rules of thumb on length, loop, channels and language, and on how the level moves: speech has pauses and a beat of
+    about four syllables a second (common practice), an effect dies away.
+    """
+    seconds = format.frames / format.rate
+    for_kind: dict[str, list[tuple[float, str]]] = {MUSIC: [], VOICE: [], EFFECT: []}
+
+    def say(kind: str, weight: float, why: str) -> None:
+        for_kind[kind].append((weight, why))
+
+    if language:
+        say(VOICE, 3, f"its bank is in {language}")
+    if seconds > 40:
+        say(MUSIC, 2, "longer than 40 s")
+    elif seconds < 2.5:
+        say(EFFECT, 1.5, "shorter than 2.5 s")
+    elif seconds < 20:
+        say(VOICE, 0.5, "as long as a spoken line")
+    if format.loop:
+        say(MUSIC if seconds > 15 else EFFECT, 1.5, "it loops")
+    if format.channels > 1:
+        say(MUSIC, 1, "more than one channel")
+    else:
+        say(VOICE, 0.5, "one channel")
+    if envelope is not None and len(envelope) >= 25 and envelope.max() > 0:
+        _by_envelope(envelope, say)
+    best = max(for_kind, key=lambda kind: sum(w for w, _ in for_kind[kind]))
+    return best, [why for _, why in sorted(for_kind[best], reverse=True)]
+
+
+def _by_envelope(envelope: NDArray, say) -> None:
+    loud = float(np.percentile(envelope, 90))
+    pauses = float((envelope < loud * 0.05).mean())
+    swing = envelope - envelope.mean()
+    power = np.abs(np.fft.rfft(swing * np.hanning(len(swing)))) ** 2
+    beat = np.fft.rfftfreq(len(swing), WINDOW)
+    syllables = float(power[(beat > 2) & (beat < 8)].sum() / max(1e-12, power[1:].sum()))
+    if 0.08 < pauses < 0.7 and syllables > 0.25:
+        say(VOICE, 2, f"pauses ({pauses:.0%}) and a beat of syllables")
+    elif pauses < 0.03 and len(envelope) > 200:
+        say(MUSIC, 1, "hardly a pause")
+    quarter = max(1, len(envelope) // 4)
+    if envelope[:quarter].mean() > 4 * envelope[-quarter:].mean() and len(envelope) < 250:
+        say(EFFECT, 1.5, "it dies away")

@@ -1,0 +1,193 @@
+"""Packets one behind the other: finding them in a payload, and laying them out again.
+
+A packet's length stands before it (`counted`), all have the same length (`fixed`), or a table in front of the first one
+holds their number and their lengths (`table`; the number has four bytes). These three are common practice in banks.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ..base import ZubretError
+from ..source import Source
+
+WINDOW = 1 << 20
+"""Bytes of a payload that are looked at together."""
+COUNT = 4
+"""Bytes of the number before a table of lengths."""
+
+
+@njit(cache=True)
+def counted_lengths(data, width, big, starts, sizes):
+    """Places and lengths of the packets that stand whole in data; (their number, the place behind the last one)."""
+    at, count = 0, 0
+    while at + width <= len(data):
+        size = np.int64(0)
+        for byte in range(width):
+            size |= np.int64(data[at + byte]) << 8 * (width - 1 - byte if big else byte)
+        if at + width + size > len(data):
+            break
+        starts[count], sizes[count] = at + width, size
+        at += width + size
+        count += 1
+    return count, at
+
+
+@dataclass(frozen=True)
+class Window:
+    """Packets of a part of a payload: packet i is data[starts[i]:starts[i] + sizes[i]], and data begins at `at`."""
+
+    at: int
+    data: NDArray[np.uint8]
+    starts: NDArray[np.int64]
+    sizes: NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Framing:
+    """kind: counted, fixed or table; width: bytes of a length; fixed: bytes of a packet where all have the same."""
+
+    kind: str
+    width: int
+    order: Literal["little", "big"]
+    fixed: int
+
+    def windows(self, payload: Source) -> Iterator[Window]:
+        """All packets, about a megabyte at a time; ZubretError where a length leaves the payload."""
+        if self.kind == "counted":
+            yield from self._counted(payload)
+            return
+        if self.kind == "fixed" and self.fixed < 1:
+            raise ZubretError(
+                "The packets all have one length, but the bank does not say it.",
+                file=payload.name,
+                field="block_size",
+                next="Tie a field to stream.block_size, or choose another framing in the layout's codec.",
+            )
+        at, count = self._begin(payload)
+        first = 0
+        while first < count:
+            sizes = self._sizes(payload, first, min(count - first, 1 << 15))
+            fits = max(1, int(np.searchsorted(np.cumsum(sizes), WINDOW, "right")))
+            sizes = sizes[:fits]
+            window = self._together(payload, at, sizes, first)
+            yield window
+            at, first = at + len(window.data), first + len(sizes)
+
+    def part(self, payload: Source, at: int, end: int, first: int, count: int) -> Window:
+        """The `count` packets from number `first` on, which stand in [at, end)."""
+        if self.kind != "counted":
+            return self._together(payload, at, self._sizes(payload, first, count), first)
+        data = np.frombuffer(payload.read(at, end - at), np.uint8)
+        starts, sizes = np.empty(count, np.int64), np.empty(count, np.int64)
+        counted_lengths(data, self.width, self.order == "big", starts, sizes)
+        return Window(at, data, starts, sizes)
+
+    def first(self, payload: Source, count: int) -> list[bytes]:
+        """The first `count` packets."""
+        out: list[bytes] = []
+        for window in self.windows(payload):
+            for start, size in zip(window.starts.tolist(), window.sizes.tolist(), strict=True):
+                out.append(window.data[start : start + size].tobytes())
+                if len(out) == count:
+                    return out
+        raise ZubretError(
+            f"{count} header packets were expected, but the stream has only {len(out)} packets.",
+            file=payload.name,
+            next="Check the layout's codec: where the headers stand, and how packets are framed.",
+        )
+
+    def framed(self, packets: Sequence[bytes]) -> bytes:
+        """Packets as a payload; ZubretError for one that can't be framed so."""
+        sizes = np.array([len(p) for p in packets], np.int64)
+        limit = self.fixed if self.kind == "fixed" else (1 << 8 * self.width) - 1
+        if (self.kind == "fixed" and (sizes != limit).any()) or (sizes > limit).any():
+            wrong = int(sizes[(sizes != limit) if self.kind == "fixed" else (sizes > limit)][0])
+            raise ZubretError(
+                f"A packet of {wrong:,} bytes can't be stored: {'each has' if self.kind == 'fixed' else 'at most'} "
+                f"{limit:,} bytes here.",
+                field="packet",
+                next="Encode at another quality.",
+            )
+        if self.kind == "counted":
+            lengths = [s.to_bytes(self.width, self.order) for s in sizes.tolist()]
+            return b"".join(x for pair in zip(lengths, packets, strict=True) for x in pair)
+        body = b"".join(packets)
+        if self.kind == "fixed":
+            return body
+        lengths = [s.to_bytes(self.width, self.order) for s in sizes.tolist()]
+        return b"".join([len(packets).to_bytes(COUNT, self.order), *lengths, body])
+
+    def _counted(self, payload: Source) -> Iterator[Window]:
+        at, step = 0, WINDOW
+        while at < payload.size:
+            data = np.frombuffer(payload.read(at, min(step, payload.size - at)), np.uint8)
+            most = len(data) // self.width + 1
+            starts, sizes = np.empty(most, np.int64), np.empty(most, np.int64)
+            count, used = counted_lengths(data, self.width, self.order == "big", starts, sizes)
+            if not count:
+                if at + len(data) < payload.size:  # a packet longer than the window
+                    step *= 2
+                    continue
+                raise ZubretError(
+                    f"The packet here is longer than the {len(data):,} bytes that follow.",
+                    file=payload.name,
+                    offset=at,
+                    next="The stream is damaged, or its packets are framed in another way: check the layout's codec.",
+                )
+            yield Window(at, data[:used], starts[:count], sizes[:count])
+            at += used
+
+    def _begin(self, payload: Source) -> tuple[int, int]:
+        """Where the first packet of a payload without counted lengths stands, and how many there are."""
+        if self.kind == "fixed":
+            count, rest = divmod(payload.size, self.fixed)
+            if rest:
+                raise ZubretError(
+                    f"The last packet has {rest:,} bytes of {self.fixed:,}.",
+                    file=payload.name,
+                    offset=payload.size - rest,
+                    next="The stream is cut short, or its packets have another length.",
+                )
+            return 0, count
+        count = int.from_bytes(payload.read(0, COUNT), self.order)
+        at = COUNT + count * self.width
+        if at > payload.size:
+            raise ZubretError(
+                f"{count:,} packets are promised, but their lengths alone need more than the {payload.size:,} bytes.",
+                file=payload.name,
+                offset=0,
+                next="The stream is damaged, or its packets are framed in another way: check the layout's codec.",
+            )
+        return at, count
+
+    def _sizes(self, payload: Source, first: int, count: int) -> NDArray[np.int64]:
+        if self.kind == "fixed":
+            return np.full(count, self.fixed, np.int64)
+        kind = np.dtype(f"u{self.width}").newbyteorder("<" if self.order == "little" else ">")
+        return np.frombuffer(payload.read(COUNT + first * self.width, count * self.width), kind).astype(np.int64)
+
+    def _together(self, payload: Source, at: int, sizes: NDArray[np.int64], first: int) -> Window:
+        total = int(sizes.sum())
+        if at + total > payload.size:
+            over = int(np.searchsorted(at + np.cumsum(sizes), payload.size, "right"))
+            raise ZubretError(
+                f"Packet {first + over:,} would end behind the {payload.size:,} bytes of its stream.",
+                file=payload.name,
+                offset=COUNT + (first + over) * self.width,
+                next="The stream is damaged, or its packets are framed in another way: check the layout's codec.",
+            )
+        data = np.frombuffer(payload.read(at, total), np.uint8)
+        return Window(at, data, np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.int64), sizes)
+
+
+def warm() -> None:
+    """Compile the kernels."""
+    one = np.zeros(1, np.int64)
+    counted_lengths(np.zeros(1, np.uint8), 1, False, one, one)

@@ -1,0 +1,160 @@
+"""Samples as plain numbers, and in the eight bits of G.711; channels interleaved in any of the usual ways.
+
+Sources: WAVE_FORMAT_PCM (Microsoft and IBM, Multimedia Programming Interface, 1991): 8 bits unsigned, more signed;
+IEEE 754 for floats; ITU-T G.711 (1988), tables 1a and 2a, with the even bits of A-law inverted (section 3).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..base import Format, to_float, to_int16
+from ..source import Source
+from .base import Writes, check_range, check_size, wrong_parameter
+
+WIDTHS = {"u8": 1, "s8": 1, "a-law": 1, "mu-law": 1, "s16": 2, "s24": 3, "s32": 4, "f32": 4, "f64": 8}
+"""Bytes of a sample, by its kind."""
+_LABELS = {"a-law": "G.711 A-law", "mu-law": "G.711 mu-law", "f32": "PCM 32 float", "f64": "PCM 64 float"}
+
+
+def _a_law() -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """By segment and interval: the size of the sample, and where its interval begins. 13 bits, at the top of 16."""
+    code = np.arange(128)
+    segment, interval = code >> 4, code & 15
+    shift, lead = np.maximum(segment - 1, 0), np.where(segment == 0, 0, 32)
+    return ((interval * 2 + lead + 1) << shift) * 8, ((interval * 2 + lead) << shift) * 8
+
+
+def _mu_law() -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """As for A-law; 14 bits, at the top of 16, with a bias of 33 so that each segment is twice the one before."""
+    code = np.arange(128)
+    segment, interval = code >> 4, code & 15
+    sizes = ((interval * 2 + 33) << segment) - 33
+    return sizes * 4, np.maximum(0, sizes - (1 << segment)) * 4
+
+
+def _tables(law: str) -> tuple[NDArray[np.int16], NDArray[np.uint8]]:
+    """int16 of each byte, and the byte of each int16 from -32768 on.
+
+    Of a negative number the ones' complement is taken, so that -1 is as small as 0 (common practice of the
+    standard's own tools, ITU-T G.191).
+    """
+    sizes, edges = _a_law() if law == "a-law" else _mu_law()
+    turn, positive = (0x55, 0x80) if law == "a-law" else (0x7F, 0x80)
+    codes = np.arange(256) ^ turn
+    samples = np.where(codes & positive, sizes[codes & 127], -sizes[codes & 127]).astype(np.int16)
+    every = np.arange(-32768, 32768)
+    found = np.searchsorted(edges, np.where(every < 0, ~every, every), "right") - 1
+    return samples, ((found | np.where(every < 0, 0, positive)) ^ turn).astype(np.uint8)
+
+
+LAWS = {law: _tables(law) for law in ("a-law", "mu-law")}
+"""int16 of each byte, and the byte of each int16 from -32768 on, by law."""
+
+
+@dataclass(frozen=True)
+class Pcm(Writes):
+    """Numbers of one kind.
+
+    sample: u8, s8, s16, s24, s32, f32, f64, a-law or mu-law. order: little or big. interleave: 0 for one sample of
+    each channel in turn, -1 for one whole channel after the other, else so many bytes of each channel in turn; the
+    last turn is as short as the stream's end makes it.
+    """
+
+    sample: str = "s16"
+    order: str = "little"
+    interleave: int = 0
+
+    def __post_init__(self) -> None:
+        if self.sample not in WIDTHS:
+            raise wrong_parameter("sample", self.sample, f"choose from {', '.join(WIDTHS)}")
+        if self.order not in ("little", "big"):
+            raise wrong_parameter("order", self.order, "choose little or big")
+        if self.interleave < -1 or (self.interleave > 0 and self.interleave % WIDTHS[self.sample]):
+            raise wrong_parameter("interleave", self.interleave, "it is whole samples, 0, or -1 for whole channels")
+
+    @property
+    def label(self) -> str:
+        known = _LABELS.get(self.sample, f"PCM {WIDTHS[self.sample] * 8}")
+        return known + (", channel by channel" if self.interleave < 0 else "")
+
+    def block_frames(self, format: Format) -> int:
+        return 1
+
+    def stored_size(self, format: Format) -> int:
+        return format.frames * format.channels * WIDTHS[self.sample]
+
+    def decode(self, payload: Source, format: Format, start: int, frames: int) -> NDArray:
+        check_range(payload, format, start, frames)
+        check_size(payload, self.stored_size(format), format.frames)
+        width, channels = WIDTHS[self.sample], format.channels
+        turn = self._turn(format)
+        if turn == 1 or channels == 1:
+            data = payload.read(start * width * channels, frames * width * channels)
+            return self._samples(data).reshape(-1, channels)
+        parts = []
+        while frames:
+            first = start - start % turn
+            length = min(turn, format.frames - first)  # frames in this turn
+            take = min(frames, first + length - start)
+            at = (first * channels + (start - first)) * width
+            rows = [self._samples(payload.read(at + c * length * width, take * width)) for c in range(channels)]
+            parts.append(np.stack(rows, axis=1))
+            start, frames = start + take, frames - take
+        return np.concatenate(parts) if parts else self._samples(b"").reshape(-1, channels)
+
+    def _turn(self, format: Format) -> int:
+        """Frames of one channel that stand together."""
+        if self.interleave < 0:
+            return max(1, format.frames)
+        return max(1, self.interleave // WIDTHS[self.sample])
+
+    def _samples(self, data: bytes) -> NDArray:
+        order = "<" if self.order == "little" else ">"
+        if self.sample in LAWS:
+            return LAWS[self.sample][0][np.frombuffer(data, np.uint8)]
+        if self.sample == "s16":
+            return np.frombuffer(data, f"{order}i2").astype(np.int16, copy=False)
+        if self.sample in ("u8", "s8"):
+            return (
+                (np.frombuffer(data, np.uint8) ^ (0x80 if self.sample == "u8" else 0)).astype(np.int16) << 8
+            ).astype(np.int16)
+        if self.sample == "s24":
+            three = np.frombuffer(data, np.uint8).reshape(-1, 3)[:, :: 1 if order == "<" else -1]
+            four = np.zeros((len(three), 4), np.uint8)
+            four[:, 1:] = three
+            return four.view("<i4").ravel().astype(np.float32) / np.float32(1 << 31)
+        if self.sample == "s32":
+            return np.frombuffer(data, f"{order}i4").astype(np.float32) / np.float32(1 << 31)
+        values = np.nan_to_num(np.frombuffer(data, f"{order}f{WIDTHS[self.sample]}"), nan=0.0, posinf=1.0, neginf=-1.0)
+        return np.clip(values, -1e4, 1e4).astype(np.float32)
+
+    def encode(self, pcm: NDArray, format: Format) -> bytes:
+        turn, channels = self._turn(format), pcm.shape[1]
+        if turn > 1 and channels > 1:
+            pieces = [pcm[at : at + turn].T.ravel() for at in range(0, len(pcm), turn)]
+            pcm = np.concatenate(pieces) if pieces else pcm
+        return self._bytes(pcm.ravel())
+
+    def _bytes(self, samples: NDArray) -> bytes:
+        order = "<" if self.order == "little" else ">"
+        if self.sample in LAWS:
+            return LAWS[self.sample][1][to_int16(samples).astype(np.int64) + 32768].tobytes()
+        if self.sample == "s16":
+            return to_int16(samples).astype(f"{order}i2", copy=False).tobytes()
+        if self.sample in ("u8", "s8"):
+            high = np.clip((to_int16(samples).astype(np.int32) + 128) >> 8, -128, 127).astype(np.int8).view(np.uint8)
+            return (high ^ (0x80 if self.sample == "u8" else 0)).astype(np.uint8).tobytes()
+        if self.sample[0] == "f":
+            return to_float(samples).astype(f"{order}f{WIDTHS[self.sample]}").tobytes()
+        top = 1 << (8 * WIDTHS[self.sample] - 1)
+        whole = np.clip(np.rint(to_float(samples).astype(np.float64) * top), -top, top - 1).astype(np.int64)
+        if self.sample == "s32":
+            return whole.astype(f"{order}i4").tobytes()
+        return whole.astype("<i4").view(np.uint8).reshape(-1, 4)[:, :3][:, :: 1 if order == "<" else -1].tobytes()
+
+    def warm(self) -> None:
+        pass
