@@ -40,6 +40,8 @@ def digest_of(paths: list[Path]) -> str:
     for path in paths:
         files = sorted(p for p in path.rglob("*") if p.is_file()) if path.is_dir() else [path]
         for file in files:
+            if file.suffix == ".pyc":  # made by running, not by us
+                continue
             value.update(file.relative_to(ROOT).as_posix().encode() + b"\0" + file.read_bytes())
     return value.hexdigest()
 
@@ -204,6 +206,7 @@ def healthy(address: str) -> bool:
 def serve(env: dict[str, str], number: int) -> None:
     """Start all parts, print the address when they are up, stop them on Ctrl-C."""
     address = f"http://127.0.0.1:{number}"
+    compile_decoders(env)
     parts = Parts({**env, "ZUBRET_PORT": str(number)})
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     try:
@@ -222,6 +225,18 @@ def serve(env: dict[str, str], number: int) -> None:
         say("\nStopping ...")
     finally:
         parts.stop()
+
+
+def compile_decoders(env: dict[str, str]) -> None:
+    """Once for all parts, which would otherwise each compile the same, side by side."""
+    folder = Path(env["NUMBA_CACHE_DIR"])
+    stamp, value = folder / "zubret.stamp", digest_of([ROOT / "requirements.txt", ROOT / "zubret_core"])
+    if is_current(stamp, value):
+        return
+    say("Compiling the decoders (half a minute, once) ...")
+    command([PYTHON, "-c", "from zubret_core.codec import warm; warm()"], cwd=ROOT, env=env)
+    folder.mkdir(parents=True, exist_ok=True)
+    stamp.write_text(value, "ascii")
 
 
 def migrate(env: dict[str, str]) -> None:

@@ -106,6 +106,7 @@ class WholeJob(BrowserTest):
         handle = page.get_by_role("slider", name="Loop end")
         box = handle.bounding_box()
         x, y = box["x"] + box["width"] / 2, box["y"] + 40
+        page.mouse.click(x, box["y"] - 50)  # the line that shows what is heard lies over the bracket now
         page.mouse.move(x, y)
         page.mouse.down()
         page.mouse.move(x - 20, y, steps=4)

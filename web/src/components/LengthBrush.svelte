@@ -69,6 +69,7 @@
     onpointerdown={down}
     onpointermove={move}
     onpointerup={() => (dragging = false)}
+    onpointercancel={() => (dragging = false)}
   >
     {#each lengths.counts as n, i (i)}
       {@const inside = i * bar >= left - 1 && (i + 1) * bar <= right + 1}

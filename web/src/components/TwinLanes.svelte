@@ -273,6 +273,7 @@
             onpointerdown={(e) => grab(edge, e)}
             onpointermove={pull}
             onpointerup={release}
+            onpointercancel={() => (drag = null)}
             onclick={(e) => e.stopPropagation()}
             onkeydown={(e) => nudge(edge, e)}
           />
@@ -306,6 +307,11 @@
 {/if}
 
 <style>
+  /* Only the brackets' handles are for the pointer: a line or a word that lies over one never takes a drag. */
+  path,
+  text {
+    pointer-events: none;
+  }
   .lane {
     paint-order: stroke;
     stroke: var(--color-base-200);

@@ -237,6 +237,7 @@
   }}
   onpointermove={(e) => choosing && (choosing = [choosing[0], frameAt(e)])}
   onpointerup={up}
+  onpointercancel={() => (choosing = null)}
   data-rough={wave?.rough ?? true}
 >
   <canvas bind:this={waves} class="absolute inset-x-0 top-0 w-full" style="height: {WAVES}px"></canvas>
