@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from . import adpcm, chart, plain, told
+from . import adpcm, case, chart, plain, told
 
 SECTOR = 2048
 
@@ -193,6 +193,8 @@ class Ferry:
         bank, id = self._cue(cue)
         if bank == "drift":
             return self._play_drift(id)
+        if bank == "case":
+            return self._play_case(id)
         streams = self._hold_bank(bank[5:]) if bank.startswith("hold/") else self._bank(bank)
         _need(id in streams, f"bank {bank} has no stream {id}")
         codec, rate, channels, block, frames, loop, payload, setup = streams[id]
@@ -228,6 +230,17 @@ class Ferry:
                 self.log.append(f"drift {id}: {frames} frames, {rate} Hz")
                 return plain.drift(data[place : place + stored], frames), rate, self.log
         raise Refused(f"there is no drift {id}")
+
+    def _play_case(self, id):
+        """A sound of data/case.bin."""
+        try:
+            kind, channels, block, rate, frames, payload = case.find(self._bytes("data/case.bin"), id)
+            pcm = case.decode(kind, payload, channels, block, frames)
+        except (ValueError, IndexError, struct.error) as e:
+            raise Refused(f"case, stream {id}: {e}") from e
+        _need(len(pcm) == frames, f"case, stream {id}: {len(pcm)} frames came out of {frames}")
+        self.log.append(f"case {id}: kind {kind}, {frames} frames, {channels} channels, {rate} Hz")
+        return pcm, rate, self.log
 
     def _cue(self, cue):
         """Bank and stream id of a cue; `bank:id` names them directly."""

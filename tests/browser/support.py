@@ -147,3 +147,8 @@ class BrowserTest(SimpleTestCase):
     def row(self, text: str):
         """A row of Locate's table."""
         return self.page.get_by_role("row").filter(has_text=text).first
+
+    def find(self, text: str):
+        """Ask Locate's list, and wait for its answer: a click on what is about to go away hits nothing."""
+        self.page.get_by_label("Name, id, bank, path").fill(text)
+        expect(self.page.get_by_role("grid", name="Streams")).to_have_attribute("aria-busy", "false")

@@ -25,7 +25,7 @@ class Screens(BrowserTest):
         page = self.page
         game = self.register()
         self.open(f"#/{game}/locate")
-        page.get_by_label("Name, id, bank, path").fill("0251")
+        self.find("0251")
         self.row("0251").click()
         page.get_by_role("button", name="Swap this stream").click()
         place = wav_file(self.root / "tone.wav", tone(3, 48000, 480), 48000)
@@ -93,7 +93,7 @@ class Screens(BrowserTest):
     def _locate(self, game: int):
         def go():
             self.open(f"#/{game}/locate")
-            self.page.get_by_label("Name, id, bank, path").fill("")  # a filter is kept from screen to screen
+            self.find("")  # a filter is kept from screen to screen
             self.row("horn").click()
 
         return go

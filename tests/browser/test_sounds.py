@@ -26,7 +26,7 @@ class Sounds(BrowserTest):
     def test_1_listening_down_a_list_by_keyboard(self):
         page, game = self.page, self.register()
         self.open(f"#/{game}/locate")
-        page.get_by_label("Name, id, bank, path").fill("radio.bell")
+        self.find("radio.bell")
         expect(page.locator("section[aria-label=Streams] p strong")).to_have_text("6")
         page.get_by_role("grid").focus()
         heard = []
@@ -39,7 +39,7 @@ class Sounds(BrowserTest):
             heard.append(self.strip("audio"))
         self.assertEqual(len(set(heard)), 6)
         # All in a row: the short ones follow one another by themselves.
-        page.get_by_label("Name, id, bank, path").fill("radio.bell 500")
+        self.find("radio.bell 500")
         expect(page.locator("section[aria-label=Streams] p strong")).to_have_text("4")
         page.get_by_role("row").filter(has_text="5003").click()
         page.get_by_role("button", name="Play all in a row").click()
@@ -49,7 +49,7 @@ class Sounds(BrowserTest):
     def test_2_the_loop_by_numbers_and_its_seam(self):
         page, game = self.page, self.register()
         self.open(f"#/{game}/locate")
-        page.get_by_label("Name, id, bank, path").fill("radio.bell")
+        self.find("radio.bell")
         page.get_by_role("row").filter(has_text="5011").click()
         page.get_by_role("grid").focus()
         page.keyboard.press("e")
@@ -78,13 +78,13 @@ class Sounds(BrowserTest):
         page.get_by_role("button", name="The next stream").click()
         expect(page.get_by_label("Stream", exact=True)).to_contain_text("radio.bell › 5012")
         self.open(f"#/{game}/locate")
-        page.get_by_label("Name, id, bank, path").fill("third verse")
+        self.find("third verse")
         expect(page.locator("section[aria-label=Streams] p strong")).to_have_text("1")
 
     def test_2b_along_the_list_and_closer_by_keyboard(self):
         page, game = self.page, self.register()
         self.open(f"#/{game}/locate")
-        page.get_by_label("Name, id, bank, path").fill("music.bell")
+        self.find("music.bell")
         expect(page.locator("section[aria-label=Streams] p strong")).to_have_text("5")
         asked = []
         page.on("request", lambda r: asked.append(r.url) if "/pcm?" in r.url else None)

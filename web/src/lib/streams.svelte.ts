@@ -39,11 +39,12 @@ export class StreamList {
       if (!this.asked.has(p) && p * PAGE < this.total) void this.fetch(p, false);
   }
 
-  /** The row at an index, fetched if need be. */
+  /** The row at an index, fetched if need be; none where another question has been asked meanwhile. */
   async need(index: number): Promise<Stream | undefined> {
     const page = Math.floor(index / PAGE);
+    const version = this.version;
     if (!this.pages[page]) await this.fetch(page, false);
-    return this.at(index);
+    return version === this.version ? this.at(index) : undefined;
   }
 
   /** Where a stream stands in the list; -1 where it does not. */

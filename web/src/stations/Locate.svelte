@@ -27,7 +27,7 @@
   let range = $state<[number | null, number | null]>([before.shortest, before.longest]);
   let sort = $state(before.sort);
   let inRow = $state(false);
-  let answered = ""; // the question to which the list is the answer
+  let answered = $state(""); // the question to which the list is the answer
   let moves = 0; // rows that were selected by hand: an answer that comes late does not undo that
   let takingOut = $state(false);
   let selected = $state(-1);
@@ -52,6 +52,7 @@
     longest: range[1],
     sort,
   });
+  const asks = $derived(JSON.stringify(query));
   const list = new StreamList(game_id, EVERYTHING);
   const first = $derived(Math.max(0, Math.floor(scrollTop / ROW) - 6));
   const last = $derived(Math.min(list.total - 1, Math.ceil((scrollTop + height) / ROW) + 6));
@@ -79,7 +80,7 @@
 
   // A new question waits for a pause in typing; what was found stays on screen until then.
   $effect(() => {
-    const wanted = query;
+    const [wanted, asking] = [query, asks];
     app.query = wanted;
     void app.finished;
     const timer = setTimeout(
@@ -88,11 +89,10 @@
           void load();
           const since = moves;
           await list.ask(wanted);
-          const asks = JSON.stringify(wanted);
           const isFirst = answered === "";
           // A job that ended may have changed what is listed; who listens keeps the place.
-          if (body && asks !== answered) body.scrollTop = 0;
-          answered = asks;
+          if (body && asking !== answered) body.scrollTop = 0;
+          answered = asking;
           await stand((await openDetail()) || isFirst, since);
         }),
       120,
@@ -122,9 +122,9 @@
 
   /** Find the chosen stream in the list again, unless somebody has moved on or asked anew since. */
   async function stand(show: boolean, since = moves) {
-    const asks = answered;
+    const answer = answered;
     const place = chosen ? await list.placeOf(chosen.id) : -1;
-    if (moves === since && asks === answered) selected = place;
+    if (moves === since && answer === answered) selected = place;
     await tick(); // until the list is as high as its rows
     if (show && selected >= 0) reveal(selected);
   }
@@ -330,6 +330,7 @@
     <div
       role="grid"
       aria-label="Streams"
+      aria-busy={asks !== answered}
       aria-rowcount={list.total + 1}
       aria-activedescendant={selected >= 0 ? `row-${selected}` : undefined}
       tabindex="0"
