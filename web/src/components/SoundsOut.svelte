@@ -4,9 +4,7 @@
   import { TakingOut } from "../lib/takeout.svelte";
   import { bytes, count, duration, spaced } from "../lib/format";
   import { narrows } from "../lib/query";
-  import FolderField from "./FolderField.svelte";
-  import ProblemPanel from "./ProblemPanel.svelte";
-  import TakenOut from "./TakenOut.svelte";
+  import TakeOutDialog from "./TakeOutDialog.svelte";
 
   /** Streams as sound files: which, as what, under which names. */
   let { chosen, close }: { chosen: Stream | null; close: () => void } = $props();
@@ -23,10 +21,7 @@
 
   const NOTHING = { q: "", archive: 0, language: "", kind: "", loop: "", shortest: null, longest: null };
 
-  let dialog: HTMLDialogElement;
   let which = $state<"filter" | "marked" | "one">("filter");
-  let into = $state<"folder" | "zip">("folder");
-  let folder = $state("");
   let how = $state({
     kind: "wav",
     template: "{bank}/{id} {name}",
@@ -61,11 +56,10 @@
       playlist: how.playlist,
       figures: how.figures,
     },
-    folder: into === "folder" ? folder : "",
+    folder: out.target,
   });
 
   $effect(() => {
-    dialog.showModal();
     void got(api.GET("/api/template-fields")).then((list) => (fields = list));
   });
 
@@ -81,19 +75,8 @@
     out.begin(api.POST("/api/games/{game_id}/sounds", { params: { path: { game_id } }, body }));
 </script>
 
-<dialog
-  bind:this={dialog}
-  aria-label="Take sounds out"
-  class="m-auto max-h-[96vh] w-[60rem] max-w-[94vw] overflow-auto rounded-box border border-edge bg-base-100 p-5 text-base-content backdrop:bg-black/40"
-  onclose={close}
->
-  <div class="flex items-start justify-between gap-4">
-    <h2 class="text-lg font-bold">Take sounds out</h2>
-    <button class="btn btn-sm" onclick={() => dialog.close()}
-      >{out.running ? "Go on in the background" : "Close"}</button
-    >
-  </div>
-  {#if !out.started}
+<TakeOutDialog title="Take sounds out" width="w-[60rem]" noun="stream" {out} {start} {close}>
+  {#snippet choice()}
     <div class="mt-3 grid grid-cols-2 gap-x-8 gap-y-4 max-md:grid-cols-1">
       <fieldset>
         <legend class="text-quiet">Which</legend>
@@ -201,16 +184,6 @@
           {#each plan.names.slice(0, 3) as name (name)}<li class="truncate">{name}</li>{/each}
           {#if plan.files > 3}<li>… {spaced(plan.files - 3)} more</li>{/if}
         </ul>
-        {#if plan.renamed}
-          <details class="mt-1">
-            <summary>■ {count(plan.renamed, "name")} had to be changed</summary>
-            <ul class="num mt-1 max-h-28 overflow-auto text-quiet">
-              {#each plan.notes as note (note.target)}<li class="break-all">
-                  {note.target}: {note.note}
-                </li>{/each}
-            </ul>
-          </details>
-        {/if}
       {/if}
       <div class="mt-2 flex flex-wrap gap-x-6 gap-y-1">
         {#each [["folders", "in the game's own folders"], ["playlist", "with a playlist"], ["figures", "with a table of all figures (CSV)"], ["number_tracks", "track numbers"]] as const as [key, label] (key)}
@@ -228,40 +201,13 @@
         >
       {/each}
     </div>
-    <fieldset class="mt-4 flex gap-6" aria-label="Where to">
-      <label class="flex items-center gap-2"
-        ><input type="radio" class="radio radio-sm" value="folder" bind:group={into} /> into a folder</label
-      >
-      <label class="flex items-center gap-2"
-        ><input type="radio" class="radio radio-sm" value="zip" bind:group={into} /> as a ZIP download</label
-      >
-    </fieldset>
-    {#if into === "folder"}<FolderField bind:folder failed={(p) => (out.problem = p)} />{/if}
-    {#if out.problem}<div class="mt-3"><ProblemPanel problem={out.problem} /></div>{/if}
-    <div
-      class="sticky -bottom-5 -mx-5 -mb-5 mt-4 flex items-center justify-between gap-4 border-t border-line bg-base-100 px-5 py-3"
+  {/snippet}
+  {#snippet needs(plan)}
+    <strong class="num">{spaced(plan.files)}</strong>
+    {plan.files === 1 ? "file" : "files"} · {duration(plan.seconds)} · about
+    <strong class="num">{bytes(plan.bytes)}</strong>
+    <span class="text-quiet"
+      >· {bytes(plan.free)} free{plan.there ? ` · ${spaced(plan.there)} there already` : ""}</span
     >
-      <p role="status" aria-label="What it needs">
-        {#if plan}
-          <strong class="num">{spaced(plan.files)}</strong>
-          {plan.files === 1 ? "file" : "files"} · {duration(plan.seconds)} · about
-          <strong class="num">{bytes(plan.bytes)}</strong>
-          <span class="text-quiet"
-            >· {bytes(plan.free)} free{plan.there ? ` · ${spaced(plan.there)} there already` : ""}</span
-          >
-          {#if !plan.fits}<span class="text-error">■ does not fit</span>{/if}
-        {/if}
-      </p>
-      <button
-        class="btn btn-primary"
-        disabled={!plan?.fits || !plan.files || (into === "folder" && !folder.trim())}
-        onclick={start}>Take out {plan ? count(plan.files, "file") : ""}</button
-      >
-    </div>
-  {:else}
-    <div class="mt-4 space-y-3">
-      {#if out.job}<TakenOut job={out.job} again={() => out.again()} noun="stream" />{/if}
-      {#if out.problem}<ProblemPanel problem={out.problem} />{/if}
-    </div>
-  {/if}
-</dialog>
+  {/snippet}
+</TakeOutDialog>

@@ -30,17 +30,14 @@
   const HEIGHT = TOP + LANE * 2 + AXIS + 4;
   const SEAM = 3;
   let width = $state(900);
-  let drag = $state<{ edge: 0 | 1; frame: number } | null>(null);
+  let drag = $state<{ edge: 0 | 1; seconds: number } | null>(null); // not frames: the rate may change under a drag
 
-  const loop = $derived(
-    fresh.loop
-      ? drag
-        ? drag.edge
-          ? [fresh.loop[0]!, Math.max(fresh.loop[0]! + 1, drag.frame)]
-          : [Math.min(drag.frame, fresh.loop[1]! - 1), fresh.loop[1]!]
-        : fresh.loop
-      : null,
-  );
+  const loop = $derived.by(() => {
+    if (!fresh.loop || !drag) return fresh.loop;
+    const [start, end] = fresh.loop as [number, number];
+    const frame = Math.min(fresh.frames, Math.round(drag.seconds * fresh.rate));
+    return drag.edge ? [start, Math.max(start + 1, frame)] : [Math.min(frame, end - 1), end];
+  });
   const longest = $derived(Math.max(original.frames / original.rate, fresh.frames / fresh.rate));
 
   /** Seconds at both edges of the drawing. */
@@ -148,20 +145,19 @@
     return toEnd >= -SEAM && toEnd <= 0 ? toEnd : now - t.loop[0]! / t.rate;
   });
 
-  function frameAt(e: PointerEvent, svg: SVGElement): number {
+  function secondsAt(e: MouseEvent, svg: SVGElement): number {
     const box = svg.getBoundingClientRect();
-    const seconds = span[0] + ((e.clientX - box.left) / box.width) * (span[1] - span[0]);
-    return Math.max(0, Math.min(fresh.frames, Math.round(seconds * fresh.rate)));
+    return Math.max(0, span[0] + ((e.clientX - box.left) / box.width) * (span[1] - span[0]));
   }
   function grab(edge: 0 | 1, e: PointerEvent) {
     if (!fresh.loop) return;
     e.stopPropagation();
     (e.currentTarget as SVGElement).setPointerCapture(e.pointerId);
-    drag = { edge, frame: fresh.loop[edge]! };
+    drag = { edge, seconds: fresh.loop[edge]! / fresh.rate };
   }
   function pull(e: PointerEvent) {
     const svg = (e.currentTarget as SVGElement).ownerSVGElement;
-    if (drag && svg) drag.frame = frameAt(e, svg);
+    if (drag && svg) drag.seconds = secondsAt(e, svg);
   }
   function release() {
     const moved = loop;
@@ -179,9 +175,7 @@
   }
   function seek(e: MouseEvent & { currentTarget: SVGSVGElement }) {
     if (view === "seam" || !player.track) return;
-    const box = e.currentTarget.getBoundingClientRect();
-    const seconds = span[0] + ((e.clientX - box.left) / box.width) * (span[1] - span[0]);
-    player.seek(seconds * player.track.rate);
+    player.seek(secondsAt(e, e.currentTarget) * player.track.rate);
   }
   const bracket = (px: number, from: number, to: number, side: 1 | -1) =>
     `M${px + 9 * side} ${from}H${px}V${to}H${px + 9 * side}`;

@@ -54,6 +54,21 @@ export function asProblem(error: unknown): ProblemText {
   return { what: String(error), where: "", next: "Reload the page." };
 }
 
+/** The work's result; where it fails, undefined, and the problem is told (null where it succeeds). */
+export async function attempted<T>(
+  work: () => Promise<T>,
+  tell: (problem: ProblemText | null) => void,
+): Promise<T | undefined> {
+  try {
+    const out = await work();
+    tell(null);
+    return out;
+  } catch (error) {
+    tell(asProblem(error));
+    return undefined;
+  }
+}
+
 export function csrfToken(): string {
   return /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1] ?? "";
 }

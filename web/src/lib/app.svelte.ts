@@ -1,6 +1,6 @@
 /** What every screen shares: the game, the route's state, jobs, messages, the address. */
 
-import { api, asProblem, got, type Game, type Job, type ProblemText, type Station } from "./api";
+import { api, asProblem, attempted, got, type Game, type Job, type ProblemText, type Station } from "./api";
 import { EVERYTHING, type Query } from "./query";
 
 /** Stations of the route, and the screens that are reached from one of them. */
@@ -155,15 +155,11 @@ class App {
   }
 
   /** Await a call; on failure show the problem and give undefined. */
-  async attempt<T>(call: Promise<{ data?: T }>): Promise<T | undefined> {
-    try {
-      const data = await got(call);
-      this.problem = null;
-      return data;
-    } catch (error) {
-      this.problem = asProblem(error);
-      return undefined;
-    }
+  attempt<T>(call: Promise<{ data?: T }>): Promise<T | undefined> {
+    return attempted(
+      () => got(call),
+      (problem) => (this.problem = problem),
+    );
   }
 
   say(text: string, action?: Notice["action"]): void {

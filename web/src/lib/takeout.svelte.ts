@@ -5,10 +5,25 @@ import { app } from "./app.svelte";
 
 const PAUSE = 180; // ms without a change before the plan is asked for
 
-export class TakingOut<Plan> {
+/** What every plan tells. */
+export interface AnyPlan {
+  files: number;
+  fits: boolean;
+  renamed: number;
+  notes: { target: string; note: string }[];
+}
+
+export class TakingOut<Plan extends AnyPlan> {
   plan = $state<Plan | null>(null);
   problem = $state<ProblemText | null>(null);
+  into = $state<"folder" | "zip">("folder");
+  folder = $state("");
   started = $state(0);
+
+  /** The folder as the API wants it: none for a ZIP download. */
+  get target(): string {
+    return this.into === "folder" ? this.folder : "";
+  }
 
   get job(): Job | undefined {
     return app.jobs.find((j) => j.id === this.started);

@@ -9,7 +9,7 @@
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import {
     api,
-    asProblem,
+    attempted,
     got,
     type FieldSpan,
     type LayoutLine,
@@ -50,16 +50,7 @@
   const job = $derived(app.jobs.find((j) => j.id === checkStarted));
   const own = $derived(!!current?.id);
 
-  async function attempt<T>(work: () => Promise<T>): Promise<T | undefined> {
-    try {
-      const out = await work();
-      problem = null;
-      return out;
-    } catch (error) {
-      problem = asProblem(error);
-      return undefined;
-    }
-  }
+  const attempt = <T,>(work: () => Promise<T>) => attempted(work, (p) => (problem = p));
 
   const read = async (at: number, length: number) => {
     const answer = await fetch(

@@ -2,6 +2,7 @@
   import { untrack } from "svelte";
   import FitTable from "../components/FitTable.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
+  import Steps from "../components/Steps.svelte";
   import TwinLanes from "../components/TwinLanes.svelte";
   import {
     api,
@@ -9,7 +10,6 @@
     got,
     upload,
     type EntryFile,
-    type FileNotes,
     type ProblemText,
     type Stream,
     type Swap,
@@ -17,7 +17,7 @@
   } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { clock, spaced } from "../lib/format";
-  import { itemOf, streamTitle } from "../lib/items";
+  import { itemOf, loopOf, streamTitle } from "../lib/items";
   import { player, type Track } from "../lib/player.svelte";
 
   let swaps = $state<Swap[]>([]);
@@ -193,17 +193,8 @@
   const lane = $derived.by((): Track | null => {
     if (!swap?.info) return null;
     if (swap.new) return swap.new as Track;
-    const t = swap.treatment;
-    const i = swap.info;
-    const loop =
-      t.loop === "points"
-        ? [t.loop_start, t.loop_end]
-        : t.loop === "whole"
-          ? [t.trim_start, t.trim_end ?? i.frames]
-          : t.loop === "source"
-            ? i.loop
-            : null;
-    return { audio: swap.source_audio, rate: i.rate, channels: i.channels, frames: i.frames, loop };
+    const { rate, channels, frames } = swap.info;
+    return { audio: swap.source_audio, rate, channels, frames, loop: loopOf(swap) };
   });
 
   /** A frame of the encoded result as a frame of the user's file. */
@@ -215,64 +206,6 @@
 
   function moveLoop(start: number, end: number) {
     void change({ loop: "points", loop_start: Math.max(0, toSource(start)), loop_end: toSource(end) });
-  }
-
-  // What the file itself says of loops and cue points: a click takes them over.
-  let notes = $state<FileNotes>({ loops: [], cues: [] });
-  const noted = $derived(swap?.state === "reading" ? 0 : (swap?.id ?? 0));
-  $effect(() => {
-    const swap_id = noted;
-    notes = { loops: [], cues: [] };
-    if (!swap_id) return;
-    got(api.GET("/api/swaps/{swap_id}/notes", { params: { path: { swap_id } } })).then(
-      (found) => swap_id === noted && (notes = found),
-      () => {},
-    );
-  });
-  const others = $derived.by(() => {
-    const rate = swap?.info?.rate ?? 1;
-    const at = (frame: number) => clock(frame / rate, 2);
-    return [
-      ...notes.loops.map((l) => ({
-        text: `loop ${at(l.start)} to ${at(l.end)}, ${l.way}${l.way === "forward" ? "" : ": not played"}`,
-        use: l.way === "forward" ? { loop_start: l.start, loop_end: l.end } : null,
-      })),
-      ...notes.cues.flatMap((c) => [
-        { text: `start at ${c.label || "cue"} ${at(c.frame)}`, use: { loop_start: c.frame } },
-        { text: `end at ${c.label || "cue"} ${at(c.frame)}`, use: { loop_end: c.frame } },
-      ]),
-    ];
-  });
-
-  function takeNote(e: Event & { currentTarget: HTMLSelectElement }) {
-    const use = others[Number(e.currentTarget.value)]?.use;
-    e.currentTarget.value = "";
-    if (!use || !swap?.info) return;
-    const now = { loop_start: loopNow?.[0] ?? 0, loop_end: loopNow?.[1] ?? swap.info.frames };
-    void change({ loop: "points", ...now, ...use });
-  }
-
-  /** The loop in the file's own frames, as it is used now. */
-  const loopNow = $derived.by((): [number, number] | null => {
-    if (!swap?.info) return null;
-    const t = swap.treatment;
-    if (t.loop === "points") return [t.loop_start, t.loop_end];
-    if (t.loop === "whole") return [t.trim_start, t.trim_end ?? swap.info.frames];
-    return t.loop === "source" && swap.info.loop ? [swap.info.loop[0]!, swap.info.loop[1]!] : null;
-  });
-
-  function typedLoop(edge: 0 | 1, text: string) {
-    const value = Number(text.replace(/\s/g, ""));
-    if (!loopNow || !Number.isInteger(value)) return;
-    const next: [number, number] = [...loopNow];
-    next[edge] = value;
-    void change({ loop: "points", loop_start: next[0], loop_end: next[1] });
-  }
-
-  function setMode(mode: string) {
-    if (mode === "points" && swap?.info)
-      void change({ loop: mode, loop_start: loopNow?.[0] ?? 0, loop_end: loopNow?.[1] ?? swap.info.frames });
-    else void change({ loop: mode });
   }
 
   const STATE: Record<string, { sign: string; text: string; tone: string }> = {
@@ -417,80 +350,7 @@
             {moveLoop}
           />
         </div>
-        <div class="mt-3 flex flex-wrap items-start gap-x-4 gap-y-2">
-          <label class="block">
-            <span class="text-quiet">loop</span>
-            <select
-              class="select mt-1 flex w-40"
-              aria-label="loop"
-              value={swap.treatment.loop}
-              onchange={(e) => setMode(e.currentTarget.value)}
-            >
-              <option value="source" disabled={!swap.info?.loop}>the file's own</option>
-              <option value="whole">the whole piece</option>
-              <option value="points">these points</option>
-              <option value="none">none</option>
-            </select>
-          </label>
-          {#if loopNow && swap.info}
-            {#each [0, 1] as const as edge (edge)}
-              <label class="block">
-                <span class="text-quiet">loop {edge ? "end" : "start"}, frames</span>
-                <input
-                  class="input num mt-1 block w-32"
-                  inputmode="numeric"
-                  value={spaced(loopNow[edge])}
-                  onchange={(e) => typedLoop(edge, e.currentTarget.value)}
-                />
-                <span class="num text-quiet"
-                  >{clock(loopNow[edge] / swap.info.rate)}{edge && loopNow[1] === swap.info.frames
-                    ? " · end"
-                    : ""}</span
-                >
-              </label>
-            {/each}
-          {/if}
-          {#if others.length}
-            <label class="block">
-              <span class="text-quiet">in the file</span>
-              <select
-                class="select mt-1 flex w-56"
-                aria-label="Loops and cue points of the file"
-                value=""
-                onchange={(e) => takeNote(e)}
-              >
-                <option value="">{others.length} loops and cue points …</option>
-                {#each others as o, i (i)}<option value={String(i)} disabled={!o.use}>{o.text}</option>{/each}
-              </select>
-            </label>
-          {/if}
-          <label class="block">
-            <span class="text-quiet">gain, dB</span>
-            <input
-              class="input num mt-1 block w-24"
-              type="number"
-              step="0.1"
-              min="-60"
-              max="40"
-              value={swap.treatment.gain_db}
-              onchange={(e) => change({ gain_db: Number(e.currentTarget.value) })}
-            />
-          </label>
-          {#if stream.block_frames > 1 && loopNow}
-            <label class="block">
-              <span class="text-quiet">loop start to a block edge</span>
-              <select
-                class="select mt-1 flex w-56"
-                aria-label="loop start to a block edge"
-                value={swap.treatment.align}
-                onchange={(e) => change({ align: e.currentTarget.value })}
-              >
-                <option value="">leave it</option>
-                <option value="pad">by silence before the head</option>
-                <option value="trim">by cutting the head</option>
-              </select>
-            </label>
-          {/if}
+        <Steps {swap} {stream} {change}>
           <div class="ml-auto self-center">
             {#if swap.state === "ready"}
               <a class="btn btn-primary" href="#/{app.gameId}/rebuild">Go to Rebuild</a>
@@ -501,7 +361,7 @@
               </p>
             {/if}
           </div>
-        </div>
+        </Steps>
       {:else if busy}
         <p role="status" class="mt-6 flex items-center gap-3 text-quiet">
           <span class="loading loading-spinner"></span> Reading {swap.source_name} …

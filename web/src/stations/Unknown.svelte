@@ -3,7 +3,7 @@
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import {
     api,
-    asProblem,
+    attempted,
     got,
     type ProblemText,
     type Ranked,
@@ -42,16 +42,7 @@
   let problem = $state<ProblemText | null>(null);
   let busy = $state(true);
 
-  async function attempt<T>(work: () => Promise<T>): Promise<T | undefined> {
-    try {
-      const out = await work();
-      problem = null;
-      return out;
-    } catch (error) {
-      problem = asProblem(error);
-      return undefined;
-    }
-  }
+  const attempt = <T,>(work: () => Promise<T>) => attempted(work, (p) => (problem = p));
 
   void attempt(async () => {
     file = await got(
