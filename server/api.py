@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import logging
-
 from django.db import connection
 from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI, Schema
@@ -21,9 +19,8 @@ from .layouts.unknown_api import router as unknown
 from .mods.api import router as mods
 from .shelf.api import router as shelf
 from .shelf.stream_api import router as streams
-from .web import problem
+from .web import problem, problem_of
 
-log = logging.getLogger("zubret")
 api = NinjaAPI(title="Zubret", version="1", docs_url=None, urls_namespace="api")
 api.add_router("", games, tags=["games"])
 api.add_router("", more, tags=["games"])
@@ -53,12 +50,6 @@ def health(request: HttpRequest):
     return (200 if ok else 503), {"ok": ok, "workers": workers}
 
 
-@api.exception_handler(ZubretError)
-def on_zubret_error(request: HttpRequest, error: ZubretError) -> HttpResponse:
-    """What the core found wrong, for the person to act on."""
-    return problem(getattr(error, "status", 422), error.what, error.where, error.next or "")
-
-
 @api.exception_handler(ValidationError)
 def on_validation_error(request: HttpRequest, error: ValidationError) -> HttpResponse:
     first = error.errors[0]
@@ -71,13 +62,5 @@ def on_http_error(request: HttpRequest, error: HttpError) -> HttpResponse:
     return problem(error.status_code, str(error))
 
 
-@api.exception_handler(Exception)
-def on_other_error(request: HttpRequest, error: Exception) -> HttpResponse:
-    """A fault of ours: logged in full, told in short."""
-    log.exception("%s %s failed", request.method, request.path)
-    return problem(
-        500,
-        f"Zubret made a mistake here ({type(error).__name__}).",
-        request.path,
-        "Try again; the log has the details.",
-    )
+api.add_exception_handler(ZubretError, problem_of)
+api.add_exception_handler(Exception, problem_of)

@@ -1,11 +1,19 @@
-"""Middleware and the page that carries the front end."""
+"""Middleware, errors as answers, and the page that carries the front end."""
 
 from __future__ import annotations
+
+import functools
+import logging
+from collections.abc import Callable
 
 from django.conf import settings
 from django.core.exceptions import DisallowedHost
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.middleware.csrf import CsrfViewMiddleware, get_token
+
+from zubret_core.base import ZubretError
+
+log = logging.getLogger("zubret")
 
 
 class HostCheck:
@@ -40,6 +48,32 @@ def _never_exempt(request: HttpRequest) -> HttpResponse:
 def problem(status: int, what: str, where: str = "", next: str = "") -> JsonResponse:
     """An error as the API gives it: what, where, what to do next."""
     return JsonResponse({"what": what, "where": where, "next": next}, status=status)
+
+
+def problem_of(request: HttpRequest, error: Exception) -> JsonResponse:
+    """What the core found wrong, for the person to act on; a fault of ours is logged in full and told in short."""
+    if isinstance(error, ZubretError):
+        return problem(getattr(error, "status", 422), error.what, error.where, error.next or "")
+    log.error("%s %s failed", request.method, request.path, exc_info=error)
+    return problem(
+        500,
+        f"Zubret made a mistake here ({type(error).__name__}).",
+        request.path,
+        "Try again; the log has the details.",
+    )
+
+
+def plain(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
+    """A view beside the API's router that tells errors as the API does."""
+
+    @functools.wraps(view)
+    def told(request: HttpRequest, *args: object, **kwargs: object) -> HttpResponse:
+        try:
+            return view(request, *args, **kwargs)
+        except Exception as error:
+            return problem_of(request, error)
+
+    return told
 
 
 def page(request: HttpRequest) -> HttpResponse:

@@ -26,8 +26,6 @@ from .ranges import ranged
 from .sound import open_original, peaks_of, sound_at
 
 router = Router()
-LONGEST_CHUNK = 1 << 20
-"""Frames in one PCM response at most."""
 
 
 class EntryOut(Schema):
@@ -256,19 +254,6 @@ class _Pieces:
 
     def close(self) -> None:
         self._pieces.close()
-
-
-@router.get("/audio/{address}/pcm")
-def pcm(request: HttpRequest, address: str, start: int = 0, frames: int = 65536):
-    """Frames [start, start + frames) as little-endian int16, channels interleaved."""
-    sound = sound_at(address)
-    if not 0 <= start <= sound.format.frames or frames < 1:
-        raise stopped(416, "These frames do not exist.", f"Ask for frames 0 to {sound.format.frames}.", str(start))
-    data = sound.pcm(start, min(frames, LONGEST_CHUNK)).astype("<i2", copy=False).tobytes()
-    response = HttpResponse(data, content_type="application/octet-stream")
-    response["Cache-Control"] = "private, max-age=31536000, immutable"
-    response["X-Rate"], response["X-Channels"] = str(sound.format.rate), str(sound.format.channels)
-    return response
 
 
 @router.api_operation(["GET", "HEAD"], "/audio/{address}/wav")

@@ -31,6 +31,7 @@ class Sound(ServerTest):
             self.assertIn("immutable", answer["Cache-Control"])
         self.get(f"/audio/{self.one['audio']}/pcm?start={len(self.truth) + 1}", 416)
         self.get(f"/audio/{self.one['audio']}/pcm?start=-1", 416)
+        self.get(f"/audio/{self.one['audio']}/pcm?frames=many", 422)
 
     def test_the_wav_answers_range_requests(self):
         """RFC 9110, sections 14.2 (Range), 14.4 (Content-Range), 13.1.5 (If-Range), 15.5.17 (416)."""

@@ -24,26 +24,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/audio/{address}/pcm": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Pcm
-         * @description Frames [start, start + frames) as little-endian int16, channels interleaved.
-         */
-        get: operations["server_shelf_api_pcm"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/audio/{address}/peaks": {
         parameters: {
             query?: never;
@@ -3143,29 +3123,6 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Ribbon"];
                 };
-            };
-        };
-    };
-    server_shelf_api_pcm: {
-        parameters: {
-            query?: {
-                start?: number;
-                frames?: number;
-            };
-            header?: never;
-            path: {
-                address: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
         };
     };
