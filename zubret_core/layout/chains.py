@@ -6,7 +6,8 @@ from collections.abc import Callable, Mapping, Sequence
 
 from ..base import ZubretError
 from ..source.steps import AES_BLOCK, Add, Aes, Chain, Chunked, Packed, Step, Swap, Xor
-from .model import AesStep, ChunkStep, Layout, PackStep, RowStep, StepModel, SwapStep
+from .model import Layout
+from .steps import AesStep, ChunkStep, PackStep, RowStep, StepModel, SwapStep
 
 Keys = Mapping[str, bytes]
 """The bytes of keys by the names that a layout gives them."""

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 from ..source import BytesSource, ChainSource, Part, SliceSource, Source
 from ..source.sums import Crc, sum_of
 from .expression import evaluate
-from .model import WHOLE, FieldModel, SumModel, Tied, ties_of
+from .fields import WHOLE, FieldModel, SumModel, Tied
+from .model import ties_of
 from .place import Place
 
 if TYPE_CHECKING:

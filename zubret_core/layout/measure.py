@@ -15,7 +15,8 @@ from numpy.typing import NDArray
 
 from ..base import ZubretError
 from .expression import CONSTANT, NAME, compiled, evaluate
-from .model import FieldModel, Region
+from .fields import FieldModel
+from .model import Region
 
 INT, VARINT, FIXED, BY_FIELD, COUNTED, COUNTED_VAR, ENDS, ALIGN = range(8)
 _FIELD_NUMBER, _PART = 1, 21  # operations of compiled conditions: a whole field, or some bits of it

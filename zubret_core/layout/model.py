@@ -5,285 +5,21 @@ docs/layout-language.md explains each of them; the JSON Schema of the language i
 
 from __future__ import annotations
 
-import keyword
 import re
 from collections.abc import Iterator
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
-from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
 from ..codec import CODECS
-from ..source.packing import METHODS
-from ..source.sums import NAME_HASHES, SUMS
 from .codecs import CodecModel
-from .expression import NotAnExpression, compiled
-
-NAME = r"^[a-z][a-z0-9_]*$"
-INTEGER = re.compile(r"[ui](8|16|24|32|48|64)$")
-WHOLE = ("stored", "unpacked", "record", "file", "span", "listed")
-"""What a sum may cover besides a region."""
+from .expression import NotAnExpression
+from .fields import WHOLE, FieldModel, Tied
+from .steps import ChunkStep, PackStep, Steps
+from .terms import MEANINGS, OF_REGION, ONCE, HexBytes, Name, Number, Order, Strict
 
 
-def _hex_bytes(value: object) -> object:
-    """Bytes written as hexadecimal pairs, spaces allowed."""
-    if isinstance(value, str):
-        try:
-            return bytes.fromhex(value)
-        except ValueError:
-            raise ValueError(f'"{value}" is not a row of hexadecimal byte pairs such as "4f 67"') from None
-    return value
-
-
-def _expression(value: int | str) -> int | str:
-    compiled(value)  # NotAnExpression is a ValueError
-    return value
-
-
-def _named_step(value: object) -> object:
-    """A step without settings may be just its name."""
-    return {"by": value} if isinstance(value, str) else value
-
-
-HexBytes = Annotated[bytes, BeforeValidator(_hex_bytes, json_schema_input_type=str)]
-Number = Annotated[int | str, AfterValidator(_expression)]
-"""A whole number, or an expression on earlier fields."""
-Order = Literal["little", "big"]
-IntType = Literal["u8", "u16", "u24", "u32", "u48", "u64"]
-
-
-def _no_keyword(name: str) -> str:
-    if keyword.iskeyword(name):
-        raise ValueError(f'"{name}" can\'t be used as a name: it would mean something else in an expression')
-    return name
-
-
-Name = Annotated[str, Field(pattern=NAME), AfterValidator(_no_keyword)]
-
-ENTRY = ("path", "name", "folder", "id", "at", "end", "stored", "size", "method", "volume", "head")
-STREAM = (
-    "id", "name", "at", "end", "stored", "size", "codec", "rate", "channels", "block_size", "frames", "looped", "loop_start",
-    "loop_end", "volume", "head",
-)  # fmt: skip
-LISTED = ("path", "size")
-FOLDER = ("name", "parent", "first", "count")
-MEANINGS = {
-    **{f"entry.{m}": "entry" for m in ENTRY},
-    **{f"stream.{m}": "stream" for m in STREAM},
-    **{f"folder.{m}": "folder" for m in FOLDER},
-    **{f"listed.{m}": "listed" for m in LISTED},
-}
-"""Meanings of fields that repeat, and what they belong to."""
-ONCE = ("entries.count", "streams.count", "payload.at", "file.size", "bank.name", "bank.language", "bank.setup")
-OF_REGION = ("at", "end", "stored", "size", "count")
-
-
-class _Strict(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class CrcModel(_Strict):
-    """A CRC by its parameters."""
-
-    width: int = Field(ge=8, le=64)
-    poly: int = Field(ge=0)
-    init: int = Field(0, ge=0)
-    refin: bool = False
-    refout: bool = False
-    xorout: int = Field(0, ge=0)
-
-
-class SumModel(_Strict):
-    """A checksum or digest: by which rule and over which bytes."""
-
-    by: str | CrcModel
-    of: str = Field(description="stored, unpacked, record, file, span, listed, or the name of a region")
-    start: Number = Field(0, description="of a span: its first byte in the file")
-    end: Number = Field("file.size", description="of a span: the byte behind its last")
-    blank: HexBytes | None = Field(None, description="the byte that stands for the sum's own field while it is taken")
-
-    @model_validator(mode="after")
-    def _known(self):
-        if isinstance(self.by, str) and self.by not in SUMS:
-            raise ValueError(f'"{self.by}" is not a sum that Zubret knows ({", ".join(SUMS)})')
-        return self
-
-
-class HashModel(_Strict):
-    """How an id comes from an entry's path."""
-
-    by: str
-    case: Literal["", "lower", "upper"] = ""
-    slash: Literal["/", "\\"] = "/"
-
-    @model_validator(mode="after")
-    def _known(self):
-        if self.by not in NAME_HASHES:
-            raise ValueError(f'"{self.by}" is not a hash that Zubret knows ({", ".join(NAME_HASHES)})')
-        return self
-
-    def of(self, path: str) -> int:
-        """The id of a path."""
-        text = path.replace("/", self.slash)
-        text = text.lower() if self.case == "lower" else text.upper() if self.case == "upper" else text
-        return NAME_HASHES[self.by](text.encode("utf-8", "surrogateescape"))
-
-
-class Tied(_Strict):
-    """What connects a stored number or text with its meaning.
-
-    meaning = stored * unit + base, or values[stored]; writing inverts it.
-    """
-
-    name: Name
-    means: str | None = None
-    unit: Number = 1
-    base: Number = 0
-    values: dict[int, int | str] | None = None
-    digits: int = Field(0, ge=0, le=20, description="an id is shown with at least so many digits")
-    shown: Literal["decimal", "hex"] = "decimal"
-    hash: HashModel | None = Field(None, description="how an id comes from the entry's path")
-    sum: SumModel | None = None
-    pool: Name | None = Field(None, description="the region of texts in which the number is an offset")
-
-    @model_validator(mode="after")
-    def _one_way_back(self):
-        if self.values and len(set(self.values.values())) != len(self.values):
-            raise ValueError("two stored numbers have the same value, so writing could not choose between them")
-        if self.sum and self.means:
-            raise ValueError("a field holds a sum or a meaning, not both")
-        if self.hash and self.means != "entry.id":
-            raise ValueError("only a field that means entry.id can come from a hash")
-        return self
-
-
-class BitPart(Tied):
-    """Some bits of an integer; parts are given from the lowest bit upwards."""
-
-    bits: int = Field(ge=1, le=63)
-
-
-class FieldModel(Tied):
-    """One stored field."""
-
-    type: Literal[
-        "u8", "u16", "u24", "u32", "u48", "u64", "i8", "i16", "i24", "i32", "i48", "i64",
-        "f32", "f64", "varint", "digits", "text", "bytes", "align",
-    ]  # fmt: skip
-    length: int | str | None = Field(None, description="bytes, or an earlier field of the record that says how many")
-    counted: IntType | Literal["varint"] | None = Field(None, description="the length stands before, as this type")
-    ends: HexBytes | None = Field(None, description="the bytes behind the last, zeros in most formats")
-    to: int = Field(4, ge=1, le=1 << 16, description="of type align: what the next field's place is a multiple of")
-    radix: Literal[8, 10, 16] = 10
-    byte_order: Order | None = None
-    encoding: str = "utf-8"
-    when: Number | None = Field(None, description="the field is there only where this is not 0")
-    equals: int | HexBytes | None = None
-    one_of: list[int] | None = None
-    parts: list[BitPart] | None = None
-
-    @property
-    def integer(self) -> bool:
-        """Whether it is stored as a plain integer."""
-        return INTEGER.match(self.type) is not None
-
-    @property
-    def numeric(self) -> bool:
-        """Whether it holds a whole number."""
-        return self.integer or self.type in ("varint", "digits")
-
-    @property
-    def width(self) -> int | None:
-        """Its bytes where they are always the same, else None."""
-        if self.type in ("f32", "f64") or self.integer:
-            return int(self.type[1:]) // 8
-        return self.length if isinstance(self.length, int) else None
-
-    @model_validator(mode="after")
-    def _consistent(self):
-        ways = sum(x is not None for x in (self.length, self.counted, self.ends))
-        if self.type in ("text", "bytes") and ways != 1:
-            raise ValueError(f"a field of type {self.type} needs one of length (bytes), counted, or ends")
-        if self.type == "digits" and (ways != 1 or not isinstance(self.length, int)):
-            raise ValueError("a field of type digits needs a length in bytes")
-        if self.type not in ("text", "bytes", "digits") and ways:
-            raise ValueError(f"a field of type {self.type} has its own length; leave length, counted and ends out")
-        if isinstance(self.length, int) and not 1 <= self.length <= 1 << 20:
-            raise ValueError("a length is a number from 1 to 1,048,576, or the name of a field")
-        if self.ends is not None and len(self.ends) not in (1, 2, 4):
-            raise ValueError("`ends` is 1, 2 or 4 bytes")
-        if self.parts:
-            if not self.type.startswith("u"):
-                raise ValueError("only an unsigned integer can have parts")
-            if sum(p.bits for p in self.parts) > int(self.type[1:]):
-                raise ValueError(f"the parts have more bits than {self.type}")
-        if self.pool and not self.numeric:
-            raise ValueError("only a number can be an offset in a pool")
-        try:
-            "".encode(self.encoding)
-        except LookupError:
-            raise ValueError(f'"{self.encoding}" is not a known text encoding') from None
-        return self
-
-
-class PackStep(_Strict):
-    """A compression."""
-
-    by: Literal[METHODS]  # type: ignore[valid-type]
-    level: int | None = Field(None, ge=-20, le=22)
-
-
-class AesStep(_Strict):
-    """AES with a key from the key ring."""
-
-    by: Literal["aes"]
-    mode: Literal["ecb", "cbc", "ctr"] = "ecb"
-    key: Name
-    iv: HexBytes | str = Field(b"", description="16 bytes in hexadecimal pairs, or a field of 16 bytes; zeros if empty")
-
-
-class RowStep(_Strict):
-    """A repeating row of bytes, XORed or added."""
-
-    by: Literal["xor", "add"]
-    bytes: HexBytes = b""
-    key: Name | None = None
-
-    @model_validator(mode="after")
-    def _one(self):
-        if bool(self.bytes) == bool(self.key):
-            raise ValueError(f"a step by {self.by} needs either bytes or a key")
-        return self
-
-
-class SwapStep(_Strict):
-    """Byte order turned round."""
-
-    by: Literal["swap"]
-    width: Literal[2, 4, 8]
-
-
-class ChunkStep(_Strict):
-    """Pieces that are packed one by one."""
-
-    by: Literal["chunks"]
-    size: int = Field(ge=16, le=1 << 26, description="unpacked bytes of a chunk")
-    sizes: IntType = "u32"
-    byte_order: Order = "little"
-    place: Literal["table", "inline"] = "table"
-    plain: Literal["never", "equal", "top"] = "never"
-    align: int = Field(1, ge=1, le=1 << 16)
-    packed: list[StepModel] = Field(min_length=1, max_length=4)
-
-
-StepModel = Annotated[
-    PackStep | AesStep | RowStep | SwapStep | ChunkStep,
-    Field(discriminator="by"),
-    BeforeValidator(_named_step, json_schema_input_type=Any),
-]
-Steps = Annotated[list[StepModel], Field(max_length=8)]
-
-
-class Body(_Strict):
+class Body(Strict):
     """The payload that follows each record of a region, before the next record."""
 
     size: Name = Field(description="the field of the record that says how many bytes")
@@ -293,14 +29,14 @@ class Body(_Strict):
     skip: int = Field(0, ge=0, le=1 << 16, description="bytes at the beginning of a nested body")
 
 
-class Pool(_Strict):
+class Pool(Strict):
     """A region of texts, one behind the other."""
 
     encoding: str = "utf-8"
     ends: HexBytes = b"\0"
 
 
-class Region(_Strict):
+class Region(Strict):
     """A place in a file with fields, once or repeated; or a pool of texts."""
 
     name: Name
@@ -357,7 +93,7 @@ class Region(_Strict):
         return self
 
 
-class Fill(_Strict):
+class Fill(Strict):
     """How payloads, or the file's end, are aligned, and the byte that fills the space before."""
 
     align: int = Field(1, ge=1, le=1 << 24)
@@ -373,7 +109,7 @@ class PayloadModel(Fill):
     sizes: Literal["given", "next"] = Field("given", description="next: a payload ends where the next one begins")
 
 
-class FileModel(_Strict):
+class FileModel(Strict):
     """A file beside the described one that belongs to it."""
 
     name: str = Field(min_length=1, max_length=200, description="{stem}, {name} and {volume:02} may stand in it")
@@ -399,21 +135,21 @@ class FileModel(_Strict):
         return self.name.format(stem=stem, name=described, volume=volume)
 
 
-class KeyModel(_Strict):
+class KeyModel(Strict):
     """A key that the ring must hold."""
 
     length: list[int] = Field(default=[16, 24, 32], description="bytes that it may have")
     title: str = ""
 
 
-class Mark(_Strict):
+class Mark(Strict):
     """Bytes that stand at a fixed place in every file of the format; a place below 0 counts from the end."""
 
     at: int
     bytes: HexBytes
 
 
-class Layout(_Strict):
+class Layout(Strict):
     """A whole layout."""
 
     zubret: Literal[1]
@@ -569,7 +305,7 @@ def ties_of(region: Region) -> list[Tied]:
     return out
 
 
-KNOWN_KEYS = sorted({name for model in _Strict.__subclasses__() for name in model.model_fields} | {"bits", "type"})
+KNOWN_KEYS = sorted({name for model in Strict.__subclasses__() for name in model.model_fields} | {"bits", "type"})
 """Every key of the language, for suggestions."""
 
 __all__ = ["KNOWN_KEYS", "FieldModel", "Layout", "NotAnExpression", "Region", "Tied", "ties_of"]

@@ -17,8 +17,9 @@ from ..source import BytesSource, ChainSource, Part, SliceSource, Source
 from ..source.steps import Chain
 from .chains import Keys, chain_of
 from .expression import compiled, evaluate
+from .fields import FieldModel, Tied
 from .integrity import check_record_sums, check_sums
-from .model import FieldModel, Layout, Region, Tied, ties_of
+from .model import Layout, Region, ties_of
 from .paths import paths_of
 from .place import Place
 from .records import DAMAGED, Records, decoded, read_records

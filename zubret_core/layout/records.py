@@ -10,8 +10,9 @@ from numpy.typing import NDArray
 from ..base import ZubretError
 from ..source import Source
 from .expression import compiled, evaluate
+from .fields import BitPart, FieldModel, Tied
 from .measure import BAD, ENDED, ENDLESS, MORE, SHORT, UNTIL_END, Program, program_of, walk
-from .model import BitPart, FieldModel, Region, Tied
+from .model import Region
 
 MOST = 1 << 24
 """Records of a region at most."""

@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..base import ZubretError
-from .model import BitPart, FieldModel, Tied, ties_of
+from .fields import BitPart, FieldModel, Tied
+from .model import ties_of
 from .place import Place
 from .read import Reading, unit_and_base
 from .records import leb128_bytes

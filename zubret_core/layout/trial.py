@@ -11,8 +11,9 @@ import numpy as np
 
 from ..base import Progress, ZubretError, silent
 from ..source import Source
+from .fields import FieldModel
 from .integrity import check_item, verify
-from .model import FieldModel, ties_of
+from .model import ties_of
 from .place import Place
 from .read import Reading
 from .spans import files_of, segments_of, things_of

@@ -15,9 +15,10 @@ from ..base import ZubretError
 from ..source import Built, BytesSource, ChainSource, FillSource, Part, Segment, SliceSource, Source, same_bytes
 from ..source.sums import sum_of
 from .expression import evaluate
+from .fields import FieldModel, SumModel, Tied
 from .integrity import blanked, how_of, sum_bytes, sums_of
 from .lay import LaidFile
-from .model import FieldModel, Region, SumModel, Tied, ties_of
+from .model import Region, ties_of
 from .place import Place
 from .planned import NewItem, Planned
 from .read import Reading

@@ -15,7 +15,7 @@ from ..container import DescribedArchive, Siblings
 from ..layout import Layout, shipped_layouts
 from ..layout.chains import Keys, Locked
 from ..layout.integrity import check_item, sums_of
-from ..layout.model import AesStep, ChunkStep, RowStep
+from ..layout.steps import AesStep, ChunkStep, RowStep
 from ..source import Source
 
 HEAD = 512

@@ -6,7 +6,8 @@ import re
 from collections.abc import Iterable
 
 from ..layout import Layout
-from ..layout.model import HashModel, Tied, ties_of
+from ..layout.fields import HashModel, Tied
+from ..layout.model import ties_of
 
 _PAIR = re.compile(r"(0x)?([0-9a-fA-F]+)\s*[\t,;=: ]\s*(\S.*)$")
 
