@@ -37,7 +37,7 @@ def _folder_column(reading: Reading, what: str) -> list | None:
     for place in reading.places:
         for tie in ties_of(place.region):
             if tie.means == f"folder.{what}":
-                return reading.meanings(place, tie)
+                return reading.meanings.of(place, tie)
     return None
 
 

@@ -6,7 +6,7 @@ fraction of a second. Regions with bodies (a header before each payload) are wal
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from typing import Any
 
 import numpy as np
@@ -16,13 +16,14 @@ from ..base import ZubretError
 from ..source import BytesSource, ChainSource, Part, SliceSource, Source
 from ..source.steps import Chain
 from .chains import Keys, chain_of
-from .expression import compiled, evaluate
+from .expression import evaluate
 from .fields import FieldModel, Tied
 from .integrity import check_record_sums, check_sums
+from .meaning import Meanings
 from .model import Layout, Region, ties_of
 from .paths import paths_of
 from .place import Place
-from .records import DAMAGED, Records, decoded, read_records
+from .records import DAMAGED, Records, read_records
 from .spans import check_spans
 from .walk import read_bodies
 
@@ -46,6 +47,7 @@ class Reading:
         _check_marks(layout, source)
         self.source = self.whole_chain.unpacked(source, min(layout.size, 1032 * source.size + 4096), exact=False)
         self.places: list[Place] = []
+        self.meanings = Meanings(self)
         self.numbers: dict[str, int] = {"file.size": self.source.size}
         self.whole: dict[str, Any] = {}
         self.kind = layout.kind
@@ -194,7 +196,7 @@ class Reading:
         """A region's place; None where the file does not have it."""
         return next((p for p in self.places if p.region.name == region), None)
 
-    # Ties ---------------------------------------------------------------------------------------
+    # Constants, and what holds once -----------------------------------------------------------
 
     def _learn(self, place: Place) -> None:
         """Constants, and what a region that stands once says of the whole file."""
@@ -211,7 +213,7 @@ class Reading:
             if holder.numeric:
                 self.numbers[f"{region.name}.{tie.name}"] = int(records.numbers(tie)[0])
             if tie.means:
-                self.whole[tie.means] = self.meanings(place, tie)[0]
+                self.whole[tie.means] = self.meanings.of(place, tie)[0]
         counted = self.whole.get("file.size")
         if isinstance(counted, int) and counted != self.source.size and place is self.places[0]:
             raise self.error(f"The file should have {counted:,} bytes but has {self.source.size:,}.", place)
@@ -231,96 +233,6 @@ class Reading:
                 raise self.error(
                     f"{value!r} stands here, but {' or '.join(map(repr, allowed))} was expected.", place, f, row
                 )
-
-    def meanings(self, place: Place, tie: Tied) -> list:
-        """The meanings of a tied field, one a record, as plain Python values; None where it is absent."""
-        holder = place.records.holder(tie)[0]
-        if place.records.absent(holder):
-            return [None] * place.records.count
-        if holder.numeric:
-            out = self._numeric(place, tie)
-        elif holder.type == "text":
-            out = place.records.texts(holder)
-        else:
-            out = place.records.contents(holder)
-        has = place.records.present(holder)
-        return out if has is None else [v if h else None for v, h in zip(out, has.tolist(), strict=True)]
-
-    def _numeric(self, place: Place, tie: Tied) -> list:
-        stored = place.records.numbers(tie)
-        if tie.values is not None:
-            return self._mapped(place, tie, stored)
-        means = tie.means or ""
-        wide = self.scaled(place, tie, stored)
-        if tie.pool:
-            return [self._pooled(place, tie, row, at) for row, at in enumerate(wide.tolist())]
-        out = wide.tolist()
-        if means.endswith(".id"):
-            if tie.shown == "hex":
-                width = tie.digits or 2 * (place.records.holder(tie)[0].width or 8)
-                return [f"{v & 0xFFFFFFFFFFFFFFFF:0{width}x}" for v in out]
-            return [str(v).zfill(tie.digits) for v in out]
-        return out
-
-    def _mapped(self, place: Place, tie: Tied, stored: NDArray) -> list:
-        values = tie.values or {}
-        try:
-            return [values[v] for v in stored.tolist()]
-        except KeyError as e:
-            row = int(np.argmax(stored == e.args[0]))
-            has = place.records.present(place.records.holder(tie)[0])
-            if has is not None and not has[row]:
-                return [values.get(v) for v in stored.tolist()]
-            known = ", ".join(f"{k} {v}" for k, v in values.items())
-            raise self.error(
-                f"The number {e.args[0]} has no meaning here (known: {known}).",
-                place,
-                tie,
-                row,
-                next="The file is damaged, or the layout must be taught this value.",
-            ) from None
-
-    def unit_and_base(self, place: Place, tie: Tied) -> tuple[int, NDArray | int]:
-        """The unit, and the base: a number, or one a record where it depends on the record's place."""
-        return unit_and_base(tie, self.names(place.region, place.at), place.records.places, self.file.name)
-
-    def scaled(self, place: Place, tie: Tied, stored: NDArray) -> NDArray:
-        """stored * unit + base; an error where that is beyond 64 bits."""
-        unit, base = self.unit_and_base(place, tie)
-        if unit == 1 and isinstance(base, int) and base == 0:
-            return stored
-        if len(stored):
-            most = max(abs(int(stored.max())), abs(int(stored.min()))) * abs(unit) + int(np.abs(base).max())
-            if most >= 1 << 63:
-                row = int(np.argmax(stored))
-                raise self.error(f"The number {int(stored[row]):,} is beyond 64 bits here.", place, tie, row)
-        wide = stored.astype(np.int64)
-        return wide * unit + base
-
-    def _pooled(self, place: Place, tie: Tied, row: int, at: int) -> str:
-        pool = self.place(tie.pool or "")
-        if pool is None or pool.region.pool is None:
-            raise self.error(f"The region {tie.pool} has not been read yet.", place, tie, row, "Put it first.")
-        data, ends = pool.records.data, pool.region.pool.ends
-        if not 0 <= at < len(data):
-            raise self.error(f"The text at {at:,} leaves the {len(data):,} bytes of {tie.pool}.", place, tie, row)
-        blob = self._pool_bytes(pool)
-        step, end = len(ends), at
-        while True:
-            end = blob.find(ends, end)
-            if end < 0:
-                end = len(blob)
-                break
-            if (end - at) % step == 0:
-                break
-            end += 1
-        return decoded(blob[at:end], pool.region.pool.encoding)
-
-    def _pool_bytes(self, pool: Place) -> bytes:
-        name = f"bytes of {pool.region.name}"
-        if name not in self._columns:
-            self._columns[name] = [pool.records.data.tobytes()]
-        return self._columns[name][0]  # type: ignore[index]
 
     # Items ----------------------------------------------------------------------------------------
 
@@ -395,7 +307,7 @@ class Reading:
             place, tie = ties[0]
             plain = tie.values is None and tie.pool is None and len(place.rows) == place.records.count
             if plain and place.records.present(place.records.holder(tie)[0]) is None:
-                return self.scaled(place, tie, place.records.numbers(tie)).astype(np.int64)
+                return self.meanings.scaled(place, tie, place.records.numbers(tie)).astype(np.int64)
         return np.array(self.column(what), np.int64).reshape(-1)
 
     def _tied_column(self, what: str) -> list | None:
@@ -406,7 +318,7 @@ class Reading:
             column: list = [None] * count
             ties = self.ties(means, places)
             for place, tie in ties:
-                values = self.meanings(place, tie)
+                values = self.meanings.of(place, tie)
                 if len(place.rows) != len(values):
                     values = [values[r] for r in place.rows.tolist()]
                 found = True
@@ -449,7 +361,7 @@ class Reading:
         """Where the last payload ends: at a sentinel, before the next region, or with the file."""
         for place, tie in self.ties(f"{self.kind}.at"):
             if place.region.sentinel and place.records.count:
-                return int(self.meanings(place, tie)[-1])
+                return int(self.meanings.of(place, tie)[-1])
         behind = [p.at for p in self.places if p.file == file and p.at >= at and p.records.count]
         return min([*behind, self.file_named(file).size])
 
@@ -510,21 +422,6 @@ class Reading:
             return span
         head = heads[item]
         return ChainSource([Part(BytesSource(head), 0, len(head)), Part(span, 0, span.size)], name)
-
-
-def unit_and_base(
-    tie: Tied, names: dict[str, int], places: Sequence[int] | NDArray, file: str
-) -> tuple[int, NDArray | int]:
-    """Unit and base of a tie; `names` gives the values of names, `places` where each record stands."""
-    unit = evaluate(tie.unit, names, file, tie.name)
-    if unit == 0:
-        raise ZubretError("A unit of 0 has no meaning.", file=file, field=tie.name, next="Correct the layout's unit.")
-    if not any(n.startswith("record.") for n in compiled(tie.base).names):
-        return unit, evaluate(tie.base, names, file, tie.name)
-    base = np.empty(len(places), np.int64)
-    for row, at in enumerate(np.asarray(places).tolist()):
-        base[row] = evaluate(tie.base, {**names, "record.at": at, "record.index": row}, file, tie.name)
-    return unit, base
 
 
 def _check_marks(layout: Layout, source: Source) -> None:

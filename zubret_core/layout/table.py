@@ -10,9 +10,10 @@ from numpy.typing import NDArray
 
 from ..base import ZubretError
 from .fields import BitPart, FieldModel, Tied
+from .meaning import unit_and_base
 from .model import ties_of
 from .place import Place
-from .read import Reading, unit_and_base
+from .read import Reading
 from .records import leb128_bytes
 
 TOO_LARGE = "Shorten the replacement: the format can't hold more."

@@ -110,7 +110,7 @@ class _Rebuild(Planned):
             elif tie.means and place.region.once and tie.means in whole:
                 table.put(tie, [whole[tie.means]])
             elif owner == "folder":
-                table.put(tie, self.reading.meanings(place, tie))
+                table.put(tie, self.reading.meanings.of(place, tie))
         if place.body is not None:
             self._put_bodies(place, table, item_rows)
 
@@ -141,7 +141,7 @@ class _Rebuild(Planned):
             return None
         pool = self.reading.place(tie.pool or "")
         assert pool is not None and pool.region.pool is not None
-        old = self.reading.scaled(place, tie, place.records.numbers(tie))
+        old = self.reading.meanings.scaled(place, tie, place.records.numbers(tie))
         how, was = pool.region.pool, int(old[table.order[row]])
         data = self.pools.setdefault(pool.region.name, bytearray(pool.records.data.tobytes()))
         wanted = text.encode(how.encoding, "surrogateescape")
