@@ -299,6 +299,7 @@ def test(rest: list[str]) -> None:
     prepare_tools()
     env = {**environment(data_home() / "test"), "ZUBRET_TASKS": "django_tasks.backends.immediate.ImmediateBackend"}
     command([PYTHON, "-m", "tests.checks"], cwd=ROOT, env=env)
+    compile_decoders(env)
     # The runner's code is ours too; exec keeps its closing lines last.
     sys.exit(subprocess.call([str(PYTHON), "-m", "tests", *rest], cwd=ROOT, env=env))
 

@@ -51,7 +51,7 @@ class BrowserTest(SimpleTestCase):
             [sys.executable, "zubret.py", "run"], cwd=ROOT, env=env, stdout=cls.log, stderr=cls.log
         )
         cls.addClassCleanup(cls.stop_program)
-        cls.until(cls.is_up, 90, "the launcher to bring Zubret up")
+        cls.until(cls.is_up, 180, "the launcher to bring Zubret up")
         cls.playwright = sync_playwright().start()
         cls.addClassCleanup(cls.playwright.stop)
         cls.browser = cls.playwright.chromium.launch(

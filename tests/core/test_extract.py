@@ -170,6 +170,11 @@ extract(GameFolder(Path({str(self.folder / "game")!r})), items, Path({str(self.o
         report = extract(self.game, self.items, self.out)
         self.assertEqual(report.failed, [])
         self.check()
+        # Cut at the worst moment: a large file is whole, and a small one begun, but neither is listed.
+        (self.out / "zubret manifest.jsonl").unlink()
+        (self.out / "s/001.bin").write_bytes(self.contents["s/001.bin"][:100])
+        self.assertEqual(extract(self.game, self.items, self.out).failed, [])
+        self.check()
 
     def test_nothing_that_zubret_did_not_write_is_written_over(self):
         (self.out / "s").mkdir(parents=True)

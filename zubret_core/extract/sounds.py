@@ -12,15 +12,12 @@ from itertools import islice
 from pathlib import Path
 from threading import Event
 
-import xxhash
-
 from ..audio.measure import Measures, measure
 from ..audio.write import Style, write_sound, written_format
 from ..bank import Stream
 from ..base import Cancelled, Format, Progress, ZubretError, silent
-from ..source import FileSource
 from .names import MANIFEST
-from .write import WORKERS, Report, explained, need_room, read_manifest
+from .write import WORKERS, Report, explained, need_room, read_manifest, sum_of
 
 FIGURES = "zubret figures.csv"
 PLAYLIST = "playlist.m3u8"
@@ -161,11 +158,8 @@ class _Work:
             write_sound(
                 place, stream.decode, stream.format, self.style, dict(item.tags), stream.payload, progress=self._go_on
             )
-            value = xxhash.xxh3_64()
-            with FileSource(place) as file:
-                for piece in file.chunks():
-                    value.update(piece)
-        line = {"path": item.target, "size": place.stat().st_size, "xxh3_64": value.hexdigest(), "source": item.source}
+            value = sum_of(place)
+        line = {"path": item.target, "size": place.stat().st_size, "xxh3_64": value, "source": item.source}
         line["as"] = self.how(item)
         if self.figures:
             line["figures"] = measure(stream.decode, stream.format, item.language, self._go_on).as_dict()

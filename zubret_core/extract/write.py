@@ -129,6 +129,7 @@ def extract(
     need_room(out, need)
     out.mkdir(parents=True, exist_ok=True)
     work = _Work(_Archives(game, known or Known(), cache, version), out, set(done_before))
+    progress(total - need, total, f"{report.skipped:,} of {len(items):,} files")
     with open(out / MANIFEST, "a", encoding="utf-8") as manifest, ThreadPoolExecutor(WORKERS) as pool:
         # Small files are made one after the other: several threads that make files in one folder wait for each other.
         small = [i for i in todo if i.size <= SMALL]
@@ -264,7 +265,8 @@ class _Work:
         part = place.with_name(place.name + ".part")
         with explained(item.target):
             value = self._copy(content, part)
-            if place.exists() and item.target not in self.ours:
+            # Ours if it is listed, or if a cut left it whole before it could be listed.
+            if place.exists() and item.target not in self.ours and sum_of(place) != value:
                 part.unlink()
                 raise FileExistsError
             os.replace(part, place)
@@ -293,6 +295,15 @@ class _Work:
             place.unlink(missing_ok=True)
             raise
         return value.hexdigest()
+
+
+def sum_of(place: Path) -> str:
+    """The xxh3-64 of a file."""
+    value = xxhash.xxh3_64()
+    with FileSource(place) as file:
+        for piece in file.chunks():
+            value.update(piece)
+    return value.hexdigest()
 
 
 def read_manifest(out: Path) -> dict[str, dict[str, Any]]:
