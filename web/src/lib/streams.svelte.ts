@@ -20,13 +20,14 @@ export class StreamList {
     private query: Query,
   ) {}
 
-  /** Begin anew with another question; the first page is fetched at once. */
-  async ask(query: Query): Promise<void> {
-    this.version++;
+  /** Begin anew with another question; the first page is fetched at once. False if a newer one has overtaken it. */
+  async ask(query: Query): Promise<boolean> {
+    const version = ++this.version;
     this.query = query;
     this.asked.clear();
     this.loading = true;
     await this.fetch(0, true);
+    return version === this.version;
   }
 
   at(index: number): Stream | undefined {

@@ -1,6 +1,7 @@
 /** What the dialogs that take something out share: a plan that follows the choice, the job, and going on with it. */
 
 import { api, asProblem, got, type Job, type ProblemText } from "./api";
+import { newest } from "./newest";
 import { app } from "./app.svelte";
 
 const PAUSE = 180; // ms without a change before the plan is asked for
@@ -33,13 +34,19 @@ export class TakingOut<Plan extends AnyPlan> {
     return this.job?.state === "running" || this.job?.state === "waiting";
   }
 
+  private asking = newest();
+
   /** Ask for the plan soon; the result undoes the asking. */
   ask(call: () => Promise<{ data?: Plan }>): () => void {
+    const current = this.asking();
     const timer = setTimeout(async () => {
       try {
-        this.plan = await got(call());
+        const found = await got(call());
+        if (!current()) return;
+        this.plan = found;
         this.problem = null;
       } catch (error) {
+        if (!current()) return;
         this.plan = null;
         this.problem = asProblem(error);
       }

@@ -20,6 +20,7 @@
   } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { bytes, count, spaced } from "../lib/format";
+  import { newest } from "../lib/newest";
   import { wordsOf, type Word } from "../lib/words";
 
   /** The layout bench: a layout's text on one side, a file's bytes on the other, and what the one says of the other. */
@@ -165,18 +166,22 @@
     return () => clearTimeout(timer);
   });
 
+  const asking = newest();
+
   async function askSpans() {
+    const current = asking();
     if (!tried || tried.fault || tried.problem) {
       spans = [];
       return;
     }
     const body = { path, text, at: Math.max(0, first * 16), length: 2048 };
     try {
-      spans = await got(
+      const found = await got(
         api.POST("/api/games/{game_id}/bench/spans", { params: { path: { game_id } }, body }),
       );
+      if (current()) spans = found;
     } catch {
-      spans = [];
+      if (current()) spans = [];
     }
   }
   $effect(() => {

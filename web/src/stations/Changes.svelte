@@ -3,6 +3,7 @@
   import { api, asProblem, got, type Change, type ProblemText, type SurveyLine } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { bytes, spaced } from "../lib/format";
+  import { newest } from "../lib/newest";
 
   /** What changed between two surveys. */
   const PAGE = 200;
@@ -46,7 +47,10 @@
     void load();
   });
 
+  const asking = newest();
+
   async function ask(offset: number) {
+    const current = asking();
     busy = true;
     try {
       const page = await got(
@@ -54,11 +58,13 @@
           params: { path: { old, new: now }, query: { kind, q, offset, limit: PAGE } },
         }),
       );
+      if (!current()) return;
       rows = offset ? [...rows, ...page.rows] : page.rows;
       total = page.total;
       counts = page.counts;
       problem = null;
     } catch (error) {
+      if (!current()) return;
       problem = asProblem(error);
     }
     busy = false;

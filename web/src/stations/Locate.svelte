@@ -9,6 +9,7 @@
   import { app } from "../lib/app.svelte";
   import { bytes, clock, duration, megabytes, spaced } from "../lib/format";
   import { itemOf } from "../lib/items";
+  import { newest } from "../lib/newest";
   import { asked, EVERYTHING, narrows, type Query } from "../lib/query";
   import { player } from "../lib/player.svelte";
   import { StreamList } from "../lib/streams.svelte";
@@ -60,19 +61,24 @@
   const swapOf = $derived(new Map(swaps.map((s) => [s.place, s])));
   const filtered = $derived(narrows(query));
 
+  const ask = newest();
+
   async function load() {
+    const current = ask();
     const path = { game_id };
     try {
-      [survey, languages, swaps] = await Promise.all([
+      const found = await Promise.all([
         got(api.GET("/api/games/{game_id}/survey", { params: { path } })).then((s) => s ?? null),
         got(api.GET("/api/games/{game_id}/languages", { params: { path } })),
         got(api.GET("/api/mods/{mod_id}/swaps", { params: { path: { mod_id: app.game!.mod_id } } })),
       ]);
-      lengths = await got(
+      if (current()) [survey, languages, swaps] = found;
+      const counted = await got(
         api.GET("/api/games/{game_id}/lengths", {
           params: { path, query: asked({ ...query, shortest: null, longest: null }) },
         }),
       );
+      if (current()) lengths = counted;
     } catch (error) {
       app.problem = asProblem(error);
     }
@@ -88,7 +94,7 @@
         untrack(async () => {
           void load();
           const since = moves;
-          await list.ask(wanted);
+          if (!(await list.ask(wanted))) return;
           const isFirst = answered === "";
           // A job that ended may have changed what is listed; who listens keeps the place.
           if (body && asking !== answered) body.scrollTop = 0;

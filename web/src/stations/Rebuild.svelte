@@ -17,6 +17,7 @@
   import { bytes, clock, count, spaced } from "../lib/format";
   import { player } from "../lib/player.svelte";
   import { itemOf } from "../lib/items";
+  import { newest } from "../lib/newest";
 
   let plans = $state<FilePlan[]>([]);
   let build = $state<Build | null>(null);
@@ -34,20 +35,27 @@
   const bad = $derived(build?.proof.filter((p) => !p.ok).length ?? 0);
   const files = $derived([...new Set(build?.proof.map((p) => p.file))]);
 
+  const ask = newest();
+
   async function load() {
+    const current = ask();
     const path = { mod_id };
     try {
-      [build, swaps] = await Promise.all([
+      const found = await Promise.all([
         got(api.GET("/api/mods/{mod_id}/build", { params: { path } })).then((b) => b ?? null),
         got(api.GET("/api/mods/{mod_id}/swaps", { params: { path } })),
       ]);
+      if (current()) [build, swaps] = found;
     } catch (error) {
       problem = asProblem(error);
     }
     try {
-      plans = await got(api.GET("/api/mods/{mod_id}/plan", { params: { path, query: { tight } } }));
+      const found = await got(api.GET("/api/mods/{mod_id}/plan", { params: { path, query: { tight } } }));
+      if (!current()) return;
+      plans = found;
       planProblem = null;
     } catch (error) {
+      if (!current()) return;
       plans = [];
       planProblem = asProblem(error);
     }

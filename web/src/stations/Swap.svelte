@@ -18,6 +18,7 @@
   import { app } from "../lib/app.svelte";
   import { clock, spaced } from "../lib/format";
   import { itemOf, loopOf, streamTitle } from "../lib/items";
+  import { newest } from "../lib/newest";
   import { player, type Track } from "../lib/player.svelte";
 
   let swaps = $state<Swap[]>([]);
@@ -39,17 +40,17 @@
   const busy = $derived(swap?.state === "reading" || swap?.state === "preparing");
   const job = $derived(app.openJobs.find((j) => j.kind === "prepare"));
 
-  let asked = 0; // an answer that was overtaken by a change or by a newer question is not shown
+  const ask = newest(); // a change overtakes a question, too
 
   async function load() {
-    const mine = ++asked;
+    const current = ask();
     const path = { mod_id };
     try {
       const [mod, whole] = await Promise.all([
         got(api.GET("/api/mods/{mod_id}/swaps", { params: { path } })),
         got(api.GET("/api/mods/{mod_id}/files", { params: { path } })),
       ]);
-      if (mine === asked) [swaps, files] = [mod, whole];
+      if (current()) [swaps, files] = [mod, whole];
     } catch (error) {
       problem = asProblem(error);
     }
@@ -139,7 +140,7 @@
 
   function put(changed: Swap | undefined) {
     if (!changed) return;
-    asked++;
+    ask();
     swaps = swaps.map((s) => (s.id === changed.id ? changed : s));
     app.wake();
     void app.refreshRoute();

@@ -12,6 +12,7 @@
   } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { bytes, clock, count, spaced } from "../lib/format";
+  import { newest } from "../lib/newest";
   import { player } from "../lib/player.svelte";
 
   /** Bytes that nothing describes: what they could be as sound, heard while everything can be turned. */
@@ -53,15 +54,19 @@
     await look(first.at, first.at + first.length);
   }).finally(() => (busy = false));
 
+  const ask = newest();
+
   async function look(start: number, end: number) {
+    const current = ask();
     part = [start, end];
     busy = true;
     ranked = null;
     const query = { path, start, end, rate };
-    ranked =
-      (await attempt(() =>
-        got(api.GET("/api/games/{game_id}/unknown/rank", { params: { path: { game_id }, query } })),
-      )) ?? null;
+    const found = await attempt(() =>
+      got(api.GET("/api/games/{game_id}/unknown/rank", { params: { path: { game_id }, query } })),
+    );
+    if (!current()) return;
+    ranked = found ?? null;
     busy = false;
     const same = ranked?.candidates.find(
       (c) => chosen && c.codec === chosen.codec && c.channels === chosen.channels,
