@@ -126,6 +126,8 @@ class Hold(BrowserTest):
         expect(panel.get_by_role("button", name="u32 big").first).to_contain_text("6")
         page.get_by_role("button", name="Texts and record length from here").click()
         expect(panel.get_by_role("button", name="tune3.bin")).to_be_visible()
+        page.get_by_role("tab", name="structure").click()
+        page.get_by_role("tab", name="aids").click()  # what was found is still there
         panel.get_by_role("button", name="tune3.bin").click()
         expect(page.get_by_label("The file", exact=True)).to_contain_text(f"byte {data.index(b'tune3.bin')} ·")
 

@@ -32,7 +32,10 @@
 
   $effect(() => {
     const at = cursor;
-    const timer = setTimeout(async () => (near = await read(at, 8)), 60);
+    const timer = setTimeout(async () => {
+      const eight = await read(at, 8);
+      if (at === cursor) near = eight;
+    }, 60);
     return () => clearTimeout(timer);
   });
 

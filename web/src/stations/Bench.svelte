@@ -459,11 +459,11 @@
           {#if (tried?.items ?? 0) > (tried?.sample.length ?? 0)}<p class="text-quiet">
               The first {tried?.sample.length} of {spaced(tried?.items ?? 0)}.
             </p>{/if}
-        {:else if tab === "aids"}
-          <Aids {path} {size} {cursor} {read} {goTo} {attempt} />
-        {:else}
+        {:else if tab === "check"}
           <Checked {job} {check} ready={!!current} />
         {/if}
+        <!-- always there, so that what was found stays while one looks at another tab -->
+        <div hidden={tab !== "aids"}><Aids {path} {size} {cursor} {read} {goTo} {attempt} /></div>
       </div>
     </section>
   </div>
