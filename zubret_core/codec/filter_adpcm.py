@@ -58,9 +58,17 @@ def _predicted(one, two, last, before, rounding):
 
 
 @njit(cache=True, inline="always")
-def next_sample(value, one, two, last, before, truncate):
-    """What the filter predicts, corrected by what a nibble stands for in a table of `values`."""
-    return clamped(_sum(one, two, last, before, truncate) + value >> 6, -32768, 32767)
+def next_sample(value, one, two, last, before, truncate, clipped):
+    """What the filter predicts, corrected by what a nibble stands for in a table of `values`.
+
+    clipped: (1,) counts the samples that were cut at full scale. Since counting can't be undone, the processor guesses
+    that there is nothing to cut and goes on to the next sample, instead of waiting for the outcome each time.
+    """
+    sample = _sum(one, two, last, before, truncate) + value >> 6
+    if np.uint64(sample + 32768) > np.uint64(65535):
+        clipped[0] += 1
+        return np.int64(-32768) if sample < 0 else np.int64(32767)
+    return sample
 
 
 @njit(cache=True, inline="always")
@@ -70,7 +78,7 @@ def _word(word, filter_high):
 
 
 @njit(cache=True, inline="always")
-def _frame_pair(bytes_a, bytes_b, values, places, weights, state, truncate, out):
+def _frame_pair(bytes_a, bytes_b, values, places, weights, state, truncate, clipped, out):
     """Samples of a frame of two channels, to `out` in turn.
 
     places: where `values` begins for both frames' shifts; weights, state: of both channels.
@@ -80,11 +88,11 @@ def _frame_pair(bytes_a, bytes_b, values, places, weights, state, truncate, out)
     last_a, before_a, last_b, before_b = state
     for n in range(len(bytes_a)):
         a, b = of_a + np.uint64(bytes_a[n]), of_b + np.uint64(bytes_b[n])
-        before_a = next_sample(values[a], one_a, two_a, last_a, before_a, truncate)
-        before_b = next_sample(values[b], one_b, two_b, last_b, before_b, truncate)
+        before_a = next_sample(values[a], one_a, two_a, last_a, before_a, truncate, clipped)
+        before_b = next_sample(values[b], one_b, two_b, last_b, before_b, truncate, clipped)
         out[4 * n], out[4 * n + 1] = before_a, before_b
-        last_a = next_sample(values[a + BYTES], one_a, two_a, before_a, last_a, truncate)
-        last_b = next_sample(values[b + BYTES], one_b, two_b, before_b, last_b, truncate)
+        last_a = next_sample(values[a + BYTES], one_a, two_a, before_a, last_a, truncate, clipped)
+        last_b = next_sample(values[b + BYTES], one_b, two_b, before_b, last_b, truncate, clipped)
         out[4 * n + 2], out[4 * n + 3] = last_a, last_b
     return last_a, before_a, last_b, before_b
 
@@ -101,6 +109,7 @@ def _decode_frames(data, a, b, shape, filters, values, truncate, state, out):
     header, filter_high = shape
     past = state[0, 0], state[0, 1], state[1, 0], state[1, 1]
     size = len(out) // len(a) // 4
+    clipped = np.zeros(1, np.int64)
     for f in range(len(a)):
         filter_a, shift_a = _word(np.int64(data[a[f]]), filter_high)
         filter_b, shift_b = _word(np.int64(data[b[f]]), filter_high)
@@ -113,9 +122,9 @@ def _decode_frames(data, a, b, shape, filters, values, truncate, state, out):
         weights = filters[filter_a, 0], filters[filter_a, 1], filters[filter_b, 0], filters[filter_b, 1]
         rows = out[f * size * 4 : (f + 1) * size * 4]
         if truncate:  # two loops, so that neither asks for each sample
-            past = _frame_pair(bytes_a, bytes_b, values, places, weights, past, True, rows)
+            past = _frame_pair(bytes_a, bytes_b, values, places, weights, past, True, clipped, rows)
         else:
-            past = _frame_pair(bytes_a, bytes_b, values, places, weights, past, False, rows)
+            past = _frame_pair(bytes_a, bytes_b, values, places, weights, past, False, clipped, rows)
     state[0, 0], state[0, 1], state[1, 0], state[1, 1] = past
     return -1
 

@@ -32,8 +32,8 @@ _VALUES = values("nearest")
 
 
 @njit(cache=True, inline="always")
-def _next(value, weights, last, before):
-    return next_sample(value, weights[0], weights[1], last, before, False)
+def _next(value, weights, last, before, clipped):
+    return next_sample(value, weights[0], weights[1], last, before, False, clipped)
 
 
 @njit(cache=True)
@@ -45,6 +45,7 @@ def _decode_groups(data, filters, stereo, state, out):
     """
     last_a, before_a = state[0, 0], state[0, 1]
     last_b, before_b = state[1, 0], state[1, 1]
+    clipped = np.zeros(1, np.int64)
     for pair in range(len(data) // GROUP * UNITS // 2):
         group, k = pair // 4 * GROUP, pair % 4
         a, b = np.int64(data[group + 4 + 2 * k]), np.int64(data[group + 5 + 2 * k])
@@ -58,16 +59,16 @@ def _decode_groups(data, filters, stereo, state, out):
         if stereo:
             for n in range(0, SAMPLES, 2):
                 one, two = np.uint64(words[n * STEP]), np.uint64(words[n * STEP + STEP])
-                before_a = _next(_VALUES[low + one], weights_a, last_a, before_a)
-                before_b = _next(_VALUES[high + one], weights_b, last_b, before_b)
-                last_a = _next(_VALUES[low + two], weights_a, before_a, last_a)
-                last_b = _next(_VALUES[high + two], weights_b, before_b, last_b)
+                before_a = _next(_VALUES[low + one], weights_a, last_a, before_a, clipped)
+                before_b = _next(_VALUES[high + one], weights_b, last_b, before_b, clipped)
+                last_a = _next(_VALUES[low + two], weights_a, before_a, last_a, clipped)
+                last_b = _next(_VALUES[high + two], weights_b, before_b, last_b, clipped)
                 row[2 * n], row[2 * n + 1], row[2 * n + 2], row[2 * n + 3] = before_a, before_b, last_a, last_b
             continue
         for place, weights, begin in ((low, weights_a, 0), (high, weights_b, SAMPLES)):
             for n in range(0, SAMPLES, 2):
-                before_a = _next(_VALUES[place + np.uint64(words[n * STEP])], weights, last_a, before_a)
-                last_a = _next(_VALUES[place + np.uint64(words[n * STEP + STEP])], weights, before_a, last_a)
+                before_a = _next(_VALUES[place + np.uint64(words[n * STEP])], weights, last_a, before_a, clipped)
+                last_a = _next(_VALUES[place + np.uint64(words[n * STEP + STEP])], weights, before_a, last_a, clipped)
                 row[begin + n], row[begin + n + 1] = before_a, last_a
     state[0, 0], state[0, 1] = last_a, before_a
     state[1, 0], state[1, 1] = last_b, before_b
