@@ -91,7 +91,7 @@ class Lists(BrowserTest):
         expect(alert).to_contain_text("promises 99,999,999 records")
         expect(alert).to_contain_text("bad.crate, byte")
         expect(alert).to_contain_text("check it against another copy")
-        expect(page.get_by_role("row").filter(has_text="part.crate")).to_contain_text("in part damaged")
+        expect(page.get_by_role("row").filter(has_text="part.crate")).to_contain_text("in part not read")
 
     def test_theme_and_mark_stay_after_a_reload(self):
         page = self.page

@@ -163,7 +163,7 @@
                   >{row.what === "locked"
                     ? "■ locked"
                     : row.error && row.what === "archive"
-                      ? "archive, in part damaged"
+                      ? "archive, in part not read"
                       : WORDS[row.what]}{row.belongs_to
                     ? ` of ${row.belongs_to.split("/").at(-1)}`
                     : row.layout
