@@ -16,7 +16,6 @@ from zubret_core.container import Container, DescribedArchive, Entry, GameFile, 
 from zubret_core.container.base import label_of
 from zubret_core.container.index import index_spans, index_sum
 from zubret_core.layout import Layout
-from zubret_core.layout.spans import files_of
 from zubret_core.locate import (
     FoundArchive,
     FoundBank,
@@ -246,7 +245,7 @@ class _Survey:
         if not isinstance(archive, DescribedArchive):
             return []
         folder, out = path.rpartition("/")[0], []
-        for name in files_of(archive.reading):
+        for name in archive.reading.files():
             place = f"{folder}/{name}" if folder else name
             if name and self.folder.locate(place).is_file():
                 stat = self.folder.locate(place).stat()

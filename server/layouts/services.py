@@ -11,11 +11,12 @@ from typing import Any
 
 from django.conf import settings
 
+from zubret_core.bank.trial import check
 from zubret_core.base import Progress, ZubretError
 from zubret_core.container import GameFolder, Siblings
-from zubret_core.layout import Layout, Reading, load_layout, read_layout, recognises, shipped_layouts, shipped_texts
-from zubret_core.layout.spans import segments_of
-from zubret_core.layout.trial import check, explained, regions_of, spans_in, unexplained
+from zubret_core.layout import Document, Layout, load_layout, read_layout, recognises, shipped_layouts, shipped_texts
+from zubret_core.layout.checks.extents import segments_of
+from zubret_core.layout.trial import explained, regions_of, spans_in, unexplained
 from zubret_core.locate import Known, kind_of, open_place
 from zubret_core.source import DiskCache, Source
 
@@ -130,10 +131,10 @@ def _version(game: Game, path: str) -> str:
     return f"{game.pk}|{path.split(' › ')[0]}|{stat and (stat.st_size, stat.st_mtime_ns)}"
 
 
-_readings: Kept[str, Reading] = Kept(4)
+_readings: Kept[str, Document] = Kept(4)
 
 
-def reading_of(game: Game, path: str, text: str) -> Reading:
+def reading_of(game: Game, path: str, text: str) -> Document:
     """What a layout's text reads at a path; the last few are kept, so that scrolling does not read it again."""
     version = f"{_version(game, path)}|{path}|{text}"
     key = hashlib.blake2b(version.encode("utf-8", "surrogatepass"), digest_size=16).hexdigest()
@@ -142,7 +143,7 @@ def reading_of(game: Game, path: str, text: str) -> Reading:
     return _readings.put(key, _read(game, load_layout(text, "layout"), path))
 
 
-def _read(game: Game, layout: Layout, path: str) -> Reading:
+def _read(game: Game, layout: Layout, path: str) -> Document:
     known = known_for(game)
     source, beside = open_at(game, path, known)
     return read_layout(layout, source, beside, known.keys(layout, path))
@@ -176,7 +177,7 @@ def tried(game: Game, path: str, text: str) -> dict[str, Any]:
     return out
 
 
-def _sample(reading: Reading) -> list[dict[str, Any]]:
+def _sample(reading: Document) -> list[dict[str, Any]]:
     names = reading.column("id" if reading.kind == "stream" else "path") or []
     if reading.kind == "listed":
         return [{"name": str(n), "at": 0, "stored": 0, "note": ""} for n in names[:SAMPLE]]
@@ -209,9 +210,10 @@ def check_layout(job: Job, progress: Progress) -> dict[str, Any]:
         try:
             if not job.args["path"] and not recognises(layout, open_bytes(game, path)):
                 continue
-            reading = _read(game, layout, path)
-            out.append({"path": path, **asdict(check(reading, progress))})
-            reading.source.close()
+            known = known_for(game)
+            with_companions = open_at(game, path, known)
+            out.append({"path": path, **asdict(check(layout, *with_companions, known.keys(layout, path), progress))})
+            with_companions[0].close()
         except ZubretError as e:
             out.append({"path": path, "ok": False, "items": 0, "explained": 0.0, "problem": e.as_dict()})
     return {"files": out}

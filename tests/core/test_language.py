@@ -11,8 +11,8 @@ from standin.music import PIECES
 from tests.support import ROOT, demo_game
 from zubret_core.base import ZubretError
 from zubret_core.container import GameFolder
-from zubret_core.layout.expression import NotAnExpression, compiled, evaluate
-from zubret_core.layout.model import Layout
+from zubret_core.layout.language.expression import NotAnExpression, compiled, evaluate
+from zubret_core.layout.language.schema import Layout
 from zubret_core.locate import banks_of, open_archive
 
 

@@ -24,8 +24,7 @@ from zubret_core.base import Loop, ZubretError
 from zubret_core.codec import CODECS
 from zubret_core.container import DescribedArchive
 from zubret_core.layout import NewItem, layout_named, load_layout, read_layout, rebuild
-from zubret_core.layout.model import ties_of
-from zubret_core.layout.spans import item_spans
+from zubret_core.layout.checks.extents import item_spans
 from zubret_core.source import BytesSource
 
 CRATE, BELL = layout_named("saltglass-crate"), layout_named("saltglass-bell")
@@ -88,17 +87,17 @@ class Writing(SimpleTestCase):
         """The meanings are taken from the good file, the bytes underneath are spoilt."""
         for layout, data in ((CRATE, small_crate()), (BELL, small_bell())):
             reading = read_layout(layout, source(data))
-            for tie in _ties(reading):
-                reading.tied((tie.means or "").split(".")[-1])
-            for place in reading.places:
-                records = place.records
+            for means in {s.tie.means for g in reading.groups for i in g.instances for s in i.shape.slots.values()}:
+                reading.tied((means or "").split(".")[-1])
+            for instance in reading.instances:
+                records = instance.records
                 records.data = records.data.copy()
-                for tie in ties_of(place.region):
-                    holder, _ = records.holder(tie)
-                    if tie.means and holder.type != "text":
+                for slot in instance.shape.slots.values():
+                    if slot.tie.means and slot.whole:
                         for row in range(records.count):
-                            at, length = records.span(holder, row)
+                            at, length = records.span(slot, row)
                             records.data[at : at + length] = 0
+                records._numbers.clear()
             spoilt = bytes_of(rebuild(reading, {}, anew=True).source)
             again = read_layout(layout, source(spoilt))
             clean = read_layout(layout, source(data))
@@ -165,10 +164,6 @@ class Writing(SimpleTestCase):
             self.assertIn(f"records.{name} of record 0", error.where, what)
 
 
-def _ties(reading):
-    return [tie for places in reading.groups for place in places for tie in ties_of(place.region)]
-
-
 class Damaged(SimpleTestCase):
     """Every damage gives an error with what, where and next, and nothing else."""
 
@@ -176,10 +171,10 @@ class Damaged(SimpleTestCase):
         """Every field's boundary and one byte to either side, and places inside payloads."""
         reading = read_layout(layout, source(data))
         edges: set[int] = set()
-        for place in reading.places:
-            for row in range(place.records.count):
-                edges |= {place.records.place_of(field, row) for field in place.region.fields}
-            edges.add(place.at + place.stored)
+        for instance in reading.instances:
+            for row in range(instance.records.count):
+                edges |= {instance.records.place_of(slot, row) for slot in instance.shape.fields}
+            edges.add(instance.at + instance.stored)
         at, stored = item_spans(reading)
         for a, n in zip(at.tolist(), stored.tolist(), strict=True):
             edges |= {a, a + n // 2, a + n}

@@ -8,8 +8,9 @@ from django.test import SimpleTestCase
 from server.games.management.commands.openapi import schema_document
 from tests.examples import examples
 from tests.support import ROOT, problem_of, small_crate, source
+from zubret_core.bank.trial import check
 from zubret_core.layout import layout_named, load_layout, read_layout
-from zubret_core.layout.trial import check, explained, regions_of, spans_in, unexplained
+from zubret_core.layout.trial import explained, regions_of, spans_in, unexplained
 from zubret_core.source.look import entropy, find_number, record_distance, strings
 
 
@@ -56,7 +57,7 @@ class Trying(SimpleTestCase):
         head = list(spans_in(reading, 0, 48))
         self.assertEqual([s.field for s in head][:4], ["mark", "version", "tide", "count"])
         self.assertEqual((head[3].value, head[3].means, head[3].at), ("4", "entries.count", 8))
-        table = reading.places[1].at
+        table = reading.instances[1].at
         third = list(spans_in(reading, table + 152, table + 200))
         self.assertEqual((third[0].record, third[0].field, third[0].value), (2, "path", "b/small.bell"))
         self.assertEqual([r.name for r in regions_of(reading)], ["head", "table"])
@@ -69,20 +70,16 @@ class Trying(SimpleTestCase):
     def test_check_holds_for_every_example_and_tells_where_it_does_not(self):
         for example in examples():
             layout = load_layout(example.layout)
-            reading = read_layout(
-                layout,
-                source(example.files[""], "example.bin"),
-                lambda n, e=example: source(e.files[n], n),
-                example.keys,
-            )
-            self.assertTrue(check(reading).ok, example.title)
+            beside = lambda n, e=example: source(e.files[n], n)  # noqa: E731
+            found = check(layout, source(example.files[""], "example.bin"), beside, example.keys)
+            self.assertTrue(found.ok and found.tried, example.title)
         # A fill that is not the file's: its gaps are carried over, and only the file's end would be made anew.
         text = (ROOT / "zubret_core/layout/shipped/saltglass-crate.yaml").read_text("utf-8")
         wrong = load_layout(text.replace("unit: 2048}\n      - {name: build", "unit: 1024}\n      - {name: build"))
         error = problem_of(self, read_layout, wrong, source(small_crate(), "x.crate"))
         self.assertIn("should have", error.what)
         other = load_layout(text.replace("of: unpacked", "of: stored"))
-        error = problem_of(self, check, read_layout(other, source(small_crate(), "x.crate")))
+        error = problem_of(self, check, other, source(small_crate(), "x.crate"))
         self.assertIn("The checksum of notes.txt is", error.what)
         self.assertIn("table.sum of record 0", error.where)
 

@@ -12,8 +12,8 @@ from tests.support import bytes_of, problem_of, source
 from zubret_core.base import ZubretError
 from zubret_core.container import DescribedArchive, NewEntry
 from zubret_core.layout import load_layout, read_layout
-from zubret_core.layout.expression import evaluate
-from zubret_core.layout.records import leb128, leb128_bytes
+from zubret_core.layout.language.expression import evaluate
+from zubret_core.layout.types import leb128, leb128_bytes
 
 HEAD = """
 zubret: 1
@@ -110,10 +110,10 @@ class Shapes(SimpleTestCase):
         data = struct.pack(form + "2sHI", b"MU", count, at) + b"".join(payloads) + table
         archive = DescribedArchive(layout, source(data))
         self.assertEqual([bytes_of(archive.open(n)) for n in range(count)], payloads)
-        place = archive.reading.places[1]
+        place = archive.reading.instances[1]
         for n, f in enumerate(chosen):
-            field = place.region.fields[n]
-            found = place.records.numbers(field).tolist() if field.numeric else place.records.texts(field)
+            slot = place.shape.fields[n]
+            found = place.records.numbers(slot).tolist() if slot.whole else place.records.values(slot)
             self.assertEqual(found, [row[n] for row in values], f.line)
         self.assertEqual(bytes_of(archive.rebuild({}, anew=True).source), data)
         if count:
@@ -143,7 +143,7 @@ class Shapes(SimpleTestCase):
         data = struct.pack("<2sHI", b"MU", count, 9) + b"x" + table
         reading = read_layout(layout, source(data))
         self.assertEqual(reading.column("path")[-1], f"{count - 1:06d}")
-        self.assertTrue((np.diff(reading.places[1].records.places) == 12).all())
+        self.assertTrue((np.diff(reading.instances[1].records.places) == 12).all())
 
 
 class WrittenAnew(SimpleTestCase):
@@ -326,7 +326,7 @@ class Conditions(SimpleTestCase):
                 evaluate(ours, {"a": a, "b": b, "head.count": len(self.ROWS)})
             return
         reading = read_layout(layout, source(struct.pack(">2sHI", b"MU", len(self.ROWS), 8) + table))
-        lengths = np.diff(reading.places[1].records.places)
+        lengths = np.diff(reading.instances[1].records.places)
         self.assertEqual(lengths.tolist(), [11 if more else 9 for more in expected][:5], ours)
 
     def test_an_unsigned_number_beyond_63_bits_is_refused_and_not_taken_for_a_negative_one(self):

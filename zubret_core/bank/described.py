@@ -8,10 +8,10 @@ from ..base import Format, Loop
 from ..codec import codec_of
 from ..codec.base import frames_held
 from ..layout import Layout, NewItem, read_layout, rebuild
-from ..layout.chains import Keys
-from ..layout.codecs import CodecModel, name_of, spec_of
-from ..layout.read import Siblings
-from ..layout.spans import files_of, segments_of, things_of
+from ..layout.checks.extents import extents_of, segments_of
+from ..layout.document import Siblings
+from ..layout.document.chains import Keys
+from ..layout.language.codecs import CodecModel, name_of, spec_of
 from ..source import Built, Segment, Source
 from .base import NewStream, Stream
 
@@ -25,10 +25,10 @@ class DescribedBank:
         self.layout, self.source = layout, source
         self.layout_id = layout.id
         self.reading = read_layout(layout, source, siblings, keys)
-        language = self.reading.whole.get("bank.language", "none")
+        language = self.reading.once.get("bank.language", "none")
         self.language = "" if language == "none" else str(language)
-        self.name = str(self.reading.whole.get("bank.name", ""))
-        setup = self.reading.whole.get("bank.setup", b"")
+        self.name = str(self.reading.once.get("bank.name", ""))
+        setup = self.reading.once.get("bank.setup", b"")
         self._setup = setup if isinstance(setup, bytes) else b""
         self.streams = self._streams()
 
@@ -36,8 +36,8 @@ class DescribedBank:
         reading = self.reading
         sizes = reading.column("size")
         slots: dict[int, tuple[int, list[int]]] = {}
-        for thing in [t for name in files_of(reading) for t in things_of(reading, name)]:
-            slots |= dict.fromkeys(thing.rows, (thing.slot, thing.rows))
+        for extent in [e for name in reading.files() for e in extents_of(reading, name)]:
+            slots |= dict.fromkeys(extent.items, (extent.slot, extent.items))
 
         def column(what: str, default: object) -> list:
             values = reading.column(what)

@@ -7,9 +7,9 @@ from functools import cached_property
 
 from ..base import ZubretError
 from ..layout import Layout, NewItem, read_layout, rebuild
-from ..layout.chains import Keys
-from ..layout.integrity import check_item, crc32s
-from ..layout.spans import segments_of
+from ..layout.checks.extents import segments_of
+from ..layout.checks.sums import check_item, crc32s
+from ..layout.document.chains import Keys
 from ..source import Built, DiskCache, Segment, Source
 from .base import Entry, EntryTable, NewEntry, Siblings
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import xxhash
 
-from ..layout.spans import index_pieces
+from ..layout.checks.extents import index_pieces
 from ..source import Source
 from .base import Container
 from .described import DescribedArchive

@@ -1,15 +1,17 @@
 """The layout language: a YAML description of a format that both reads and writes it."""
 
-from .library import layout_named, shipped_layouts, shipped_texts
-from .load import load_layout
-from .model import Layout
-from .read import Reading, read_layout, recognises
-from .write import NewItem, rebuild, relisted
+from .checked import read_layout
+from .document import Document
+from .document.extent import NewItem
+from .language.schema import Layout
+from .loading import layout_named, load_layout, shipped_layouts, shipped_texts
+from .reading.read import recognises
+from .writing.build import rebuild, relisted
 
 __all__ = [
+    "Document",
     "Layout",
     "NewItem",
-    "Reading",
     "layout_named",
     "load_layout",
     "read_layout",

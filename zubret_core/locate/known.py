@@ -13,9 +13,9 @@ from functools import cached_property, partial
 from ..base import ZubretError
 from ..container import DescribedArchive, Siblings
 from ..layout import Layout, shipped_layouts
-from ..layout.chains import Keys, Locked
-from ..layout.integrity import check_item, sums_of
-from ..layout.steps import AesStep, ChunkStep, RowStep
+from ..layout.checks.sums import check_item, sums_of
+from ..layout.document.chains import Keys, Locked
+from ..layout.language.steps import AesStep, ChunkStep, RowStep
 from ..source import Source
 
 HEAD = 512
@@ -124,7 +124,7 @@ def try_keys(layout: Layout, source: Source, siblings: Siblings | None, ring: Se
 def evidence(archive: DescribedArchive) -> str:
     """What proves that an archive was opened with the right keys, in words; empty where nothing does."""
     reading, found = archive.reading, []
-    for place in reading.places:
+    for place in reading.instances:
         if not _uses_key(place.region.packed) and not _uses_key(reading.layout.packed):
             continue
         constants = [f for f in place.region.fields if f.equals is not None or f.one_of is not None]
@@ -132,7 +132,7 @@ def evidence(archive: DescribedArchive) -> str:
             found.append(f"{', '.join(f.name for f in constants)} of {place.region.name} as expected")
         if any(how.of == place.region.name for _, _, how in sums_of(reading)):
             found.append(f"the checksum of {place.region.name} is right")
-        if place in [p for group in reading.groups for p in group] and len(archive.entries) >= PLAUSIBLE:
+        if any(place is i for group in reading.groups for i in group.instances) and len(archive.entries) >= PLAUSIBLE:
             found.append(f"{len(archive.entries):,} entries lie inside the file, apart from each other")
     chains = [reading.layout.payload.packed, *reading.layout.methods.values()]
     if not found and any(_uses_key(steps) for steps in chains):
@@ -143,7 +143,7 @@ def evidence(archive: DescribedArchive) -> str:
 def _tested(archive: DescribedArchive) -> list[str]:
     """Evidence from payloads: their sums, or that they unpack."""
     reading = archive.reading
-    summed = bool(sums_of(reading, ("unpacked",)))
+    summed = any(sums_of(reading, ("unpacked",)))
     sizes = sorted((e.size, n) for n, e in enumerate(archive.entries) if e.size and _uses_key(_steps(archive, n)))
     done = 0
     for _, n in sizes[:TESTED]:

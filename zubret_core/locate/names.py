@@ -6,8 +6,9 @@ import re
 from collections.abc import Iterable
 
 from ..layout import Layout
-from ..layout.fields import HashModel, Tied
-from ..layout.model import ties_of
+from ..layout.language.fields import HashModel, Tied
+from ..layout.language.schema import ties_of
+from ..layout.types import TYPES
 
 _PAIR = re.compile(r"(0x)?([0-9a-fA-F]+)\s*[\t,;=: ]\s*(\S.*)$")
 
@@ -51,7 +52,7 @@ def _digits(layout: Layout, tie: Tied) -> int:
         return tie.digits
     fields = [f for r in layout.item_regions() for f in r.fields]
     holder = next(f for f in fields if f is tie or any(p is tie for p in f.parts or ()))
-    return 2 * (holder.width or 8) if tie.shown == "hex" else 0
+    return 2 * (TYPES[holder.type].width(holder) or 8) if tie.shown == "hex" else 0
 
 
 def _shown(number: int, tie: Tied, digits: int) -> str:

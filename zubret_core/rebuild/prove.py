@@ -22,9 +22,8 @@ from ..base.pcm import snr_db
 from ..base.wording import spaced
 from ..container import Container, DescribedArchive, GameFolder, LaidOver, LooseFile, beside
 from ..container.base import label_of, open_entry
-from ..layout import Reading, load_layout, read_layout, shipped_layouts
-from ..layout.integrity import how_of, sum_is, sums_of, verify
-from ..layout.write import region_untied
+from ..layout import load_layout, read_layout, shipped_layouts
+from ..layout.checks.sums import rule_of, sum_is, sums_of, verify
 from ..locate import Known, kind_of, open_archive, open_bank, open_file
 from ..source import FileSource, Source, same_bytes
 from ..source.sums import sum_of
@@ -193,7 +192,7 @@ def _prove_list(file: dict[str, Any], game: GameFolder, known: Known, point: Poi
         for path, n in lines.items():
             with game.open(path) as listed:
                 right += (sizes is None or sizes[n] == listed.size) and all(
-                    sum_is(place, tie, n, sum_of(how_of(how), listed))
+                    sum_is(place, tie, n, sum_of(rule_of(how), listed))
                     for place, tie, how in sums_of(reading, ("listed",))
                 )
         count = spaced(len(lines))
@@ -247,8 +246,6 @@ def _prove_archive(
         on_grid = sum(at % align == 0 for at in placed)
         grid = f"of {spaced(len(placed))} on a grid of {spaced(align)} B"
         point(f"{inside}alignment", f"{spaced(len(placed))} {grid}", f"{spaced(on_grid)} {grid}")
-        if not added:
-            point(f"{inside}bytes that no swap touches", "carried over", _carried(old.reading, new.reading))
     for index in sorted({s["entries"][depth][1] for s in swaps} | further):
         within = [s for s in swaps if s["entries"][depth][1] == index]
         below = [f for f in files if len(f["inside"]) > depth and f["inside"][depth][1] == index]
@@ -293,11 +290,6 @@ def _stored(archive: Container, n: int) -> Source:
     if isinstance(archive, DescribedArchive):
         return archive.reading.payload(n)
     return archive.open(n)
-
-
-def _carried(old: Reading, new: Reading) -> str:
-    same = all(region_untied(old, r) == region_untied(new, r) for r in old.layout.regions)
-    return "carried over" if same else "changed"
 
 
 def _prove_bank(old: Bank, new: Bank, swaps: list[dict[str, Any]], point) -> None:

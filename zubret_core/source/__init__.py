@@ -3,6 +3,7 @@
 from .base import BytesSource, FileSource, FillSource, SliceSource, Source, SourceFile, read_array, same_bytes
 from .cache import DiskCache
 from .chain import Built, ChainSource, Part, Segment, write_file
+from .edits import Edit, Mark, Rewritten, edits_of
 from .sums import crc32_of
 from .unpack import OpenFile, spooled
 
@@ -11,15 +12,19 @@ __all__ = [
     "BytesSource",
     "ChainSource",
     "DiskCache",
+    "Edit",
     "FileSource",
     "FillSource",
+    "Mark",
     "OpenFile",
     "Part",
+    "Rewritten",
     "Segment",
     "SliceSource",
     "Source",
     "SourceFile",
     "crc32_of",
+    "edits_of",
     "read_array",
     "same_bytes",
     "spooled",

@@ -105,7 +105,8 @@ class FileSource(Source):
                 file=self.name,
                 next="Check that it still exists and that you may read it, then survey again.",
             ) from e
-        self.size = os.fstat(self._file.fileno()).st_size
+        stat = os.fstat(self._file.fileno())
+        self.size, self.identity = stat.st_size, (stat.st_dev, stat.st_ino)
         self._lock = threading.Lock()
 
     def _read(self, at: int, length: int) -> bytes:
@@ -132,6 +133,10 @@ class FileSource(Source):
     def fileno(self) -> int:
         """The system's number of the open file."""
         return self._file.fileno()
+
+    def same_file(self, other: FileSource) -> bool:
+        """Whether another source is the same file on disk."""
+        return self.identity == other.identity
 
     def close(self) -> None:
         self._file.close()

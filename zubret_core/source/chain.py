@@ -54,19 +54,19 @@ class ChainSource(Source):
     def __init__(self, parts: Sequence[Part], name: str):
         self.name = name
         self.parts = [p for p in parts if p.length]
-        self._ends: list[int] = []
+        self.ends: list[int] = []
         end = 0
         for part in self.parts:
             end += part.length
-            self._ends.append(end)
+            self.ends.append(end)
         self.size = end
 
     def _read(self, at: int, length: int) -> bytes:
         pieces = []
-        n = bisect_right(self._ends, at)
+        n = bisect_right(self.ends, at)
         while length:
             part = self.parts[n]
-            skip = at - (self._ends[n] - part.length)
+            skip = at - (self.ends[n] - part.length)
             take = min(length, part.length - skip)
             pieces.append(part.source.read(part.at + skip, take))
             at, length, n = at + take, length - take, n + 1
@@ -125,10 +125,10 @@ def write_file(source: Source, path: Path, progress: Progress = silent) -> None:
 def _flow(source: Source, at: int, length: int, out: FileIO) -> Iterator[int]:
     """Append a span of a source to a file; gives the bytes of each step. What stands in files the system copies."""
     if isinstance(source, ChainSource):
-        n, end = bisect_right(source._ends, at), at + length
+        n, end = bisect_right(source.ends, at), at + length
         while at < end:
             part = source.parts[n]
-            skip = at - (source._ends[n] - part.length)
+            skip = at - (source.ends[n] - part.length)
             take = min(end - at, part.length - skip)
             yield from _flow(part.source, part.at + skip, take, out)
             at, n = at + take, n + 1

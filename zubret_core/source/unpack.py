@@ -38,6 +38,7 @@ class OpenFile(FileSource):
 
     def __init__(self, file: IO[bytes], name: str):
         file.flush()
-        self.name, self.size = name, os.fstat(file.fileno()).st_size
+        stat = os.fstat(file.fileno())
+        self.name, self.size, self.identity = name, stat.st_size, (stat.st_dev, stat.st_ino)
         self._file = file  # type: ignore[assignment]
         self._lock = threading.Lock()

@@ -1,0 +1,353 @@
+"""What stands where in a file: regions, payloads, the gaps between them; and the faults of their places."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...base import Format, ZubretError
+from ...codec import codec_named
+from ...source import Segment, Source
+from ..document import Document, Group, Instance
+from ..document.extent import Extent, Grid
+from ..document.ties import line_of
+from ..language.codecs import spec_of
+from ..language.schema import Guard
+
+
+def item_spans(document: Document) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Byte offsets and stored lengths of all items, each in its own file; a head in the index is not counted."""
+    return document.array("at"), document.array("stored")
+
+
+# Faults ---------------------------------------------------------------------------------------------
+
+
+def check_extents(document: Document) -> None:
+    """Regions stand apart; payloads lie inside their files, aligned, outside the regions, and never overlap in part."""
+    regions = [i for i in document.instances if i.stored]
+    for n, instance in enumerate(regions):
+        for other in regions[:n]:
+            apart = instance.at >= other.at + other.stored or other.at >= instance.at + instance.stored
+            if instance.file == other.file and not apart:
+                what = (
+                    f"Region {instance.name} at byte {instance.at:,} covers region {other.name} at byte {other.at:,}."
+                )
+                raise document.error(what, instance)
+    if not document.count or document.kind == "listed":
+        return
+    at, stored = item_spans(document)
+    if document.layout.payload.file is None:
+        _check_file(document, "", np.arange(len(at)), at, stored)
+        return
+    files = np.array(document.payload_files())
+    for name in dict.fromkeys(document.payload_files()):
+        here = np.flatnonzero(files == name)
+        _check_file(document, name, here, at[here], stored[here])
+
+
+def _fault(document: Document, item: int, what: str) -> ZubretError:
+    group = document.group_of(item)
+    slots = document.slots(f"{document.kind}.at", group)
+    instance, slot = slots[0] if slots else (group.instances[0], None)
+    return document.error(what, instance, slot, document.row_of(item, instance))
+
+
+def _check_file(document: Document, name: str, items: NDArray, at: NDArray, stored: NDArray) -> None:
+    size, shown = document.file_named(name).size, f" {name}" if name else ""
+    bad = (at < 0) | (stored < 0) | (at > size) | (stored > size - at)
+    if bad.any():
+        n = int(np.argmax(bad))
+        what = f"The payload at byte {at[n]:,} with {stored[n]:,} bytes leaves the file{shown} of {size:,} bytes."
+        raise _fault(document, int(items[n]), what)
+    for group in document.groups:
+        align = _alignment(document, group)
+        if not np.any(np.not_equal(align, 1)):
+            continue
+        mine = (items >= group.first) & (items < group.first + group.count) & (stored > 0)
+        steps = align if isinstance(align, int) else align[items[mine] - group.first]
+        off = at[mine] % steps != 0
+        if off.any():
+            n = int(np.argmax(off))
+            step = steps if isinstance(steps, int) else int(steps[n])
+            what = f"The payload at byte {at[mine][n]:,} is not aligned to {step:,} bytes."
+            raise _fault(document, int(items[mine][n]), what)
+    _check_overlaps(document, name, items, at, stored)
+
+
+def _check_overlaps(document: Document, name: str, items: NDArray, at: NDArray, stored: NDArray) -> None:
+    order = np.lexsort((stored, at)) if len(at) > 1 else np.arange(len(at))
+    order = order[stored[order] > 0]
+    starts, lengths = at[order], stored[order]
+    shared = (starts[1:] == starts[:-1]) & (lengths[1:] == lengths[:-1])
+    cut = ~shared & (starts[1:] < starts[:-1] + lengths[:-1])
+    if cut.any():
+        n = int(np.argmax(cut))
+        raise _fault(
+            document,
+            int(items[order[n + 1]]),
+            f"The payload at byte {starts[n + 1]:,} begins inside the payload at byte {starts[n]:,} "
+            f"with {lengths[n]:,} bytes.",
+        )
+    for instance in document.instances:
+        if instance.file != name or instance.body is not None or not instance.stored:
+            continue
+        inside = (at < instance.at + instance.stored) & (at + stored > instance.at) & (stored > 0)
+        if inside.any():
+            n = int(np.argmax(inside))
+            what = f"The payload at byte {at[n]:,} covers region {instance.name} at byte {instance.at:,}."
+            raise _fault(document, int(items[n]), what)
+
+
+# How payloads stand ---------------------------------------------------------------------------------
+
+
+def _rows(document: Document, group: Group, text: int | str, name: str) -> int | NDArray:
+    """An expression on a group's records: one number, or one for each of its items."""
+    if isinstance(text, int):
+        return text
+    value = document.scope(group.instances[0]).value(text, name)
+    return value if isinstance(value, int) else value[group.instances[0].rows]
+
+
+def _alignment(document: Document, group: Group) -> int | NDArray:
+    align = _rows(document, group, group.stand.align, "align")
+    return align if isinstance(align, int) else np.maximum(align, 1)
+
+
+class Stands:
+    """The grids and guard spaces of the payloads of a document, item by item."""
+
+    def __init__(self, document: Document):
+        self.document = document
+        self._align = [_alignment(document, g) for g in document.groups]
+        self._slots = [
+            [(i, s) for i, s in document.slots(f"{document.kind}.at", g) if not s.tie.plain and not s.tie.values]
+            for g in document.groups
+        ]
+        self._fixed: dict[int, Grid] = {}
+
+    def _group(self, item: int) -> int:
+        return next(n for n, g in enumerate(self.document.groups) if item < g.first + g.count)
+
+    def grid(self, item: int) -> Grid:
+        """Where an item's payload may stand."""
+        number = self._group(item)
+        group, slots, align = self.document.groups[number], self._slots[number], self._align[number]
+        if any(i.body is not None for i in group.instances):
+            return Grid()
+        if number in self._fixed:
+            return self._fixed[number]
+        row = item - group.first
+        step = align if isinstance(align, int) else int(align[row])
+        grid = Grid(max(1, step))
+        moving = not isinstance(align, int)
+        for instance, slot in slots:
+            line = line_of(slot, self.document.scope(instance))
+            moving = moving or not (isinstance(line.num, int) and isinstance(line.base, int))
+            num, _, base = line.at(int(instance.rows[row]))
+            if abs(int(num)) > 1:
+                own = Grid(abs(int(num)), int(base) % abs(int(num)))
+                grid = grid.joined(own) or own
+        if not moving:
+            self._fixed[number] = grid
+        return grid
+
+    def guard(self, item: int, guard: Guard, format: Format | None = None) -> int:
+        """Bytes of guard space at one side of an item's payload; `format` of a replacement that has another one."""
+        document, group = self.document, self.document.group_of(item)
+        row = item - group.first
+        size, frames = (_at(_rows(document, group, x, "guard"), row) for x in (guard.bytes, guard.frames))
+        return size + (frames * self._frame_bytes(item, format) if frames else 0)
+
+    def _frame_bytes(self, item: int, format: Format | None) -> int:
+        document = self.document
+        if format is None:
+            name, rate, channels, block = (
+                document.format_column(w)[item] for w in ("codec", "rate", "channels", "block_size")
+            )
+            codec, parameters = spec_of(document.layout.codecs, str(name))
+            format = Format(codec, rate, channels, 1, None, block, parameters=parameters)
+        made = codec_named(format.codec, format.parameters)
+        size = made.stored_size(format.with_(frames=1)) if made.block_frames(format) == 1 else None
+        if size is None:
+            raise ZubretError(
+                f"Guard space of {format.codec} can't be counted in frames.",
+                file=document.file.name, field="payload", next="Give it in bytes in the layout.",
+            )  # fmt: skip
+        return size
+
+
+def _at(value: int | NDArray, row: int) -> int:
+    return value if isinstance(value, int) else int(value[row])
+
+
+# Extents --------------------------------------------------------------------------------------------
+
+
+def extents_of(document: Document, name: str = "") -> list[Extent]:
+    """Regions and payloads of a file in their order, each with the gap after it; shared payloads once.
+
+    Where the file does not begin with one of them, an extent of no bytes stands first.
+    """
+    source = document.file_named(name)
+    extents = [*_regions(document, name), *_payloads(document, name)]
+    extents.sort(key=lambda e: (e.start, e.end, e.instance is None))
+    if not extents or extents[0].start > 0:
+        extents.insert(0, Extent(0, 0))
+    for n, extent in enumerate(extents):
+        behind = extents[n + 1] if n + 1 < len(extents) else None
+        extent.follows = extent.follows and n > 0 and _directly(extents[n - 1], extent)
+        _measure_gap(document, source, extent, behind)
+    return extents
+
+
+def _directly(before: Extent, extent: Extent) -> bool:
+    """Whether an extent stands where reading looks for it: at the next place on its grid."""
+    return extent.start == extent.grid.above(before.end)
+
+
+def _regions(document: Document, name: str) -> Iterator[Extent]:
+    fill = document.layout.payload.fill
+    for instance in document.instances:
+        if instance.file != name:
+            continue
+        if instance.body is None:
+            grid = _region_grid(document, instance)
+            follows = instance.region.after is not None
+            yield Extent(instance.at, instance.stored, instance, grid=grid, fill=fill, follows=follows)
+            continue
+        body = instance.region.body
+        assert body is not None
+        holders, inside, lengths = instance.holders, instance.inside.tolist(), instance.records.lengths().tolist()
+        for n, at in enumerate(instance.records.places.tolist()):
+            length = lengths[n] + (body.skip if n in holders else 0)
+            first = n == 0 or inside[n] == n - 1
+            grid = Grid(1 if first else body.align)
+            yield Extent(at, length, instance, n, grid=grid, fill=body.fill, follows=n > 0)
+
+
+def _region_grid(document: Document, instance: Instance) -> Grid:
+    """Where a region may stand: on its alignment, and where the field that says its place can store it."""
+    grid = Grid(instance.region.align)
+    for other in document.instances:
+        for slot in other.shape.means.get(f"{instance.name}.at", ()):
+            num, _, base = line_of(slot, document.scope(other)).at(0)
+            if abs(int(num)) > 1:
+                own = Grid(abs(int(num)), int(base) % abs(int(num)))
+                grid = grid.joined(own) or own
+    return grid
+
+
+def _payloads(document: Document, name: str) -> list[Extent]:
+    if document.kind == "listed":
+        return []
+    at, stored = item_spans(document)
+    files = document.payload_files()
+    by_span: dict[tuple[int, int], list[int]] = {}
+    for n, span in enumerate(zip(at.tolist(), stored.tolist(), strict=True)):
+        if span[1] and files[n] == name:  # an empty payload stands nowhere
+            by_span.setdefault(span, []).append(n)
+    stands = Stands(document)
+    out = []
+    for (place, length), items in by_span.items():
+        group = document.group_of(items[0])
+        extent = Extent(place, length, items=items, grid=stands.grid(items[0]), fill=group.stand.fill)
+        extent.follows = group.instances[0].body is not None
+        if group.stand.before != Guard() or group.stand.behind != Guard():
+            extent.before = max(stands.guard(i, group.stand.before) for i in items)
+            extent.behind = max(stands.guard(i, group.stand.behind) for i in items)
+        out.append(extent)
+    _fit_guards(out, document.file_named(name).size, [i for i in document.instances if i.file == name])
+    return out
+
+
+def _fit_guards(payloads: list[Extent], size: int, instances: list[Instance]) -> None:
+    """Guard space is as long as the format wants it, but no longer than the file has it."""
+    if not any(e.before or e.behind for e in payloads):
+        return
+    payloads.sort(key=lambda e: e.at)
+    taken = sorted([(i.at, i.at + i.stored) for i in instances if i.stored])
+    ends, starts = np.array([b for _, b in taken]), np.array([a for a, _ in taken])
+    cursor = 0
+    for n, e in enumerate(payloads):
+        region_end = int(ends[ends <= e.at].max()) if (ends <= e.at).any() else 0
+        e.before = max(0, min(e.before, e.at - max(cursor, region_end)))
+        later = starts[starts >= e.at + e.length]
+        stop = min(payloads[n + 1].at if n + 1 < len(payloads) else size, int(later.min()) if len(later) else size)
+        e.behind = max(0, min(e.behind, stop - e.at - e.length))
+        cursor = e.end
+
+
+def _measure_gap(document: Document, source: Source, extent: Extent, behind: Extent | None) -> None:
+    """What the gap behind an extent holds, and by how many steps the next one stands behind the nearest place."""
+    end, layout = extent.end, document.layout
+    gap_end = behind.start if behind else source.size
+    fill = behind.fill if behind else layout.end.fill
+    extent.gap = max(0, gap_end - end)
+    if extent.gap:
+        lead, last = _filled(source, end, extent.gap, fill)
+        extent.room = lead if layout.payload.sizes == "given" else 0
+        extent.carried = last
+    if behind is None:
+        return
+    if behind.follows and _directly(extent, behind):
+        extent.carried = 0
+        return
+    behind.follows = False
+    settle(extent, behind)
+
+
+def settle(extent: Extent, behind: Extent) -> None:
+    """Where an extent stood behind the one before, in steps of its grid; off its grid, in bytes."""
+    if not behind.grid.holds(behind.at):
+        behind.grid = Grid()
+    nearest = behind.grid.above(extent.end + extent.carried + behind.before)
+    behind.steps = max(0, (behind.at - nearest) // behind.grid.step)
+
+
+def _filled(source: Source, at: int, length: int, fill: bytes) -> tuple[int, int]:
+    """How many bytes of a span are fill at its beginning, and up to where it holds anything else."""
+    lead, last, done = -1, 0, 0
+    for piece in source.chunks(at, length):
+        core = piece.rstrip(fill)
+        if core:
+            if lead < 0:
+                lead = done + len(core) - len(core.lstrip(fill))
+            last = done + len(core)
+        done += len(piece)
+    return (length if lead < 0 else lead), last
+
+
+def index_pieces(document: Document) -> list[tuple[int, int]]:
+    """Byte offset and length of each region of the described file, or of each record of one whose records have bodies.
+
+    Empty where the file is packed as a whole, so that nothing of it stands at a place of its own.
+    """
+    out: list[tuple[int, int]] = []
+    for instance in document.instances if not document.layout.packed else ():
+        if instance.file:
+            continue
+        if instance.body is None:
+            out.append((instance.at, instance.stored))
+            continue
+        lengths = instance.records.lengths().tolist()
+        out += zip(instance.records.places.tolist(), lengths, strict=True)
+    return out
+
+
+def segments_of(document: Document, name: str = "") -> list[Segment]:
+    """What stands where in a file: for the byte ribbon."""
+    out: list[Segment] = []
+    for extent in extents_of(document, name):
+        if extent.before:
+            out.append(Segment("padding", extent.start, extent.before))
+        if extent.length or extent.instance:
+            out.append(Segment(extent.kind, extent.at, extent.length, extent.label, extent.index))
+        if extent.behind:
+            out.append(Segment("padding", extent.at + extent.length, extent.behind))
+        if extent.gap:
+            out.append(Segment("unexplained" if extent.carried else "padding", extent.end, extent.gap))
+    return out

@@ -1,0 +1,191 @@
+"""Checksums and digests that a file holds of itself: which bytes they cover, and whether they are right.
+
+`taken` is what reading compares with and what writing stores: one function for both.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from ...base import ZubretError
+from ...source import BytesSource, ChainSource, Part, SliceSource, Source
+from ...source.sums import Crc, sum_of
+from ..document import Document, Instance, Slot
+from ..language.expression import evaluate
+from ..language.fields import WHOLE, SumModel
+
+LARGE = 1 << 24
+"""Bytes over which sums of spans are taken only when a file is verified, not whenever it is opened."""
+OF_ITEMS = ("stored", "unpacked", "listed")
+"""What a sum may cover that belongs to an item, and not to the file that holds the sum."""
+
+
+def sums_of(document: Document, of: tuple[str, ...] | None = None) -> Iterator[tuple[Instance, Slot, SumModel]]:
+    """All fields that hold sums; with `of` only those over such bytes."""
+    for instance in document.instances:
+        for slot in instance.shape.sums:
+            assert slot.tie.sum is not None
+            if (of is None or slot.tie.sum.of in of) and not instance.records.absent(slot):
+                yield instance, slot, slot.tie.sum
+
+
+def crc32s(document: Document) -> list[int] | None:
+    """The CRC-32 of every item where its record has one, else None."""
+    for instance, slot, how in sums_of(document, ("stored", "unpacked")):
+        if how.by == "crc32" and slot.whole and len(document.groups) == 1:
+            values = instance.records.numbers(slot).tolist()
+            return values if len(values) == document.count else [values[r] for r in instance.rows.tolist()]
+    return None
+
+
+# Checking ---------------------------------------------------------------------------------------------
+
+
+def check_sums(document: Document, large: bool) -> None:
+    """ZubretError unless the sums of records, regions and spans are right: those over few bytes, or those over many."""
+    for instance, slot, how in sums_of(document):
+        if how.of in OF_ITEMS:
+            continue
+        if how.of == "record":
+            if not large:
+                for row in range(instance.records.count):
+                    compare(document, instance, slot, row, taken(document, instance, slot, row), "of the record")
+            continue
+        source = covered(document, instance, slot, 0)
+        if source is not None and (source.size > LARGE) == large:
+            what = "of " + (how.of if how.of in WHOLE else f"region {how.of}")
+            compare(document, instance, slot, 0, sum_of(rule_of(how), source), what)
+
+
+def verify(document: Document) -> None:
+    """Take the sums that are too long for every opening."""
+    check_sums(document, large=True)
+
+
+def check_item(document: Document, item: int, unpacked: Callable[[], Source]) -> None:
+    """ZubretError unless an item's payload has the sums that its record gives."""
+    for instance, slot, how in sums_of(document, ("stored", "unpacked")):
+        if any(i is instance for i in document.group_of(item).instances):
+            source = document.payload(item) if how.of == "stored" else unpacked()
+            row = document.row_of(item, instance)
+            compare(document, instance, slot, row, sum_of(rule_of(how), source), f"of {source.name}")
+
+
+def compare(document: Document, instance: Instance, slot: Slot, row: int, found: int | bytes, what: str) -> None:
+    """ZubretError unless a sum is the one that a record's field holds."""
+    has = instance.records.has(slot)
+    if has is not None and not has[row]:
+        return
+    wanted, stored = _shown(instance, slot, row, found)
+    if wanted != stored:
+        raise document.error(f"The checksum {what} is {wanted}, but the file says {stored}.", instance, slot, row)
+
+
+def sum_is(instance: Instance, slot: Slot, row: int, found: int | bytes) -> bool:
+    """Whether a sum is the one that a record's field holds."""
+    wanted, stored = _shown(instance, slot, row, found)
+    return wanted == stored
+
+
+def _shown(instance: Instance, slot: Slot, row: int, found: int | bytes) -> tuple[str, str]:
+    """A sum as its field would hold it, and what the field holds, both as text in small letters."""
+    if slot.whole:
+        number = sum_number(found, slot)
+        stored = int(instance.records.numbers(slot)[row])
+        if slot.field.type == "digits":
+            return str(number), str(stored)
+        bits = _bits(slot)
+        return f"{number:0{bits // 4}x}", f"{stored & (1 << bits) - 1:0{bits // 4}x}"
+    at, length = instance.records.span(slot, row)
+    data = instance.records.data[at : at + max(0, length)].tobytes()
+    wanted = sum_bytes(found, slot, len(data))
+    if slot.field.type == "text":
+        return wanted.decode().lower(), data.decode("latin-1").lower()
+    return wanted.hex(), data.hex()
+
+
+def _bits(slot: Slot) -> int:
+    return slot.bits or 8 * (slot.type.width(slot.field) or 8)
+
+
+# Which bytes ------------------------------------------------------------------------------------------
+
+
+def taken(document: Document, instance: Instance, slot: Slot, row: int) -> int | bytes:
+    """The sum that a field of a record, a region or a span must hold."""
+    how = slot.tie.sum
+    assert how is not None
+    source = covered(document, instance, slot, row)
+    return sum_of(rule_of(how), source if source is not None else BytesSource(b""))
+
+
+def covered(document: Document, instance: Instance, slot: Slot, row: int) -> Source | None:
+    """The bytes that a sum covers, its own field blanked where the layout says so; None where they are absent."""
+    how, records = slot.tie.sum, instance.records
+    assert how is not None
+    at, length = records.span(slot, row)
+    if how.of == "record":
+        start = int(records.starts[row])
+        source: Source = BytesSource(records.bytes_of(row), document.file.name)
+        at -= start
+    elif how.of in ("file", "span"):
+        source, at = document.source, records.place_of(slot, row)
+        if how.of == "span":
+            start, end = _span(document, instance, slot)
+            source, at = SliceSource(source, start, end - start), at - start
+        if instance.file or instance.region.packed:
+            at = -1  # the field stands elsewhere
+    else:
+        other = document.instance(how.of)
+        if other is None:
+            return None
+        source = other.content
+        at = at if other is instance else -1
+    return source if how.blank is None else blanked(source, at, length, how.blank)
+
+
+def _span(document: Document, instance: Instance, slot: Slot) -> tuple[int, int]:
+    how = slot.tie.sum
+    assert how is not None
+    names = {**document.numbers, "region.at": instance.at}
+    start, end = (evaluate(x, names, document.file.name, slot.tie.name) for x in (how.start, how.end))
+    if not 0 <= start <= end <= document.source.size:
+        raise document.error(f"The sum covers {start:,} to {end:,}, outside the file.", instance, slot)
+    return start, end
+
+
+def blanked(source: Source, at: int, length: int, blank: bytes) -> Source:
+    """A source with a span of it written over by a repeated byte; as it is where the span is not in it."""
+    if not 0 <= at <= at + length <= source.size:
+        return source
+    parts = [Part(source, 0, at), Part(BytesSource((blank * length)[:length]), 0, length)]
+    return ChainSource([*parts, Part(source, at + length, source.size - at - length)], source.name)
+
+
+def rule_of(how: SumModel) -> str | Crc:
+    """The rule of a sum as `sum_of` wants it."""
+    return how.by if isinstance(how.by, str) else Crc(**how.by.model_dump())
+
+
+def sum_number(value: int | bytes, slot: Slot) -> int:
+    """A sum as a field of numbers holds it: cut to the field's bits; of a digest its first bytes."""
+    bits = _bits(slot)
+    number = value if isinstance(value, int) else int.from_bytes(value[: bits // 8], "big")
+    return number % (slot.limits()[1] + 1) if slot.field.type == "digits" else number & (1 << bits) - 1
+
+
+def sum_bytes(value: int | bytes, slot: Slot, length: int) -> bytes:
+    """A sum as a field of bytes or text holds it: cut to its length; as hexadecimal digits in a text."""
+    text = slot.field.type == "text"
+    if isinstance(value, int):
+        value = value.to_bytes(max(1, (value.bit_length() + 7) // 8, 4 if text else length), "big")
+    return (value.hex().encode() if text else value)[:length]
+
+
+def sum_error(document: Document) -> ZubretError:
+    """The error of sums that cover each other."""
+    return ZubretError(
+        "Sums cover each other, so they can't be worked out.",
+        file=document.file.name,
+        next="Say with `blank` which byte stands for a sum while it is taken.",
+    )

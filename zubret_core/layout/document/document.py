@@ -1,0 +1,380 @@
+"""A whole file as a layout describes it, with its companions."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...base import ZubretError
+from ...source import BytesSource, ChainSource, Part, SliceSource, Source
+from ...source.steps import Chain
+from ..language.fields import Tied
+from ..language.schema import Layout, Stand
+from . import paths, ties
+from .chains import Keys, chain_of
+from .instance import Instance
+from .records import DAMAGED
+from .shape import Slot
+
+Siblings = Callable[[str], Source]
+"""Opens a file that stands beside the described one; a ZubretError where there is none."""
+DEFAULTS: dict[str, Any] = {"codec": "pcm16", "rate": 0, "channels": 1, "block_size": 0}
+"""What a stream is where nothing says it."""
+
+
+@dataclass
+class Group:
+    """Tables side by side, whose records belong together: items `first` to `first + count`."""
+
+    name: str
+    instances: list[Instance]
+    first: int
+    count: int
+    stand: Stand
+
+
+@dataclass
+class Document:
+    """The regions of a file where they stand, and what their tied fields mean.
+
+    file: the file as it is on disk; source: its bytes, unpacked where the whole file is packed; numbers: fields of
+    regions that stand once, by `region.field`; once: what such fields mean, by meaning; groups: tables of items.
+    """
+
+    layout: Layout
+    file: Source
+    source: Source
+    whole_chain: Chain
+    keys: Keys
+    siblings: Siblings | None = None
+    instances: list[Instance] = field(default_factory=list)
+    numbers: dict[str, int] = field(default_factory=dict)
+    once: dict[str, Any] = field(default_factory=dict)
+    groups: list[Group] = field(default_factory=list)
+    count: int = 0
+    _files: dict[str, Source] = field(default_factory=dict)
+    _columns: dict[Any, Any] = field(default_factory=dict)
+    _chains: dict[Any, Chain] = field(default_factory=dict)
+    _pools: dict[str, ties.PoolTexts] = field(default_factory=dict)
+
+    @property
+    def kind(self) -> str:
+        """What its items are: entry, stream or listed."""
+        return self.layout.kind
+
+    # Files ------------------------------------------------------------------------------------------
+
+    def file_named(self, name: str) -> Source:
+        """The source of a file by its name; "" is the described file."""
+        if not name:
+            return self.source
+        if name not in self._files:
+            if self.siblings is None:
+                raise ZubretError(
+                    f"{name}, which belongs to this file, is not beside it.",
+                    file=self.file.name,
+                    next="Copy the missing file beside it, from the same version of the game.",
+                )
+            self._files[name] = self.siblings(name)
+        return self._files[name]
+
+    def companion(self, key: str, volume: int = 0) -> str:
+        """The name of one of the layout's `files`."""
+        own = self.file.name.rsplit("/", 1)[-1].rsplit(" › ", 1)[-1]
+        return self.layout.files[key].called(own, volume)
+
+    def files(self) -> list[str]:
+        """The names of all files that hold something; "" is the described one and comes first."""
+        return list(dict.fromkeys(["", *(i.file for i in self.instances), *self.payload_files()]))
+
+    # Regions ----------------------------------------------------------------------------------------
+
+    def instance(self, region: str) -> Instance | None:
+        """A region where it stands; None where the file does not have it."""
+        return next((i for i in self.instances if i.region.name == region), None)
+
+    def error(
+        self, what: str, instance: Instance, slot: Slot | None = None, row: int = 0, next: str = ""
+    ) -> ZubretError:
+        """An error at a field of a region's record; of a packed region the offset counts its unpacked bytes."""
+        records = instance.records
+        offset = records.place_of(slot, row) if slot and row < records.count else instance.at
+        name = f"{instance.name}.{slot.tie.name}" if slot else instance.name
+        if not instance.region.once and slot:
+            name += f" of record {row}"
+        help = next or f"The file is damaged or is not what the layout {self.layout.id} describes: check both."
+        return ZubretError(what, file=instance.content.name, offset=offset, field=name, next=help)
+
+    def fail(self, instance: Instance) -> ties.Fail:
+        """Errors at a region, as ties want them."""
+        return lambda what, slot, row, next="": self.error(what, instance, slot, row, next)
+
+    def pool_of(self, name: str) -> ties.PoolTexts:
+        """The texts of a pool."""
+        if name not in self._pools:
+            pool = self.instance(name)
+            if pool is None or pool.region.pool is None:
+                raise ZubretError(
+                    f"The region {name} is not in this file, but names point into it.",
+                    file=self.file.name, field=name, next=f"Check `when` of region {name} in the layout.",
+                )  # fmt: skip
+            self._pools[name] = ties.PoolTexts(pool.records.data.tobytes(), pool.region.pool)
+        return self._pools[name]
+
+    def scope(self, instance: Instance) -> ties.Scope:
+        """What the ties of a region may name."""
+        records = instance.records
+
+        def own(name: str) -> NDArray | None:
+            slot = instance.shape.slots.get(name)
+            return records.numbers(slot) if slot is not None and slot.whole else None
+
+        return ties.Scope(
+            self.layout, self.file.name, self.numbers, instance.at, records.count,
+            lambda: records.places, own, lambda what: self._by_record(instance, what), self.fail(instance),
+        )  # fmt: skip
+
+    def _by_record(self, instance: Instance, what: str) -> NDArray:
+        """A meaning of the item of each record; that of the first item where a record is none."""
+        column = self.format_column(what)
+        group = next(g for g in self.groups if any(i is instance for i in g.instances))
+        values = np.array(column[group.first : group.first + group.count])
+        if len(values) == instance.records.count:
+            return values
+        out = np.zeros(instance.records.count, values.dtype)
+        out[:] = values[0] if len(values) else DEFAULTS.get(what, 0)
+        out[instance.rows] = values
+        return out
+
+    # Items ------------------------------------------------------------------------------------------
+
+    def group_of(self, item: int) -> Group:
+        """The tables in which an item has records."""
+        for group in self.groups:
+            if item < group.first + group.count:
+                return group
+        raise IndexError(item)
+
+    def row_of(self, item: int, instance: Instance) -> int:
+        """The record of a region that an item has; `instance` is one of its group's."""
+        return int(instance.rows[item - self.group_of(item).first])
+
+    def slots(self, means: str, group: Group | None = None) -> list[tuple[Instance, Slot]]:
+        """All fields with a meaning, in the tables of items or of one group."""
+        where = [i for g in self.groups if group in (None, g) for i in g.instances]
+        return [(i, s) for i in where for s in i.shape.means.get(means, ())]
+
+    def tie(self, means: str) -> Tied | None:
+        """The first field or bit part of the items that has a meaning."""
+        return next((s.tie for _, s in self.slots(means)), None)
+
+    def values(self, instance: Instance, slot: Slot) -> Any:
+        """The meanings of a tied field, one a record: an array of whole numbers or a list; None where it is absent."""
+        records = instance.records
+        if records.absent(slot) and (records.size or records.count):
+            return [None] * records.count
+        if not slot.whole:
+            out = records.values(slot)
+        elif slot.tie.pool:
+            out = ties.pooled(slot, records.numbers(slot), self.pool_of(slot.tie.pool), self.scope(instance))
+        elif slot.tie.plain and not (slot.tie.means or "").endswith(".id"):
+            out = records.numbers(slot)
+        else:
+            out = ties.meanings(slot, records.numbers(slot), self.scope(instance))
+        has = records.has(slot)
+        if has is None:
+            return out
+        values = out.tolist() if isinstance(out, np.ndarray) else out
+        return [v if h else None for v, h in zip(values, has.tolist(), strict=True)]
+
+    def column(self, what: str) -> list | None:
+        """All values of `entry.<what>` or `stream.<what>`, in table order; None if nothing says it. Not to be changed.
+
+        at, stored, path and loop_end are worked out where the file only implies them.
+        """
+        if what not in self._columns:
+            found = self._column(what)
+            self._columns[what] = found.tolist() if isinstance(found, np.ndarray) else found
+        return self._columns[what]
+
+    def array(self, what: str) -> NDArray[np.int64]:
+        """A column of whole numbers as an array."""
+        key = ("array", what)
+        if key not in self._columns:
+            found = self._column(what) if what not in self._columns else self._columns[what]
+            self._columns[key] = np.array([] if found is None else found).astype(np.int64, copy=False).reshape(-1)
+        return self._columns[key]
+
+    def _column(self, what: str) -> Any:
+        worked_out = {"at": self._at, "stored": self._stored, "path": lambda: paths.paths_of(self),
+                      "loop_end": self._loop_end}  # fmt: skip
+        return worked_out[what]() if what in worked_out else self.tied(what)
+
+    def format_column(self, what: str) -> list:
+        """A column of streams, with what the layout gives or what is usual where no field says it."""
+        column = self.column(what)
+        if column is not None:
+            return column
+        given: Mapping[str, Any] = self.layout.given  # type: ignore[assignment]
+        return [given.get(f"stream.{what}", DEFAULTS.get(what, 0))] * self.count
+
+    def tied(self, what: str) -> Any:
+        """The column of a meaning as fields give it: an array, or a list; None where no field does."""
+        key = ("tied", what)
+        if key not in self._columns:
+            self._columns[key] = self._tied(f"{self.kind}.{what}")
+        return self._columns[key]
+
+    def _tied(self, means: str) -> Any:
+        parts: list[Any] = []
+        found = False
+        for group in self.groups:
+            column: Any = None
+            for instance, slot in self.slots(means, group):
+                values = self.values(instance, slot)
+                if len(instance.rows) != len(values):
+                    values = _taken(values, instance.rows)
+                column = values if column is None else _either(column, values)
+            found = found or column is not None
+            parts.append([None] * group.count if column is None else column)
+        if not found:
+            return None
+        return parts[0] if len(parts) == 1 else [v for part in parts for v in _plain(part)]
+
+    def _at(self) -> Any:
+        given = self.tied("at")
+        if given is not None:
+            return given
+        out: list = []
+        for group in self.groups:
+            body, rows = group.instances[0].body, group.instances[0].rows
+            out += [0] * group.count if body is None else body[rows, 0].tolist()
+        return out
+
+    def _stored(self) -> Any:
+        given, ends = self.tied("stored"), self.tied("end")
+        if given is not None:
+            return given
+        if ends is not None:
+            return [b - a for a, b in zip(self.column("at") or [], _plain(ends), strict=True)]
+        if any(g.instances[0].body is not None for g in self.groups):
+            out: list = []
+            for group in self.groups:
+                body, rows = group.instances[0].body, group.instances[0].rows
+                out += [0] * group.count if body is None else body[rows, 1].tolist()
+            return out
+        return self._up_to_the_next()
+
+    def _up_to_the_next(self) -> list:
+        """Stored bytes where each payload reaches to the next one."""
+        at, files = self.column("at") or [], self.payload_files()
+        spots = sorted(set(zip(files, at, strict=True)))
+        end_of = {}
+        for n, spot in enumerate(spots):
+            behind = spots[n + 1] if n + 1 < len(spots) and spots[n + 1][0] == spot[0] else None
+            end_of[spot] = behind[1] if behind else self._payload_end(*spot)
+        return [end_of[spot] - spot[1] for spot in zip(files, at, strict=True)]
+
+    def _payload_end(self, file: str, at: int) -> int:
+        """Where the last payload ends: at a sentinel, before the next region, or with the file."""
+        for instance, slot in self.slots(f"{self.kind}.at"):
+            if instance.region.sentinel and instance.records.count:
+                return int(self.values(instance, slot)[-1])
+        behind = [i.at for i in self.instances if i.file == file and i.at >= at and i.records.count]
+        return min([*behind, self.file_named(file).size])
+
+    def _loop_end(self) -> Any:
+        given, lengths = self.tied("loop_end"), self.tied("loop_length")
+        if given is not None or lengths is None:
+            return given
+        starts = _plain(self.tied("loop_start")) or [0] * self.count
+        pairs = zip(starts, _plain(lengths), strict=True)
+        return [None if a is None or n is None else a + n for a, n in pairs]
+
+    def payload_files(self) -> list[str]:
+        """The file in which each item's payload stands; "" is the described one."""
+        if "files" not in self._columns:
+            key = self.layout.payload.file
+            volumes = None if key is None else self.column("volume")
+            if key is None:
+                names = [""] * self.count
+            elif volumes is None:
+                names = [self.companion(key, self.layout.files[key].first)] * self.count
+            else:
+                called = {v: self.companion(key, v) for v in set(volumes)}
+                names = [called[v] for v in volumes]
+            self._columns["files"] = names
+        return self._columns["files"]
+
+    # Payloads ---------------------------------------------------------------------------------------
+
+    def chain(self, item: int) -> Chain:
+        """The transforms of an item's payload: those of its method, then those of all payloads."""
+        methods = self.column("method")
+        method = methods[item] if methods else "plain"
+        if method in self._chains:
+            return self._chains[method]
+        steps = self.layout.methods.get(str(method))
+        if steps is None:
+            raise ZubretError(
+                f"The method \"{method}\" can't be unpacked: the layout's `methods` does not have it.",
+                file=self.file.name,
+                field=f"record {item}",
+                next="Add it to `methods`, or correct the values of entry.method.",
+            )
+        all_steps = [*self.layout.payload.packed, *steps]
+        if not any(isinstance(getattr(s, "iv", b""), str) for s in all_steps):  # the same for every item
+            self._chains[method] = chain_of(all_steps, self.layout, self.keys, self.file.name)
+            return self._chains[method]
+        return chain_of(all_steps, self.layout, self.keys, self.file.name, lambda name: self._vector(item, name))
+
+    def _vector(self, item: int, name: str) -> bytes:
+        for instance in self.group_of(item).instances:
+            slot = instance.shape.slots.get(name)
+            if slot is not None:
+                return instance.records.values(slot)[self.row_of(item, instance)] or b""
+        return self.field_bytes(name)
+
+    def field_bytes(self, name: str) -> bytes:
+        """The content of a field of a region that stands once, for an initial vector."""
+        region, _, field_name = name.partition(".")
+        instance = self.instance(region)
+        slot = instance.shape.slots.get(field_name) if instance else None
+        if instance is None or slot is None:
+            raise ZubretError(
+                f'"{name}" is no field read so far.', file=self.file.name, next="Correct the layout's `iv`."
+            )
+        return instance.records.cells(slot).contents()[0] or b""
+
+    def payload(self, item: int) -> Source:
+        """The stored bytes of an item: its span, behind the head that its record holds where there is one."""
+        at, stored = (self.column("at") or [])[item], (self.column("stored") or [])[item]
+        names = self.column("path" if self.kind == "entry" else "id")
+        name = str(names[item] if names else item)
+        span = SliceSource(self.file_named(self.payload_files()[item]), at, stored, name)
+        heads = self.column("head")
+        if not heads or not heads[item]:
+            return span
+        head = heads[item]
+        return ChainSource([Part(BytesSource(head), 0, len(head)), Part(span, 0, span.size)], name)
+
+
+def _plain(values: Any) -> list:
+    return values.tolist() if isinstance(values, np.ndarray) else values
+
+
+def _taken(values: Any, rows: NDArray[np.int64]) -> Any:
+    """Some of the values, by their numbers."""
+    return values[rows] if isinstance(values, np.ndarray) else [values[r] for r in rows.tolist()]
+
+
+def _either(first: Any, second: Any) -> list:
+    """Two columns of fields that are there by turns."""
+    return [b if a is None else a for a, b in zip(_plain(first), _plain(second), strict=True)]
+
+
+__all__ = ["DAMAGED", "DEFAULTS", "Document", "Group", "Siblings"]

@@ -1,0 +1,51 @@
+"""A region where it stands in a file."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...source import Source
+from ...source.steps import Chain
+from ..language.schema import Region
+from .records import Records
+from .shape import Shape
+
+
+@dataclass
+class Instance:
+    """A region where it stands.
+
+    file: the companion's name, "" for the described file; at, stored: its bytes there; content: its unpacked bytes;
+    rows: the records that are items (a sentinel is none, nor is a record that holds others); body: for regions with
+    bodies, (records, 2) place and bytes of each record's body; inside: (records,) the record that each record stands
+    in, -1 at the top.
+    """
+
+    region: Region
+    file: str
+    at: int
+    stored: int
+    content: Source
+    records: Records
+    chain: Chain = field(default_factory=Chain)
+    rows: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
+    body: NDArray[np.int64] | None = None
+    inside: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
+
+    @property
+    def shape(self) -> Shape:
+        """What its records are made of."""
+        return self.records.shape
+
+    @property
+    def name(self) -> str:
+        """The region's name."""
+        return self.region.name
+
+    @property
+    def holders(self) -> set[int]:
+        """The records that hold other records."""
+        return set(self.inside.tolist()) - {-1}

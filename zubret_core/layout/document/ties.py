@@ -1,0 +1,365 @@
+"""Ties as equations, in both directions: meaning = stored * unit + base, or values[stored], or a text in a pool.
+
+Unit and base are constants, or expressions on fields of the same record, on fields of regions that stand once, on
+where the record stands, and on other meanings of the same item; or a unit has a name and is worked out from the
+stream's codec, rate and block size. `meaning` applies an equation to a column of stored numbers, `stored` inverts it
+exactly or says which value can't be stored.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...base import Format, ZubretError
+from ...codec import codec_named
+from ..language.codecs import spec_of
+from ..language.expression import compiled, evaluate, evaluate_rows
+from ..language.schema import Layout, Pool
+from ..language.terms import BY_FRAMES, meaning_of
+from ..types import decoded
+from .shape import Slot
+
+Fail = Callable[..., ZubretError]
+"""Makes an error at a slot of a record: fail(what, slot, row, next)."""
+CORRECT = "Correct the layout."
+Numbers = int | NDArray
+
+
+@dataclass
+class Scope:
+    """What the expressions of a region's ties may name.
+
+    numbers: fields of regions that stand once, by `region.field`; region_at: where the region stands; count: records;
+    places: where each record stands; own: the stored numbers of a field of the record, None where there is no such
+    number; item: a meaning of each record's item, one a record; fail: makes errors.
+    """
+
+    layout: Layout
+    file: str
+    numbers: Mapping[str, int]
+    region_at: int
+    count: int
+    places: Callable[[], NDArray]
+    own: Callable[[str], NDArray | None]
+    item: Callable[[str], NDArray]
+    fail: Fail
+
+    def value(self, text: int | str, field: str) -> Numbers:
+        """An expression's value: one number, or one a record."""
+        if isinstance(text, int):
+            return text
+        expression = compiled(text)
+        if expression.constant is not None:
+            return expression.constant
+        names: dict[str, Any] = {}
+        for name in expression.names:
+            found = self._named(name)
+            if found is not None:
+                names[name] = found
+        if all(isinstance(v, int) for v in names.values()):
+            return evaluate(text, names, self.file, field)
+        return evaluate_rows(text, names, self.count, self.file, field)
+
+    def _named(self, name: str) -> Numbers | None:
+        if name in self.numbers:
+            return self.numbers[name]
+        owner, dot, what = name.partition(".")
+        if not dot:
+            return self.own(name)
+        if name == "region.at":
+            return self.region_at
+        if name == "record.at":
+            return self.places()
+        if name == "record.index":
+            return np.arange(self.count, dtype=np.int64)
+        return self.item(what) if owner == self.layout.kind else None
+
+
+class Line(NamedTuple):
+    """meaning = stored * num / den + base; each a number, or one a record."""
+
+    num: Numbers
+    den: Numbers
+    base: Numbers
+
+    @property
+    def plain(self) -> bool:
+        return all(isinstance(x, int) for x in self) and (self.num, self.den, self.base) == (1, 1, 0)
+
+    def at(self, rows: Sequence[int] | int) -> Line:
+        """The same for some records only."""
+        return Line(*(x if isinstance(x, int) else x[rows] for x in self))
+
+
+def line_of(slot: Slot, scope: Scope) -> Line:
+    """Unit and base of a tie."""
+    tie = slot.tie
+    base = scope.value(tie.base, tie.name)
+    if tie.unit_name:
+        num, den = _named_unit(tie.unit_name, slot, scope)
+        return Line(num, den, base)
+    unit = scope.value(tie.unit, tie.name)
+    if np.any(np.equal(unit, 0)):
+        row = 0 if isinstance(unit, int) else int(np.argmax(unit == 0))
+        raise scope.fail("A unit of 0 has no meaning.", slot, row, "Correct the layout's unit.")
+    return Line(unit, 1, base)
+
+
+def _named_unit(unit: str, slot: Slot, scope: Scope) -> tuple[Numbers, Numbers]:
+    """A named unit as a fraction: frames where the meaning counts frames, else bytes."""
+    by_frames = meaning_of(slot.tie.means or "").units == BY_FRAMES
+    if unit == ("frames" if by_frames else "bytes"):
+        return 1, 1
+    if unit == "seconds":
+        return scope.item("rate"), 1
+    if unit == "milliseconds":
+        return scope.item("rate"), 1000
+    frames, size = _blocks(slot, scope)
+    if by_frames:
+        return (frames, 1) if unit == "blocks" else (frames, size)
+    return (size, 1) if unit == "blocks" else (size, frames)
+
+
+def _blocks(slot: Slot, scope: Scope) -> tuple[NDArray, NDArray]:
+    """Frames and bytes of one block of each record's codec; of one frame where it has no blocks."""
+    columns = [scope.item(what).tolist() for what in ("codec", "channels", "block_size")]
+    known: dict[tuple, tuple[int, int]] = {}
+    out = np.ones((scope.count, 2), np.int64)
+    for row, key in enumerate(zip(*columns, strict=True)):
+        if key not in known:
+            codec, channels, block = key
+            name, parameters = spec_of(scope.layout.codecs, str(codec))
+            try:
+                made = codec_named(name, parameters)
+                format = Format(name, 1, max(1, int(channels)), 1, None, int(block), parameters=parameters)
+                frames = made.block_frames(format)
+                size = made.stored_size(format.with_(frames=frames))
+            except (ZubretError, ZeroDivisionError, ValueError):
+                frames, size = 0, None
+            if not size or frames < 1:
+                raise scope.fail(
+                    f'"{codec}" has no fixed number of bytes for a frame, so {slot.tie.unit} can\'t be its unit.',
+                    slot, row, "Give this field a unit in frames, milliseconds or seconds.",
+                )  # fmt: skip
+            known[key] = frames, size
+        out[row] = known[key]
+    return out[:, 0], out[:, 1]
+
+
+# Reading ------------------------------------------------------------------------------------------
+
+
+def meanings(slot: Slot, stored: NDArray, scope: Scope) -> NDArray | list:
+    """The meanings of stored numbers by value map, unit and base; an id as text. None where `none` stands."""
+    tie = slot.tie
+    if tie.values is not None:
+        return _mapped(slot, stored, scope)
+    wide = scaled(slot, stored, line_of(slot, scope), scope)
+    if (tie.means or "").endswith(".id") and not tie.pool:
+        return _with_none(tie.none, stored, ids(slot, wide.tolist()))
+    if tie.none is not None and (stored == tie.none).any():
+        return _with_none(tie.none, stored, wide.tolist())
+    return wide
+
+
+def ids(slot: Slot, numbers: Sequence[int]) -> list[str]:
+    """Ids as they are shown."""
+    tie = slot.tie
+    if tie.shown == "hex":
+        width = tie.digits or 2 * (slot.type.width(slot.field) or 8)
+        return [f"{v & 0xFFFFFFFFFFFFFFFF:0{width}x}" for v in numbers]
+    return [str(v).zfill(tie.digits) for v in numbers]
+
+
+def _with_none(none: int | None, stored: NDArray, values: list) -> list:
+    if none is None:
+        return values
+    return [None if s == none else v for s, v in zip(stored.tolist(), values, strict=True)]
+
+
+def _mapped(slot: Slot, stored: NDArray, scope: Scope) -> list:
+    values = slot.tie.values or {}
+    known = {**values, **({slot.tie.none: None} if slot.tie.none is not None else {})}
+    try:
+        return [known[v] for v in stored.tolist()]
+    except KeyError as e:
+        row = int(np.argmax(stored == e.args[0]))
+        words = ", ".join(f"{k} {v}" for k, v in values.items())
+        raise scope.fail(
+            f"The number {e.args[0]} has no meaning here (known: {words}).", slot, row,
+            "The file is damaged, or the layout must be taught this value.",
+        ) from None  # fmt: skip
+
+
+def scaled(slot: Slot, stored: NDArray, line: Line, scope: Scope) -> NDArray:
+    """stored * unit + base; an error where that is beyond 64 bits, or no whole number where it must be one."""
+    if line.plain:
+        return stored
+    if not len(stored):
+        return stored.astype(np.int64)
+    largest = max(abs(int(stored.max())), abs(int(stored.min())))
+    most = largest * int(np.abs(line.num).max()) * 2 + 2 * int(np.abs(line.base).max())
+    if most + 2 * int(np.abs(line.den).max()) >= 1 << 63:
+        row = int(np.argmax(np.abs(stored.astype(np.float64))))
+        raise scope.fail(f"The number {int(stored[row]):,} is beyond 64 bits here.", slot, row)
+    return _applied(slot, stored.astype(np.int64), line, scope)
+
+
+def _applied(slot: Slot, wide: NDArray, line: Line, scope: Scope) -> NDArray:
+    num, den, base = line
+    if isinstance(den, int) and den == 1:
+        return wide * num + base
+    product = wide * num
+    broken = (product % den != 0) & np.less(num, den)
+    if broken.any():
+        row = int(np.argmax(broken))
+        raise scope.fail(
+            f"{int(wide[row]):,} {slot.tie.unit_name} are no whole number of frames here.", slot, row,
+            "Choose another unit for this field, or check the stream's codec.",
+        )  # fmt: skip
+    return (2 * product + den) // (2 * den) + base
+
+
+# Writing ------------------------------------------------------------------------------------------
+
+
+def stored_of(slot: Slot, values: Sequence, rows: Sequence[int], scope: Scope) -> NDArray:
+    """The stored numbers of meanings for some records; a ZubretError names the first that can't be stored."""
+    tie = slot.tie
+    given = [n for n, v in enumerate(values) if v is not None]
+    if len(given) < len(values):
+        out = np.full(len(values), tie.none or 0, np.int64)
+        if given:
+            out[given] = stored_of(slot, [values[n] for n in given], [rows[n] for n in given], scope)
+        return out
+    if tie.values is not None:
+        return _unmapped(slot, values, rows, scope)
+    number = (lambda v: int(v, 16)) if tie.shown == "hex" and (tie.means or "").endswith(".id") else int
+    try:
+        whole = [number(v) for v in values]
+        unsigned = bool(whole) and min(whole) >= 0 and max(whole) >= 1 << 63
+        wide = np.array(whole, np.uint64 if unsigned else np.int64)
+    except (OverflowError, ValueError):
+        raise scope.fail("A number beyond 64 bits can't be stored.", slot, rows[0]) from None
+    line = line_of(slot, scope)
+    if line.plain or unsigned:
+        return wide
+    return _inverted(slot, wide, line.at(list(rows)), rows, scope)
+
+
+def _inverted(slot: Slot, wide: NDArray, line: Line, rows: Sequence[int], scope: Scope) -> NDArray:
+    num, den, base = line
+    rest = wide - base
+    if isinstance(den, int) and den == 1:
+        stored = rest // num
+        wrong = rest % num != 0
+    else:
+        stored = (2 * rest * den + num) // (2 * num)
+        back = np.where(np.less(num, den), stored * num // den, (2 * stored * num + den) // (2 * den))
+        wrong = back != rest
+    if np.any(wrong):
+        n = int(np.argmax(wrong))
+        raise scope.fail(_step_fault(slot, int(wide[n]), line.at(n)), slot, rows[n], _step_help(slot))
+    return stored
+
+
+def _step_fault(slot: Slot, value: int, line: Line) -> str:
+    num, den, base = (int(x) for x in line)
+    below = (value - base) * den // num
+    near = " or ".join(f"{round((below + n) * num / den) + base:,}" for n in (0, 1))
+    steps = f"in {slot.tie.unit_name}" if slot.tie.unit_name else f"in steps of {num:,}"
+    start = f" from {base:,}" if base else ""
+    return f"{value:,} can't be stored: the field counts {steps}{start}. The nearest are {near}."
+
+
+def _step_help(slot: Slot) -> str:
+    what = (slot.tie.means or "").split(".")[-1]
+    if what in ("at", "end"):
+        return "The layout must say on which grid the payloads stand: give `payload` an `align` that fits this unit."
+    return "Fit the replacement to such a step."
+
+
+def _unmapped(slot: Slot, values: Sequence, rows: Sequence[int], scope: Scope) -> NDArray:
+    back = {v: k for k, v in (slot.tie.values or {}).items()}
+    for value, row in zip(values, rows, strict=True):
+        if value not in back:
+            known = ", ".join(map(str, back))
+            raise scope.fail(
+                f"{value} can't be stored: the field knows {known}.", slot, row, "Fit the replacement to one of these."
+            )
+    return np.array([back[v] for v in values], np.int64)
+
+
+# Pools ----------------------------------------------------------------------------------------------
+
+
+class PoolTexts:
+    """The texts of a pool, by where they begin; one may begin inside another."""
+
+    def __init__(self, data: bytes, how: Pool):
+        self.data, self.how = data, how
+        self._starts: NDArray[np.int64] | None = None
+        self._pieces: list[str] = []
+
+    def _split(self) -> NDArray[np.int64]:
+        if self._starts is None:
+            ends = self.how.ends
+            places, at = [0], self.data.find(ends)
+            while at >= 0:
+                if (at - places[-1]) % len(ends) == 0:
+                    places.append(at + len(ends))
+                    at = self.data.find(ends, places[-1])
+                else:
+                    at = self.data.find(ends, at + 1)
+            self._starts = np.array(places, np.int64)
+            stops = [*(p - len(ends) for p in places[1:]), len(self.data)]
+            self._pieces = [decoded(self.data[a:b], self.how.encoding) for a, b in zip(places, stops, strict=True)]
+        return self._starts
+
+    def texts(self, offsets: NDArray) -> list[str]:
+        """The texts at some places, all inside the pool."""
+        starts = self._split()
+        found = np.searchsorted(starts, offsets, "right") - 1
+        out = [self._pieces[n] for n in found.tolist()]
+        for n in np.flatnonzero(starts[found] != offsets).tolist() if len(offsets) else ():
+            out[n] = self._inside(int(offsets[n]))
+        return out
+
+    def _inside(self, at: int) -> str:
+        """A text that begins inside another."""
+        step, end = len(self.how.ends), self.data.find(self.how.ends, at)
+        while end >= 0 and (end - at) % step:
+            end = self.data.find(self.how.ends, end + 1)
+        return decoded(self.data[at : end if end >= 0 else len(self.data)], self.how.encoding)
+
+    def places(self) -> dict[str, int]:
+        """Where each text first begins."""
+        starts = self._split().tolist()
+        return {
+            text: at for at, text in zip(reversed(starts), reversed(self._pieces), strict=True) if at < len(self.data)
+        }
+
+
+def pool_places(slot: Slot, stored: NDArray, scope: Scope) -> NDArray:
+    """Where the texts of stored numbers stand in their pool."""
+    return scaled(slot, stored, line_of(slot, scope), scope).astype(np.int64)
+
+
+def pooled(slot: Slot, stored: NDArray, pool: PoolTexts, scope: Scope) -> list:
+    """The texts to which a field's numbers point; None where `none` stands."""
+    offsets = pool_places(slot, stored, scope)
+    if slot.tie.none is not None and (stored == slot.tie.none).any():
+        given = stored != slot.tie.none
+        rest = iter(pool.texts(offsets[given]))
+        return [next(rest) if g else None for g in given.tolist()]
+    bad = (offsets < 0) | (offsets >= len(pool.data))
+    if bad.any():
+        row = int(np.argmax(bad))
+        what = f"The text at {int(offsets[row]):,} leaves the {len(pool.data):,} bytes of {slot.tie.pool}."
+        raise scope.fail(what, slot, row)
+    return pool.texts(offsets)

@@ -1,0 +1,91 @@
+"""Codecs with parameters, as a layout gives them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from ...base import ZubretError
+from ...base.format import frozen
+from ...codec import CODECS, codec_named
+
+
+class CodecModel(BaseModel):
+    """A codec, and what of it is not as usual."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    codec: str = Field(description="pcm, ima-adpcm and so on", examples=sorted(CODECS))
+    sample: str | None = Field(None, description="pcm: u8, s8, s16, s24, s32, f32, f64, a-law or mu-law")
+    order: Literal["little", "big"] | None = Field(
+        None, description="pcm: byte order of a sample; vorbis, opus: of a packet's length"
+    )
+    interleave: int | None = Field(
+        None,
+        description="bytes of each channel in turn; 0 for one sample or frame, -1 for one whole channel after another",
+    )
+    header: Literal["wave", "dvi4", "none"] | None = Field(None, description="step-adpcm: what begins a block")
+    nibbles: Literal["low", "high"] | None = Field(
+        None, description="ADPCM and delta-pcm: which four bits of a byte come first"
+    )
+    group: int | None = Field(None, description="step-adpcm: bytes of each channel in turn; 0 for one nibble of each")
+    rule: Literal["shifts", "product"] | None = Field(None, description="step-adpcm: how a difference is rounded")
+    frame: int | None = Field(None, description="filter-adpcm: bytes of a frame of one channel")
+    filters: list[tuple[int, int]] | None = Field(None, description="filter-adpcm: pairs of coefficients in 1/64")
+    word: Literal["filter-shift", "shift-filter"] | None = Field(
+        None, description="filter-adpcm: what stands in the high and the low half of a frame's first byte"
+    )
+    flags: list[int] | None = Field(
+        None,
+        description="filter-adpcm: the second byte as it comes, at the loop's start, at its end, at the last frame",
+    )
+    rounding: Literal["truncate", "nearest", "floor"] | None = Field(
+        None, description="filter-adpcm: how a prediction becomes a whole number"
+    )
+    framing: Literal["counted", "fixed", "table"] | None = Field(
+        None, description="vorbis, opus: a length before each packet, all of block_size bytes, or a table of lengths"
+    )
+    width: Literal[1, 2, 4] | None = Field(None, description="vorbis, opus: bytes of a packet's length")
+    headers: Literal["setup", "stream", "none"] | None = Field(
+        None, description="vorbis, opus: header packets in bank.setup, before the others, or none"
+    )
+    blocks: tuple[int, int] | None = Field(
+        None, description="vorbis: frames of a short and a long block, where only the setup header is kept"
+    )
+    skip: int | None = Field(None, description="opus: frames at the beginning that are not heard")
+    sector: int | None = Field(
+        None, description="xa-adpcm: bytes of a disc's sector; 0 where groups follow one another"
+    )
+    lead: int | None = Field(None, description="xa-adpcm: bytes of a sector before its sound")
+    table: list[int] | None = Field(None, description="delta-pcm: 16 or 256 differences")
+    first: int | None = Field(None, description="delta-pcm: the sample before the first one")
+    decoder: str | None = Field(None, description="library: the media library's name for a decoder; only read")
+    extradata: str | None = Field(None, description="library: what the decoder wants to know beforehand, hexadecimal")
+    packet: int | None = Field(None, description="library: bytes given to the decoder at once")
+    bits: int | None = Field(None, description="library: bits of a stored sample, where the decoder asks for that")
+    wraps: bool | None = Field(None, description="delta-pcm: whether a sum beyond 16 bits wraps round")
+
+    @property
+    def parameters(self) -> tuple[tuple[str, object], ...]:
+        """Those that are given, as a format holds them."""
+        return frozen({name: value for name, value in self if value is not None and name != "codec"})
+
+    @model_validator(mode="after")
+    def _known(self):
+        try:
+            codec_named(self.codec, self.parameters)
+        except ZubretError as e:
+            raise ValueError(f"{e.what.rstrip('.')}. {e.next}") from None
+        return self
+
+
+def spec_of(codecs: Mapping[str, CodecModel], name: str) -> tuple[str, tuple[tuple[str, object], ...]]:
+    """The codec and the parameters that a layout means by a name."""
+    return (codecs[name].codec, codecs[name].parameters) if name in codecs else (name, ())
+
+
+def name_of(codecs: Mapping[str, CodecModel], codec: str, parameters: tuple[tuple[str, object], ...]) -> str:
+    """The name by which a layout knows a codec with these parameters."""
+    return next((n for n, c in codecs.items() if (c.codec, c.parameters) == (codec, parameters)), codec)

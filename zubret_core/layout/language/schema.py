@@ -1,0 +1,244 @@
+"""The parts of a layout, as pydantic models: what a layout file may say.
+
+docs/layout-language.md explains each of them; the JSON Schema of the language is `Layout.model_json_schema()`. What
+needs knowledge of field types, or of several regions at once, is checked by `loading`.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Any, Literal
+
+from pydantic import Field, PrivateAttr, model_validator
+
+from .codecs import CodecModel
+from .fields import FieldModel, Tied
+from .steps import Steps
+from .terms import MEANINGS, FillByte, HexBytes, Name, Number, Order, Strict
+
+
+class Body(Strict):
+    """The payload that follows each record of a region, before the next record."""
+
+    size: Name = Field(description="the field of the record that says how many bytes")
+    align: int = Field(1, ge=1, le=1 << 24)
+    fill: FillByte = b"\0"
+    nested: list[str] = Field(default=[], description="ids of records whose body is records again")
+    skip: int = Field(0, ge=0, le=1 << 16, description="bytes at the beginning of a nested body")
+
+
+class Pool(Strict):
+    """A region of texts, one behind the other."""
+
+    encoding: str = "utf-8"
+    ends: HexBytes = b"\0"
+
+
+class Guard(Strict):
+    """Space that the format wants beside a payload, as bytes or as frames of the stream."""
+
+    bytes: Number = 0
+    frames: Number = 0
+    fill: FillByte | None = Field(None, description="left out: the payload's own fill")
+
+
+class Stand(Strict):
+    """How the payloads of a group stand: on which grid, with which space around them."""
+
+    align: Number = Field(1, description="a number, or an expression on fields of the record")
+    fill: FillByte = b"\0"
+    before: Guard = Guard()
+    behind: Guard = Guard()
+
+
+class PayloadModel(Stand):
+    """Where payloads stand and how all of them are packed."""
+
+    file: Name | None = Field(None, description="one of `files`; with {volume} in its name, entry.volume chooses")
+    packed: Steps = []
+    sizes: Literal["given", "next"] = Field("given", description="next: a payload ends where the next one begins")
+
+
+class Region(Strict):
+    """A place in a file with fields, once or repeated; or a pool of texts."""
+
+    name: Name
+    file: Name | None = Field(None, description="one of `files`; left out: the described file")
+    when: Number | None = None
+    at: Number | None = Field(None, description="left out where a field means `<this region>.at`, or with `after`")
+    origin: str = Field("file", description="what `at` counts from: file, end, or the start of a region")
+    after: Name | None = Field(None, description="the region stands directly behind this one")
+    repeat: Number | None = None
+    until: Number | None = Field(None, description="`end`, `zero`, or an expression that is true of the last record")
+    sentinel: bool = Field(False, description="the last record is no entry: it only says where the payloads end")
+    size: Number | None = Field(None, description="bytes of the region, where the records do not say")
+    align: int = Field(1, ge=1, le=1 << 24)
+    byte_order: Order | None = None
+    group: str = ""
+    payload: Stand | None = Field(None, description="how the payloads of this group stand, where not as all others")
+    fields: list[FieldModel] = []
+    body: Body | None = None
+    pool: Pool | None = None
+    packed: Steps = []
+
+    @property
+    def once(self) -> bool:
+        """Whether it has exactly one record."""
+        return self.repeat is None and self.until is None and self.pool is None
+
+    @property
+    def ends_itself(self) -> bool:
+        """Whether the record of which `until` is true ends it, and is no item."""
+        return self.until not in (None, "end", "zero")
+
+    @model_validator(mode="after")
+    def _consistent(self):
+        if bool(self.fields) == bool(self.pool):
+            raise ValueError(f"region {self.name} needs fields, or `pool`, and not both")
+        if self.repeat is not None and self.until is not None:
+            raise ValueError(f"region {self.name} has both repeat and until")
+        if self.body and (self.packed or self.file):
+            raise ValueError(f"region {self.name} has a body, so it can't be packed or stand in another file")
+        if (self.packed or self.pool) and self.size is None:
+            raise ValueError(f"region {self.name} needs `size`: its bytes in the file")
+        return self
+
+
+class End(Strict):
+    """How the file's end is aligned, and the byte that fills the space before."""
+
+    align: int = Field(1, ge=1, le=1 << 24)
+    fill: FillByte = b"\0"
+    least: int = Field(0, ge=0, le=1 << 24, description="bytes of fill that always stand there")
+
+
+class FileModel(Strict):
+    """A file beside the described one that belongs to it."""
+
+    name: str = Field(min_length=1, max_length=200, description="{stem}, {name} and {volume:02} may stand in it")
+    limit: int | None = Field(None, ge=1, description="bytes that one volume may have at most")
+    first: int = Field(0, ge=0, le=1, description="the number of the first volume")
+
+    @model_validator(mode="after")
+    def _inside(self):
+        if "/" in self.name or "\\" in self.name or self.name in (".", ".."):
+            raise ValueError("a companion stands in the same folder, so its name has no slash")
+        if re.search(r"[{}]", re.sub(r"\{(stem|name|volume(:0?\d{1,2})?)\}", "", self.name)):
+            raise ValueError("only {stem}, {name} and {volume} or {volume:02} may stand in braces")
+        return self
+
+    @property
+    def volumes(self) -> bool:
+        """Whether there are several, by number."""
+        return "{volume" in self.name
+
+    def called(self, described: str, volume: int = 0) -> str:
+        """The name beside a described file; `described` is that file's name without folders."""
+        stem = described.rpartition(".")[0] or described
+        return self.name.format(stem=stem, name=described, volume=volume)
+
+
+class KeyModel(Strict):
+    """A key that the ring must hold."""
+
+    length: list[int] = Field(default=[16, 24, 32], description="bytes that it may have")
+    title: str = ""
+
+
+class Mark(Strict):
+    """Bytes that stand at a fixed place in every file of the format; a place below 0 counts from the end."""
+
+    at: int
+    bytes: HexBytes
+
+
+class Layout(Strict):
+    """A whole layout."""
+
+    zubret: Literal[1]
+    id: str = Field(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=60)
+    title: str = ""
+    describes: Literal["archive", "bank", "list"]
+    byte_order: Order = "little"
+    recognise: list[Mark] = Field(default=[], max_length=16)
+    names: list[str] = Field(default=[], description="endings of file names, for formats without marks")
+    files: dict[Name, FileModel] = {}
+    keys: dict[Name, KeyModel] = {}
+    packed: Steps = Field(default=[], description="steps over the whole file")
+    size: int = Field(1 << 32, ge=1, description="unpacked bytes of a packed file at most")
+    methods: dict[str, Steps] = {"plain": []}
+    codecs: dict[str, CodecModel] = Field(
+        default={}, description="codecs with parameters, by names of the layout's own"
+    )
+    given: dict[Literal["stream.codec", "stream.rate", "stream.channels", "stream.block_size"], int | str] = Field(
+        default={}, description="meanings that no field holds, the same for every stream"
+    )
+    regions: list[Region] = Field(min_length=1, max_length=64)
+    payload: PayloadModel = PayloadModel()
+    end: End = End()
+    keeps: list[Literal["rate", "channels", "codec", "block_size", "length", "loop"]] = Field(
+        default=[], description="what a replacement stream may not change"
+    )
+    _memory: dict[Any, Any] = PrivateAttr(default_factory=dict)
+
+    @property
+    def memory(self) -> dict[Any, Any]:
+        """What readers work out once for all files of this layout, each under a key of its own."""
+        return self._memory
+
+    @property
+    def kind(self) -> str:
+        """What its items are: entry, stream or listed."""
+        return {"archive": "entry", "bank": "stream", "list": "listed"}[self.describes]
+
+    def item_regions(self) -> list[Region]:
+        """The regions whose records are the entries or streams."""
+        return [r for r in self.regions if r.body or any(_owner(t) == self.kind for t in ties_of(r))]
+
+    def region(self, name: str) -> Region | None:
+        """The region with this name."""
+        return next((r for r in self.regions if r.name == name), None)
+
+    def stand_of(self, group: str) -> Stand:
+        """How the payloads of a group of regions stand."""
+        own = (r.payload for r in self.regions if r.group == group and r.payload is not None)
+        return next(own, self.payload)
+
+    @model_validator(mode="after")
+    def _recognisable(self):
+        if not self.recognise and not self.names:
+            raise ValueError("a layout needs `recognise` (marks), or `names` (endings) for formats without marks")
+        return self
+
+
+def _owner(tie: Tied) -> str:
+    return MEANINGS[tie.means].owner if tie.means in MEANINGS else ""
+
+
+def ties_of(region: Region) -> list[Tied]:
+    """The fields of a region and the parts of its bit fields, in order."""
+    out: list[Tied] = []
+    for field in region.fields:
+        out.append(field)
+        out.extend(field.parts or ())
+    return out
+
+
+PLACES_OF_KEYS: dict[str, list[str]] = {}
+"""Every key of the language, and the names of the parts that may have it."""
+_WORDS = {"Layout": "the layout itself", "Region": "a region", "FieldModel": "a field", "BitPart": "a part of a field",
+          "PayloadModel": "`payload`", "Stand": "`payload`", "End": "`end`", "SumModel": "a sum", "Body": "a body",
+          "FileModel": "a file", "Guard": "`before` and `behind`", "KeyModel": "a key", "Mark": "a mark"}  # fmt: skip
+
+
+def _learn_keys(model: type[Strict]) -> None:
+    for part in model.__subclasses__():
+        for key in part.model_fields:
+            places = PLACES_OF_KEYS.setdefault(key, [])
+            if (word := _WORDS.get(part.__name__, "")) and word not in places:
+                places.append(word)
+        _learn_keys(part)
+
+
+_learn_keys(Strict)
+__all__ = ["PLACES_OF_KEYS", "FieldModel", "Layout", "Region", "Tied", "ties_of"]

@@ -1,0 +1,412 @@
+"""What a layout must fulfil besides its grammar: names that have a value, types that suit their meanings, regions that
+can be found, ties that can be solved. Each rule gives the place in the layout's text and one sentence."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable, Iterator
+
+from ...base import Format, ZubretError
+from ...codec import CODECS, codec_named
+from ..language.codecs import spec_of
+from ..language.expression import compiled
+from ..language.fields import WHOLE, BitPart, FieldModel, Tied
+from ..language.order import Circle, check_reading_order, writing_order
+from ..language.schema import Guard, Layout, Region, ties_of
+from ..language.steps import ChunkStep, PackStep
+from ..language.terms import BYTES, MEANINGS, NUMBER, OF_REGION, ONCE, TEXT, UNITS, meaning_of
+from ..types import TYPES
+
+Path = tuple[str | int, ...]
+Fault = tuple[Path, str]
+BUILT_IN = {"file.size", "region.at", "record.at", "record.index"}
+"""Names that have a value in every tie."""
+
+
+def faults_of(layout: Layout) -> Iterator[Fault]:
+    """Everything that is wrong with a layout, the plainest first."""
+    for rule in (_regions, _fields, _ties, _steps, _streams, _items, _names, _circles):
+        yield from rule(layout)
+
+
+def _walk(layout: Layout) -> Iterator[tuple[Region, Path, FieldModel, Tied, Path]]:
+    """Every tie with its region and its field, and the places of region and tie."""
+    for r, region in enumerate(layout.regions):
+        for f, field in enumerate(region.fields):
+            where: Path = ("regions", r, "fields", f)
+            yield region, ("regions", r), field, field, where
+            for p, part in enumerate(field.parts or ()):
+                yield region, ("regions", r), field, part, (*where, "parts", p)
+
+
+# Regions ----------------------------------------------------------------------------------------------
+
+
+def _regions(layout: Layout) -> Iterator[Fault]:
+    names = [r.name for r in layout.regions]
+    for n, region in enumerate(layout.regions):
+        where: Path = ("regions", n)
+        if names.count(region.name) > 1:
+            yield where, f"two regions have the name {region.name}"
+        own = [t.name for t in ties_of(region)]
+        for name in own:
+            if own.count(name) > 1:
+                yield where, f'the name "{name}" stands twice in region {region.name}'
+        before = names[:n]
+        tied = {t.means for r in layout.regions[:n] for t in ties_of(r)}
+        places = sum((region.at is not None, region.after is not None, f"{region.name}.at" in tied))
+        if places != 1:
+            yield (
+                where,
+                (
+                    f"region {region.name} needs exactly one of `at`, `after`, and an earlier field that means {region.name}.at"
+                ),
+            )
+        for word, other in (("after", region.after), ("origin", region.origin)):
+            if other is not None and other not in before and not (word == "origin" and other in ("file", "end")):
+                yield (*where, word), f'"{other}" is no earlier region ({word} of region {region.name})'
+        if region.file is not None and region.file not in layout.files:
+            yield (*where, "file"), f'"{region.file}" is not one of `files` (region {region.name})'
+        if region.sentinel and region.repeat is None:
+            yield (*where, "sentinel"), f"region {region.name} needs `repeat`, whose last record is the sentinel"
+        if region.payload is not None and region not in layout.item_regions():
+            yield (
+                (*where, "payload"),
+                f"region {region.name} holds no {layout.kind}.* meanings, so no payload is its own",
+            )
+        if region.body is not None:
+            yield from _body(region, (*where, "body"))
+        means = [t.means for f in region.fields for t in (f, *(f.parts or ())) if t.means and f.when is None]
+        for m in means:
+            if means.count(m) > 1:
+                yield where, f'"{m}" stands twice in region {region.name}'
+
+
+def _body(region: Region, where: Path) -> Iterator[Fault]:
+    assert region.body is not None
+    found = [(f, t) for f in region.fields for t in (f, *(f.parts or ())) if t.name == region.body.size]
+    if not found:
+        yield where, f"region {region.name} has no field {region.body.size} for the body's size"
+    elif not TYPES[found[0][0].type].whole or found[0][1].values:
+        yield where, f"the size of a body is a whole number, but {region.body.size} is none"
+
+
+# Fields by themselves ---------------------------------------------------------------------------------
+
+
+def _fields(layout: Layout) -> Iterator[Fault]:
+    for region, _, field, tie, where in _walk(layout):
+        if tie is not field:
+            continue
+        kind = TYPES[field.type]
+        if fault := kind.fault(field):
+            yield where, f"a field of type {field.type} {fault}"
+        if isinstance(field.length, str):
+            yield from _length_field(region, field, where)
+        if field.parts and not field.type.startswith("u"):
+            yield where, "only an unsigned integer can have parts"
+        elif field.parts and sum(p.bits for p in field.parts) > int(field.type[1:]):
+            yield where, f"the parts have more bits than {field.type}"
+        elif field.parts and (field.means or field.sum):
+            yield where, f"{field.name} has parts, so meanings and sums belong to these"
+        if field.one_of is not None and not kind.whole:
+            yield where, f"`one_of` lists whole numbers, but a field of type {field.type} holds none"
+        if field.equals is not None and kind.whole != isinstance(field.equals, int):
+            yield where, f"`equals` of a field of type {field.type} is {'a whole number' if kind.whole else 'bytes'}"
+
+
+def _length_field(region: Region, field: FieldModel, where: Path) -> Iterator[Fault]:
+    before: dict[str, Tied] = {}
+    for other in region.fields:
+        if other is field:
+            break
+        if TYPES[other.type].whole and other.type != "digits":
+            before |= {t.name: t for t in (other, *(other.parts or ()))}
+    holder = before.get(str(field.length))
+    if holder is None:
+        yield where, f'"{field.length}" is no earlier integer (length of field {field.name} of region {region.name})'
+    elif holder.values or not isinstance(holder.unit, int) or not isinstance(holder.base, int):
+        yield where, f"{holder.name} gives a length, so its unit and base are plain numbers, and it has no `values`"
+
+
+# Ties: what a field may mean --------------------------------------------------------------------------
+
+
+def _ties(layout: Layout) -> Iterator[Fault]:
+    regions = [r.name for r in layout.regions]
+    for region, _, field, tie, where in _walk(layout):
+        named = f"field {tie.name} of region {region.name}"
+        kind = TYPES[field.type]
+        if tie.pool is not None and not any(r.name == tie.pool and r.pool for r in layout.regions):
+            yield where, f'"{tie.pool}" is no region with a pool ({named})'
+        if tie.sum is not None:
+            if tie.sum.of not in WHOLE and tie.sum.of not in regions:
+                yield where, f'a sum covers {", ".join(WHOLE)} or a region, not "{tie.sum.of}" ({named})'
+            if field.type in ("varint", "align", "f32", "f64"):
+                yield where, f"a field of type {field.type} can't hold a sum; use an integer, bytes or text ({named})"
+        if not kind.whole:
+            for key in ("unit", "base", "values", "none", "pool", "hash"):
+                if getattr(tie, key) != type(tie).model_fields[key].default:
+                    yield where, f"`{key}` is for fields of whole numbers, but {tie.name} is of type {field.type}"
+        if tie.means is not None:
+            yield from _meaning(layout, region, field, tie, where)
+        elif tie.unit_name:
+            yield where, f"the unit {tie.unit_name} needs a meaning ({named})"
+        if tie.none is not None and kind.whole and not _within(field, tie, tie.none):
+            yield where, f"{tie.name} can't hold {tie.none:,}, the number that stands for none"
+        for stored in (tie.values or {}) if kind.whole else ():
+            if not _within(field, tie, stored):
+                yield where, f"{tie.name} can't hold {stored:,}, which `values` lists"
+
+
+def _within(field: FieldModel, tie: Tied, number: int) -> bool:
+    low, high = (0, (1 << tie.bits) - 1) if isinstance(tie, BitPart) else TYPES[field.type].limits(field)
+    return low <= number <= high
+
+
+def _meaning(layout: Layout, region: Region, field: FieldModel, tie: Tied, where: Path) -> Iterator[Fault]:
+    means, named = tie.means or "", f"field {tie.name} of region {region.name}"
+    owner, _, what = means.partition(".")
+    if means in MEANINGS:
+        if MEANINGS[means].owner not in (layout.kind, "folder"):
+            yield where, f"a layout of this kind ({layout.describes}) ties only {layout.kind}.* meanings ({named})"
+            return
+        if region.once:
+            yield where, f"region {region.name} holds meanings of many records, so it needs `repeat` or `until`"
+    elif (
+        means not in ONCE
+        and not (owner in {r.name for r in layout.regions} and what in OF_REGION)
+        and not (owner in layout.files and what in ("size", "count"))
+    ):
+        near = difflib.get_close_matches(means, [*MEANINGS, *ONCE], 1)
+        hint = f' Did you mean "{near[0]}"?' if near else ""
+        yield where, f'"{means}" is not a meaning that Zubret knows ({named}).{hint}'
+        return
+    elif not region.once:
+        yield where, f"{means} is said once, so region {region.name} can't repeat ({named})"
+    yield from _suits(field, tie, means, where)
+
+
+def _suits(field: FieldModel, tie: Tied, means: str, where: Path) -> Iterator[Fault]:
+    """Whether a field's type can give what its meaning takes."""
+    wanted, gives = meaning_of(means), _gives(field, tie)
+    if tie.unit_name and tie.unit_name not in wanted.units:
+        units = " or ".join(wanted.units) or "no unit by name"
+        yield where, f"{means} takes {units}, not {tie.unit_name} (field {tie.name})"
+    if not gives:
+        if tie.values:
+            yield where, f"`values` of {tie.name} are all whole numbers, or all texts"
+            return
+        help = "an integer type such as u32" if NUMBER in wanted.takes else "text" if TEXT in wanted.takes else "bytes"
+        yield where, f"a field of type {field.type} can't mean {means}, which is {wanted.takes[0]}; use {help}"
+    elif gives not in wanted.takes:
+        help = {
+            NUMBER: "use an integer type such as u32, or digits",
+            TEXT: "use text, or give the number `values` or a `pool`",
+            BYTES: "use bytes",
+        }[wanted.takes[0]]
+        yield where, f"{tie.name} gives {gives}, but {means} is {' or '.join(wanted.takes)}; {help}"
+
+
+def _gives(field: FieldModel, tie: Tied) -> str:
+    """The kind of value that a tie gives; empty where it gives none."""
+    if tie.pool:
+        return TEXT
+    if tie.values:
+        texts = {isinstance(v, str) for v in tie.values.values()}
+        return "" if len(texts) > 1 else TEXT if texts == {True} else NUMBER
+    carries = TYPES[field.type].carries
+    return carries[0] if carries else ""
+
+
+# Steps ------------------------------------------------------------------------------------------------
+
+
+def _all_steps(steps: list) -> Iterator:
+    for step in steps:
+        yield step
+        yield from _all_steps(step.packed if isinstance(step, ChunkStep) else [])
+
+
+def _steps(layout: Layout) -> Iterator[Fault]:
+    chains: list[tuple[Path, list]] = [(("packed",), layout.packed), (("payload",), layout.payload.packed)]
+    chains += [(("methods", name), steps) for name, steps in layout.methods.items()]
+    chains += [(("regions", n, "packed"), r.packed) for n, r in enumerate(layout.regions)]
+    for where, steps in chains:
+        for step in _all_steps(steps):
+            key = getattr(step, "key", None)
+            if key is not None and key not in layout.keys:
+                yield where, f'"{key}" is not one of `keys` (a step by {step.by})'
+    if layout.payload.file is not None and layout.payload.file not in layout.files:
+        yield ("payload",), f'"{layout.payload.file}" is not one of `files` (payload)'
+
+
+def _shrinks(steps: list) -> bool:
+    return any(isinstance(s, PackStep | ChunkStep) for s in steps)
+
+
+# Items ------------------------------------------------------------------------------------------------
+
+
+def _items(layout: Layout) -> Iterator[Fault]:
+    kind, items, where = layout.kind, layout.item_regions(), ("regions",)
+    if not items:
+        yield where, f"at least one region must hold {kind}.* meanings"
+        return
+    present = {t.means for r in items for t in ties_of(r)}
+    if kind == "listed":
+        if "listed.path" not in present or any(r.body for r in items):
+            yield where, "a list needs a field that means listed.path, and no bodies"
+        return
+    body = any(r.body for r in items)
+    if kind == "entry" and not present & {"entry.path", "entry.name", "entry.id"}:
+        yield where, "entries need entry.path, entry.name or entry.id"
+    if not body and f"{kind}.at" not in present:
+        yield where, f"no field means {kind}.at"
+    if not body and not present & {f"{kind}.stored", f"{kind}.end"} and layout.payload.sizes == "given":
+        yield where, f"no field means {kind}.stored or {kind}.end; say payload: {{sizes: next}} if none does"
+    if f"{kind}.size" not in present and any(map(_shrinks, [layout.payload.packed, *layout.methods.values()])):
+        yield where, f"packed payloads need a field that means {kind}.size: how many bytes come out"
+    if f"{kind}.loop_length" in present and f"{kind}.loop_end" in present:
+        yield where, "a loop has an end or a length; tie one of them"
+
+
+def _streams(layout: Layout) -> Iterator[Fault]:
+    if layout.kind != "stream":
+        return
+    present = {t.means for r in layout.item_regions() for t in ties_of(r)}
+    for what in ("codec", "rate"):
+        if f"stream.{what}" not in present | set(layout.given):
+            yield ("regions",), f"no field means stream.{what}, and `given` does not have it"
+    for what, value in layout.given.items():
+        if what in present:
+            yield ("given",), f"{what} is given, and a field means it, too"
+        if what != "stream.codec" and not isinstance(value, int):
+            yield ("given",), f"{what} is a whole number"
+    named: list[tuple[Path, object]] = [(("given",), v) for w, v in layout.given.items() if w == "stream.codec"]
+    for _, _, _, tie, where in _walk(layout):
+        if tie.means == "stream.codec":
+            named += [(where, v) for v in (tie.values or {}).values()]
+    for where, name in named:
+        if name not in CODECS and name not in layout.codecs:
+            known = ", ".join([*layout.codecs, *CODECS])
+            yield where, f'"{name}" is no codec, and not one of `codecs`; there are {known}'
+        elif "stream.frames" not in present and not _has_length(layout, str(name)):
+            yield where, f"{name} does not tell a stream's length from its bytes, so a field must mean stream.frames"
+
+
+def _has_length(layout: Layout, name: str) -> bool:
+    """Whether a codec's bytes say how many frames they hold."""
+    codec, parameters = spec_of(layout.codecs, name)
+    try:
+        format = Format(codec, 1, 1, 1, None, 1024, parameters=parameters)
+        return codec_named(codec, parameters).stored_size(format) is not None
+    except ZubretError:
+        return True
+
+
+# Names in expressions ---------------------------------------------------------------------------------
+
+
+def _once(regions: Iterable[Region]) -> set[str]:
+    """Numbers of regions that stand once, by `region.field`."""
+    whole = ((r, f) for r in regions if r.once for f in r.fields if TYPES[f.type].whole)
+    return {f"{r.name}.{t.name}" for r, f in whole for t in (f, *(f.parts or ()))}
+
+
+def _whole_names(fields: Iterable[FieldModel]) -> set[str]:
+    return {t.name for f in fields if TYPES[f.type].whole for t in (f, *(f.parts or ()))}
+
+
+def _names(layout: Layout) -> Iterator[Fault]:
+    every = _once(layout.regions) | {"file.size"}
+    items = layout.item_regions()
+    of_item = _item_names(layout)
+    for r, region in enumerate(layout.regions):
+        where: Path = ("regions", r)
+        earlier = _once(layout.regions[:r]) | {"file.size"}
+        own = _whole_names(region.fields)
+        for key in ("when", "at", "repeat", "size"):
+            yield from _known(
+                getattr(region, key), (*where, key), earlier, "a field of an earlier region that stands once"
+            )
+        if region.ends_itself:
+            yield from _known(
+                region.until, (*where, "until"), earlier | own, "a number of the record or of an earlier region"
+            )
+        tied = BUILT_IN | own | (every | of_item if region in items else earlier)
+        for f, field in enumerate(region.fields):
+            place: Path = (*where, "fields", f)
+            before = earlier | _whole_names(region.fields[:f])
+            yield from _known(field.when, place, before, "an earlier number of the record or of an earlier region")
+            for tie in (field, *(field.parts or ())):
+                texts = [tie.base] if tie.unit_name else [tie.unit, tie.base]
+                if tie.sum is not None:
+                    for text in (tie.sum.start, tie.sum.end):
+                        yield from _known(text, place, every | {"region.at"}, "a field of a region that stands once")
+                for text in texts:
+                    yield from _known(
+                        text, place, tied, "a number of the record, of a region that stands once, or of the item"
+                    )
+        if region.payload is not None:
+            yield from _stand_names(region.payload, (*where, "payload"), every | BUILT_IN | own | of_item)
+    firsts = [_whole_names(region.fields) for region in items]
+    common = set.intersection(*firsts) if firsts else set()
+    yield from _stand_names(layout.payload, ("payload",), every | BUILT_IN | common | of_item)
+
+
+def _item_names(layout: Layout) -> set[str]:
+    """Meanings of an item that expressions may name: whole numbers that a field, `given` or the places give."""
+    kind = layout.kind
+    present = {t.means for r in layout.item_regions() for t in ties_of(r) if t.means}
+    numbers = {m for m in present if meaning_of(m).takes == (NUMBER,)}
+    return (
+        numbers
+        | ({f"{kind}.at", f"{kind}.stored"} if kind != "listed" else set())
+        | {m for m in layout.given if m != "stream.codec"}
+    )
+
+
+def _stand_names(stand, where: Path, known: set[str]) -> Iterator[Fault]:
+    texts = [stand.align]
+    for guard in (stand.before, stand.behind):
+        assert isinstance(guard, Guard)
+        texts += [guard.bytes, guard.frames]
+    for text in texts:
+        yield from _known(text, where, known, "a number of the record or of a region that stands once")
+
+
+def _known(text: int | str | None, where: Path, known: set[str], what: str) -> Iterator[Fault]:
+    for name in compiled(text).names if text is not None else ():
+        if name not in known:
+            near = difflib.get_close_matches(name, sorted(known - {name}), 1)
+            hint = f' Did you mean "{near[0]}"?' if near else ""
+            more = f" Units by name are {', '.join(UNITS)}." if not near and "." not in name else ""
+            yield where, f'"{name}" is not {what}.{hint}{more}'
+
+
+# Circles ----------------------------------------------------------------------------------------------
+
+
+def _circles(layout: Layout) -> Iterator[Fault]:
+    try:
+        check_reading_order(layout)
+    except Circle as e:
+        yield _both(layout, lambda tie: (tie.means or "").partition(".")[2], e)
+    for region in layout.regions:
+        try:
+            writing_order(region)
+        except Circle as e:
+            yield _both(layout, lambda tie: tie.name, e, region)
+
+
+def _both(layout: Layout, name_of, circle: Circle, region: Region | None = None) -> Fault:
+    """A circle at the place of its later field; the text has the places of both as {0} and {1}."""
+    places: dict[str, Path] = {}
+    for other, _, _, tie, where in _walk(layout):
+        if name_of(tie) in circle.names and (region is None or other is region):
+            places.setdefault(name_of(tie), where)
+    first, second = (places[n] for n in circle.names)
+    if circle.names[0] == circle.names[1]:
+        return first, f"{circle.names[0]} is worked out from itself"
+    return first, f"{circle.names[0]} and {circle.names[1]} are each worked out from the other (see also {{{second}}})"

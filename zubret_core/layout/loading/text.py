@@ -1,0 +1,144 @@
+"""From the text of a layout to its model, with the line of every fault.
+
+The text is YAML 1.2 read by the JSON-like rules of its core schema (YAML 1.2.2, section 10.3)
+with one difference: digits with a leading zero stay text, so that an id such as 0246 is kept.
+"""
+
+from __future__ import annotations
+
+import difflib
+import re
+from typing import Any
+
+from pydantic import ValidationError
+from ruamel.yaml import YAML
+from ruamel.yaml.error import MarkedYAMLError
+from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
+
+from ...base import ZubretError
+from ..language.schema import PLACES_OF_KEYS, Layout
+from .rules import faults_of
+
+LARGEST = 1 << 20
+"""Bytes of layout text that are read at most."""
+
+_INT = re.compile(r"[-+]?(0|[1-9][0-9]*)$|0x[0-9a-fA-F]+$")
+_FLOAT = re.compile(r"[-+]?[0-9]+\.[0-9]+$")
+_WORDS = {"true": True, "false": False, "null": None, "~": None, "": None}
+_Path = tuple[str | int, ...]
+
+
+def load_layout(text: str, file: str = "layout") -> Layout:
+    """The layout that `text` describes; a ZubretError names the line of the first fault."""
+    lines: dict[_Path, int] = {}
+
+    def fail(line: int, what: str) -> ZubretError:
+        return ZubretError(what, file=file, field=f"line {line}", next="Correct this line of the layout.")
+
+    if len(text) > LARGEST:
+        raise fail(1, f"A layout has at most {LARGEST:,} characters.")
+    try:
+        node = YAML(typ="safe", pure=True).compose(text)
+    except MarkedYAMLError as e:
+        line = e.problem_mark.line + 1 if e.problem_mark else 1
+        raise fail(line, f"This is not YAML: {e.problem or e.context}.") from e
+    except RecursionError as e:
+        raise fail(1, "The layout is nested too deeply.") from e
+    if node is None:
+        raise fail(1, "The layout is empty.")
+    try:
+        data = _plain(node, (), lines, set())
+        layout = Layout.model_validate(data)
+    except _Fault as e:
+        raise fail(e.line, e.what) from e
+    except ValidationError as e:
+        first = e.errors()[0]
+        where = _known(tuple(first["loc"]), lines)
+        if len(where) <= 2:
+            where = max(where, _named(str(first["msg"]), data, lines), key=len)
+        raise fail(lines.get(where, 1), _worded(first, where)) from e
+    for place, message in faults_of(layout):
+        raise fail(lines.get(_known(place, lines), 1), _ruled(place, message, lines))
+    return layout
+
+
+class _Fault(Exception):
+    def __init__(self, line: int, what: str):
+        self.line, self.what = line, what
+
+
+def _plain(node: Node, path: _Path, lines: dict[_Path, int], open_nodes: set[int]) -> Any:
+    """A YAML node as dicts, lists and scalars; remembers the line of each path."""
+    lines[path] = node.start_mark.line + 1
+    if id(node) in open_nodes:
+        raise _Fault(lines[path], "An alias that contains itself has no end.")
+    if len(lines) > 100_000:
+        raise _Fault(lines[path], "The layout has too many parts.")
+    if isinstance(node, ScalarNode):
+        return _scalar(node)
+    open_nodes = open_nodes | {id(node)}
+    if isinstance(node, SequenceNode):
+        return [_plain(n, (*path, i), lines, open_nodes) for i, n in enumerate(node.value)]
+    assert isinstance(node, MappingNode)
+    out: dict[Any, Any] = {}
+    for key_node, value_node in node.value:
+        key = _scalar(key_node) if isinstance(key_node, ScalarNode) else None
+        if key is None or isinstance(key, bool | float):
+            raise _Fault(key_node.start_mark.line + 1, "A key must be a word or a whole number.")
+        if key in out:
+            raise _Fault(key_node.start_mark.line + 1, f'"{key}" stands twice here.')
+        out[key] = _plain(value_node, (*path, key), lines, open_nodes)
+        lines[(*path, key)] = key_node.start_mark.line + 1
+    return out
+
+
+def _scalar(node: ScalarNode) -> Any:
+    text = node.value
+    if node.style in ("'", '"', "|", ">"):
+        return text
+    if text.lower() in _WORDS:
+        return _WORDS[text.lower()]
+    if _INT.match(text):
+        return int(text, 16) if text.startswith("0x") else int(text)
+    return float(text) if _FLOAT.match(text) else text
+
+
+def _known(loc: tuple, lines: dict[_Path, int]) -> _Path:
+    """The longest part of a pydantic location that stands in the text."""
+    path: _Path = ()
+    for step in loc:
+        if (*path, step) in lines:
+            path = (*path, step)
+    return path
+
+
+def _named(message: str, data: Any, lines: dict[_Path, int]) -> _Path:
+    """The place of a fault of a whole region, or of the whole layout, from the names in its message."""
+    regions = data.get("regions") if isinstance(data, dict) else None
+    for n, region in enumerate(regions if isinstance(regions, list) else ()):
+        if isinstance(region, dict) and f"region {region.get('name')} " in message:
+            return ("regions", n)
+    return ("recognise",) if "recognise" in message and ("recognise",) in lines else ()
+
+
+def _worded(error: Any, where: _Path) -> str:
+    """One sentence for one pydantic error, with a suggestion for a misspelt key."""
+    name = error["loc"][-1] if error["loc"] else "layout"
+    if error["type"] == "extra_forbidden":
+        if places := PLACES_OF_KEYS.get(str(name)):
+            return f'"{name}" can\'t stand here; it belongs to {" or ".join(places)}.'
+        near = difflib.get_close_matches(str(name), sorted(PLACES_OF_KEYS), 1)
+        return f'"{name}" is not known here.' + (f' Did you mean "{near[0]}"?' if near else "")
+    if error["type"] == "missing":
+        return f'"{name}" is missing here.'
+    message = str(error["msg"]).removeprefix("Value error, ")
+    place = ".".join(str(step) for step in where if not isinstance(step, int))
+    return f"{place}: {message}." if place and "region" not in message else f"{message[0].upper()}{message[1:]}."
+
+
+def _ruled(place: _Path, message: str, lines: dict[_Path, int]) -> str:
+    """A rule's sentence, with the line of the second place that it speaks of."""
+    for path, line in lines.items():
+        message = message.replace(f"{{{path}}}", f"line {line}")
+    message = f"{message[0].upper()}{message[1:]}"
+    return message if message.endswith(("?", ".")) else f"{message}."

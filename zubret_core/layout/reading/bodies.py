@@ -1,0 +1,113 @@
+"""Regions whose records stand before their payloads: walked record by record, and into each other."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+
+from ...base import ZubretError
+from ...source import SliceSource, Source
+from ..document.instance import Instance
+from ..document.records import DAMAGED, Records
+from ..document.shape import Shape
+from ..language.expression import evaluate
+from .regions import read_records
+
+DEEPEST = 32
+"""Levels of records inside records at most."""
+MOST = 1 << 22
+"""Records with bodies in a file at most."""
+
+
+class Walk:
+    """One walk over a region with bodies. numbers: what expressions may name besides the record's own fields."""
+
+    def __init__(self, shape: Shape, source: Source, numbers: Mapping[str, int]):
+        assert shape.region.body is not None
+        self.shape, self.source, self.numbers = shape, source, numbers
+        self.region, self.body = shape.region, shape.region.body
+        self.size = shape.slots[self.body.size]
+        self.rows: list[tuple[Records, int, int, int]] = []  # record, body's place and bytes, record around it
+
+    def read(self, at: int, limit: int, count: int | None) -> Instance:
+        """The region from `at` to at most `limit`; records inside others come behind those around them."""
+        end = self._level(at, limit, count, -1, 0)
+        content = SliceSource(self.source, at, end - at)
+        instance = Instance(self.region, "", at, end - at, content, self._joined())
+        instance.body = np.array([(r[1], r[2]) for r in self.rows], np.int64).reshape(-1, 2)
+        instance.inside = np.array([r[3] for r in self.rows], np.int64)
+        holders = instance.holders
+        instance.rows = np.array([n for n in range(len(self.rows)) if n not in holders], np.int64)
+        return instance
+
+    def _error(self, what: str, at: int, field: str) -> ZubretError:
+        return ZubretError(what, file=self.source.name, offset=at, field=field, next=DAMAGED)
+
+    def _level(self, pos: int, end: int, most: int | None, around: int, depth: int) -> int:
+        """The records of one level; the place behind them."""
+        if depth > DEEPEST:
+            raise self._error(f"Records stand {DEEPEST} deep in each other.", pos, self.region.name)
+        done = 0
+        while (most is None and pos < end) or (most is not None and done < most):
+            if most is None and self.region.until == "zero" and self._only_zeros(pos, end):
+                break
+            record, after = read_records(self.shape, self.source, pos, end, 1, self.numbers, pos, alone=True)
+            size = self._body_size(record)
+            if size < 0 or after + size > end:
+                field = f"{self.region.name}.{self.body.size} of record {len(self.rows)}"
+                raise self._error(f"The body of {size:,} bytes leaves the {end:,} bytes that there are.", pos, field)
+            self.rows.append((record, after, size, around))
+            mine, stop = len(self.rows) - 1, after + size
+            if self._first_text(record) in self.body.nested and size >= self.body.skip:
+                self._level(after + self.body.skip, stop, None, mine, depth + 1)
+            pos = min(end, stop + -stop % self.body.align)
+            done += 1
+            if len(self.rows) > MOST:
+                raise self._error(f"More than {MOST:,} records.", pos, self.region.name)
+            if self.region.ends_itself and self._is_last(record):
+                break
+        return pos
+
+    def _only_zeros(self, pos: int, end: int) -> bool:
+        width = sum(self.shape.widths[f.name] or 1 for f in self.region.fields)
+        return not self.source.read(pos, min(width, end - pos)).strip(b"\0")
+
+    def _own(self, record: Records) -> dict[str, int]:
+        whole = {n: int(record.numbers(s)[0]) for n, s in self.shape.slots.items() if s.whole}
+        return {**self.numbers, **whole}
+
+    def _is_last(self, record: Records) -> bool:
+        return bool(evaluate(self.region.until or 0, self._own(record), self.source.name, self.region.name))
+
+    def _first_text(self, record: Records) -> str:
+        first = next((s for s in self.shape.fields if s.field.type in ("text", "bytes")), None)
+        return (record.cells(first).contents()[0] or b"").decode("latin-1") if first else ""
+
+    def _body_size(self, record: Records) -> int:
+        tie, stored = self.size.tie, int(record.numbers(self.size)[0])
+        if tie.unit == 1 and tie.base == 0:
+            return stored
+        names = self._own(record)
+        unit, base = (evaluate(x, names, self.source.name, tie.name) for x in (tie.unit, tie.base))
+        return stored * unit + base
+
+    def _joined(self) -> Records:
+        """The records, read one by one, as one set of columns."""
+        parts = [r[0] for r in self.rows]
+        fields = len(self.shape.fields)
+        if not parts:
+            none, empty = np.zeros(0, np.int64), np.zeros((0, fields), np.int64)
+            return Records.measured(self.shape, np.zeros(0, np.uint8), none, none, empty, empty)
+        lengths = np.array([len(p.data) for p in parts], np.int64)
+        starts = np.concatenate([[0], np.cumsum(lengths)[:-1]]).astype(np.int64)
+        places = np.array([p.places[0] for p in parts], np.int64)
+        data = np.concatenate([p.data for p in parts])
+        if all(p.size and p.size == parts[0].size for p in parts) and not self.shape.by_record:
+            new = Records.fixed(self.shape, self.shape.present(self.numbers, ""), data, len(parts), 0)
+            new.moved(places)
+            return new
+        spans = [[p.span(s, 0) for s in self.shape.fields] for p in parts]
+        at = np.array([[s[0] for s in row] for row in spans], np.int64).reshape(-1, fields) + starts[:, None]
+        length = np.array([[s[1] for s in row] for row in spans], np.int64).reshape(-1, fields)
+        return Records.measured(self.shape, data, starts, places, at, length)

@@ -1,0 +1,240 @@
+"""Reading a file as a layout describes it: region by region, into a document.
+
+Records become columns (`regions.py`), so that 200,000 entries are read in a fraction of a second. Regions with bodies (a
+header before each payload) are walked record by record (`bodies.py`). What a document must fulfil besides is looked at
+by `checks`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+
+from ...base import ZubretError
+from ...source import SliceSource, Source
+from ..document import Document, Group, Instance, Records, Siblings, Slot, shape_of
+from ..document.chains import Keys, chain_of
+from ..document.records import DAMAGED
+from ..language.expression import evaluate
+from ..language.schema import Layout, Region
+from .bodies import Walk
+from .regions import read_records
+
+
+def read_document(
+    layout: Layout, source: Source, siblings: Siblings | None = None, keys: Keys | None = None
+) -> Document:
+    """The file as the layout describes it; a ZubretError where it is not so.
+
+    siblings opens companions; keys holds the keys that the layout names. A wrong key gives errors of constants like
+    any damage; `Locked` is raised only where a key is missing or has the wrong length.
+    """
+    return _Reader(layout, source, siblings, keys or {}).read()
+
+
+def has_marks(layout: Layout, source: Source) -> ZubretError | None:
+    """None where all marks of the layout stand in the file, else what is missing."""
+    for mark in layout.recognise:
+        at = mark.at if mark.at >= 0 else source.size + mark.at
+        if at < 0 or at + len(mark.bytes) > source.size or source.read(at, len(mark.bytes)) != mark.bytes:
+            what = f'The mark of "{layout.id}" is not here.'
+            return ZubretError(what, file=source.name, offset=max(0, at), next=DAMAGED)
+    return None
+
+
+def recognises(layout: Layout, source: Source, name: str = "") -> bool:
+    """True where all marks of the layout stand in the file and, if it has any, one of its name endings fits."""
+    if layout.names and not (name or source.name).lower().endswith(tuple(n.lower() for n in layout.names)):
+        return False
+    return has_marks(layout, source) is None
+
+
+class _Reader:
+    """One reading: the document so far."""
+
+    def __init__(self, layout: Layout, source: Source, siblings: Siblings | None, keys: Mapping[str, bytes]):
+        missing = has_marks(layout, source)
+        if missing is not None:
+            raise missing
+        chain = chain_of(layout.packed, layout, keys, source.name)
+        content = source
+        if layout.packed:
+            content = chain.unpacked(source, min(layout.size, 1032 * source.size + 4096), exact=False)
+        self.document = Document(layout, source, content, chain, keys, siblings)
+        self.document.numbers["file.size"] = content.size
+
+    def read(self) -> Document:
+        document = self.document
+        for region in document.layout.regions:
+            if region.when is None or self._value(region.when, region):
+                instance = self._region(region)
+                document.instances.append(instance)
+                self._learn(instance)
+        self._group_items()
+        return document
+
+    def _value(self, text: int | str, region: Region, what: str = "") -> int:
+        name = f"{region.name}.{what}" if what else region.name
+        return evaluate(text, self.document.numbers, self.document.file.name, name)
+
+    # Regions ----------------------------------------------------------------------------------------
+
+    def _region(self, region: Region) -> Instance:
+        document = self.document
+        file = document.companion(region.file) if region.file else ""
+        source = document.file_named(file)
+        at = self._start(region, source)
+        limit = source.size
+        if region.size is not None:
+            limit = at + self._value(region.size, region, "size")
+        if not 0 <= at <= limit <= source.size:
+            raise ZubretError(
+                f"Region {region.name} would stand at byte {at:,}, up to {limit:,}, outside the file of "
+                f"{source.size:,} bytes.",
+                file=source.name,
+                offset=max(0, min(at, source.size)),
+                field=region.name,
+                next=DAMAGED,
+            )
+        count = 1 if region.once else None if region.repeat is None else self._value(region.repeat, region)
+        if region.packed:
+            return self._packed(region, file, source, at, limit, count)
+        return self._plain(region, file, source, at, limit, count)
+
+    def _plain(self, region: Region, file: str, source: Source, at: int, limit: int, count: int | None) -> Instance:
+        shape, numbers = shape_of(self.document.layout, region), self._numbers(at)
+        if region.body:
+            return Walk(shape, source, numbers).read(at, limit, count)
+        records, end = self._records(region, source, at, limit, count, numbers, at)
+        stored = limit - at if region.size is not None else end - at
+        return self._instance(region, file, at, stored, SliceSource(source, at, stored), records)
+
+    def _packed(self, region: Region, file: str, source: Source, at: int, limit: int, count: int | None) -> Instance:
+        document = self.document
+        chain = chain_of(region.packed, document.layout, document.keys, source.name, document.field_bytes)
+        size = document.once.get(f"{region.name}.size")
+        room = size if isinstance(size, int) else 1032 * (limit - at) + 4096
+        content = chain.unpacked(SliceSource(source, at, limit - at), room, exact=isinstance(size, int))
+        records, end = self._records(region, content, 0, content.size, count, self._numbers(at), 0)
+        if end != content.size:
+            raise ZubretError(
+                f"Region {region.name} has {content.size - end:,} bytes behind its last record.",
+                file=source.name,
+                offset=at,
+                field=region.name,
+                next="Describe them as a region or as fields, so that they can be written back.",
+            )
+        instance = self._instance(region, file, at, limit - at, SliceSource(content, 0, end), records)
+        instance.chain = chain
+        return instance
+
+    def _records(
+        self, region: Region, source: Source, at: int, limit: int, count: int | None, numbers: dict, place: int
+    ) -> tuple[Records, int]:
+        shape = shape_of(self.document.layout, region)
+        if region.pool:
+            data = np.frombuffer(source.read(at, limit - at), np.uint8)
+            return Records(shape, data, 0), limit
+        return read_records(shape, source, at, limit, count, numbers, place)
+
+    @staticmethod
+    def _instance(region: Region, file: str, at: int, stored: int, content: Source, records: Records) -> Instance:
+        instance = Instance(region, file, at, stored, content, records)
+        items = records.count - int(region.sentinel and records.count > 0)
+        if region.ends_itself and not region.sentinel and records.count:
+            items -= 1
+        instance.rows = np.arange(items, dtype=np.int64)
+        return instance
+
+    def _numbers(self, at: int) -> dict[str, int]:
+        return {**self.document.numbers, "region.at": at}
+
+    def _start(self, region: Region, source: Source) -> int:
+        document = self.document
+        tied = document.once.get(f"{region.name}.at")
+        if isinstance(tied, int):
+            return tied
+        if region.after is not None:
+            before = document.instance(region.after)
+            end = before.at + before.stored if before else 0
+            return end + -end % region.align
+        at = self._value(region.at or 0, region)
+        if region.origin == "end":
+            return source.size + at
+        origin = document.instance(region.origin) if region.origin != "file" else None
+        return at + (origin.at if origin else 0)
+
+    # Constants, and what holds once -----------------------------------------------------------------
+
+    def _learn(self, instance: Instance) -> None:
+        """Constants, and what a region that stands once says of the whole file."""
+        document, region, records = self.document, instance.region, instance.records
+        for slot in instance.shape.fields:
+            if slot.field.equals is not None or slot.field.one_of is not None:
+                self._check_constant(instance, slot)
+        if not region.once:
+            return
+        for name, slot in instance.shape.slots.items():
+            if slot.whole and not records.absent(slot):
+                document.numbers[f"{region.name}.{name}"] = int(records.numbers(slot)[0])
+        for means, slots in instance.shape.means.items():
+            for slot in slots:
+                if not records.absent(slot):
+                    self._learn_meaning(instance, means, slot)
+
+    def _learn_meaning(self, instance: Instance, means: str, slot: Slot) -> None:
+        document = self.document
+        value = document.values(instance, slot)[0]
+        value = value.item() if isinstance(value, np.generic) else value
+        if means == "file.size" and value != document.source.size:
+            what = f"The file should have {value:,} bytes but has {document.source.size:,}."
+            raise document.error(what, instance)
+        known = document.once.setdefault(means, value)
+        if known != value:
+            what = f"{means} is {value} here, but an earlier field says {known}."
+            raise document.error(what, instance, slot)
+
+    def _check_constant(self, instance: Instance, slot: Slot) -> None:
+        field, records = slot.field, instance.records
+        allowed = field.one_of if field.one_of is not None else [field.equals]
+        if not records.count or records.absent(slot):
+            return
+        stored: list = records.numbers(slot).tolist() if slot.whole else records.cells(slot).contents()
+        wanted = {v.rstrip(b"\0") if isinstance(v, bytes) else v for v in allowed}
+        has = records.has(slot)
+        for row, value in enumerate(stored):
+            if has is not None and not has[row]:
+                continue
+            if (value.rstrip(b"\0") if isinstance(value, bytes) else value) not in wanted:
+                what = f"{value!r} stands here, but {' or '.join(map(repr, allowed))} was expected."
+                raise self.document.error(what, instance, slot, row)
+
+    # Items ------------------------------------------------------------------------------------------
+
+    def _group_items(self) -> None:
+        """The regions of items by group: parallel tables of one group have as many records each."""
+        document = self.document
+        wanted = {r.name for r in document.layout.item_regions()}
+        by_name: dict[str, list[Instance]] = {}
+        for instance in document.instances:
+            if instance.name in wanted:
+                by_name.setdefault(instance.region.group, []).append(instance)
+        for name, instances in by_name.items():
+            first = instances[0]
+            for other in instances[1:]:
+                if len(other.rows) != len(first.rows):
+                    raise document.error(
+                        f"Region {other.name} has {len(other.rows):,} records, but {first.name} has "
+                        f"{len(first.rows):,}; they belong together.",
+                        other,
+                    )
+            stand = document.layout.stand_of(name)
+            document.groups.append(Group(name, instances, document.count, len(first.rows), stand))
+            document.count += len(first.rows)
+        for what in ("entries.count", "streams.count"):
+            promised = document.once.get(what)
+            if isinstance(promised, int) and promised != document.count:
+                where = ((i, s) for i in document.instances for s in i.shape.means.get(what, ()))
+                instance, slot = next(where)
+                raise document.error(f"{promised:,} are promised, but {document.count:,} are there.", instance, slot)

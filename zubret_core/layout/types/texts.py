@@ -1,0 +1,100 @@
+"""Text, plain bytes, and the filling before an aligned field."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..language.fields import FieldModel
+from ..language.terms import BYTES, TEXT
+from .base import ALIGN, COUNTED, COUNTED_VAR, ENDS, FIXED, Cells, FieldType, Step, length_fault
+
+
+class _Lengthy(FieldType):
+    """Types whose fields say how long they are."""
+
+    def width(self, field: FieldModel) -> int | None:
+        return field.length if isinstance(field.length, int) else None
+
+    def fault(self, field: FieldModel) -> str:
+        return length_fault(field)
+
+    def step(self, field: FieldModel, big: bool) -> Step:
+        if field.counted is not None:
+            return Step(COUNTED_VAR) if field.counted == "varint" else Step(COUNTED, int(field.counted[1:]) // 8, big)
+        if field.ends is not None:
+            return Step(ENDS, len(field.ends), int.from_bytes(field.ends, "little"))
+        return Step(FIXED, self.width(field) or 0)
+
+
+@dataclass(frozen=True)
+class Text(_Lengthy):
+    """Text up to its first zero; what does not decode is kept as surrogates."""
+
+    carries = (TEXT,)
+
+    def decode(self, field: FieldModel, cells: Cells) -> list[str]:
+        if cells.at is None and cells.count:
+            stored = np.ndarray((cells.count,), f"S{cells.width}", cells.data, cells.first, (cells.stride,))
+            raw = stored.tolist()
+            joined = b"\n".join(raw)
+            if joined.count(b"\n") == len(raw) - 1 and b"\0" not in joined and _narrow(field.encoding):
+                try:
+                    return joined.decode(field.encoding).split("\n")
+                except UnicodeDecodeError:
+                    pass
+            return [decoded(b.ljust(cells.width, b"\0"), field.encoding) for b in raw]
+        return [decoded(data, field.encoding) if data else "" for data in cells.contents()]
+
+    def encode(self, field: FieldModel, values: Sequence, old: Sequence[bytes | None], big: bool) -> list[bytes]:
+        out = []
+        for value, stood in zip(values, old, strict=True):
+            if stood is not None and decoded(stood, field.encoding) == value:
+                out.append(stood)  # what stands behind the text's end stays
+                continue
+            data = value.encode(field.encoding, "surrogateescape")
+            out.append(data.ljust(self.width(field) or 0, b"\0"))
+        return out
+
+    def show(self, field: FieldModel, data: bytes, big: bool) -> str:
+        return data.split(b"\0")[0].decode(field.encoding, "replace")[:80]
+
+
+@dataclass(frozen=True)
+class Bytes(_Lengthy):
+    """Bytes as they are."""
+
+    carries = (BYTES,)
+
+    def decode(self, field: FieldModel, cells: Cells) -> list[bytes | None]:
+        return cells.contents()
+
+    def encode(self, field: FieldModel, values: Sequence, old: Sequence[bytes | None], big: bool) -> list[bytes]:
+        return [value.ljust(self.width(field) or 0, b"\0") for value in values]
+
+
+@dataclass(frozen=True)
+class Align(FieldType):
+    """As many bytes as are missing to a multiple of `to` in the file."""
+
+    def width(self, field: FieldModel) -> None:
+        return None
+
+    def step(self, field: FieldModel, big: bool) -> Step:
+        return Step(ALIGN, field.to)
+
+    def decode(self, field: FieldModel, cells: Cells) -> list[bytes | None]:
+        return cells.contents()
+
+
+def _narrow(encoding: str) -> bool:
+    return encoding in ("utf-8", "ascii", "latin-1")
+
+
+def decoded(data: bytes, encoding: str) -> str:
+    """Text up to its first zero character; what does not decode is kept as surrogates."""
+    if encoding.replace("_", "-").lower().startswith(("utf-16", "utf-32")):
+        return data.decode(encoding, "surrogateescape" if len(data) % 2 == 0 else "replace").split("\0")[0]
+    return data.split(b"\0")[0].decode(encoding, "surrogateescape")

@@ -1,0 +1,1 @@
+"""From a document to the next one: what changes, where everything goes, and the bytes of it."""

@@ -1,0 +1,380 @@
+"""Writing files anew from their meanings: the inverse of reading.
+
+Every tied field is written from its meaning, whether it changed or not; every other byte is carried over. A rebuild
+with no change therefore gives back the identical files, or the layout is wrong. Places decide numbers, numbers decide
+the lengths of varints and packed indexes, and lengths decide places: so all is worked out in turns until nothing
+changes. The result is the next document, whose sums are then taken by the very functions that reading uses.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+
+from ...base import ZubretError
+from ...source import (
+    Built,
+    BytesSource,
+    ChainSource,
+    FillSource,
+    Part,
+    Rewritten,
+    Segment,
+    SliceSource,
+    Source,
+    same_bytes,
+)
+from ...source.sums import sum_of
+from ..checks.sums import OF_ITEMS, rule_of, sum_bytes, sum_error, sum_number, sums_of, taken
+from ..document import Document, Instance, Records, Slot
+from ..document.extent import Extent, NewItem
+from ..language.expression import evaluate
+from .draft import Draft
+from .marks import marks_of
+from .placement import LaidFile, moved_wrongly
+from .volumes import spill
+
+PASSES = 8
+"""How often places and sizes may change each other before a layout counts as having no solution."""
+
+
+def rebuild(
+    document: Document, changes: Mapping[int, NewItem], *, added: Sequence[NewItem] = (), anew: bool = False
+) -> Built:
+    """The files with some payloads replaced and some added; nothing is copied until the result is written.
+
+    In place when every new payload fits its slot, otherwise everything behind moves. With `anew` all payloads are
+    laid out afresh even if nothing changed. A replaced payload that several items share is replaced for all of
+    them. `Built.others` holds the companions that change, by name.
+    """
+    return _Rebuild(Draft(document, changes, added, anew)).built()
+
+
+def relisted(document: Document, files: Mapping[int, Source]) -> Source:
+    """A list of files with the sizes and sums of some lines taken anew, by the line's number."""
+    draft = Draft(document, {}, [], False)
+    draft.listed = dict(files)
+    for item, source in files.items():
+        if "size" in draft.columns:
+            draft.columns["size"][item] = source.size
+    return _Rebuild(draft).built().source
+
+
+class _Live(Source):
+    """A region's bytes as its records hold them now, and what stands behind the records."""
+
+    def __init__(self, records: Records, data: bytes | None, tail: Source | None, name: str):
+        self.name, self.records, self.data, self.tail = name, records, data, tail
+        self.own = len(data) if data is not None else len(records.data)
+        self.size = self.own + (tail.size if tail else 0)
+
+    def _read(self, at: int, length: int) -> bytes:
+        end = at + length
+        out = self.records.data[at:end].tobytes() if self.data is None else self.data[at:end]
+        if len(out) < length and self.tail is not None:
+            start = max(0, at - self.own)
+            out += self.tail.read(start, length - len(out))
+        return out
+
+
+class _Rebuild:
+    """The records, sums and files of a draft."""
+
+    def __init__(self, draft: Draft):
+        self.draft, self.document = draft, draft.document
+        self.layout = draft.document.layout
+        self.next: dict[str, Instance] = {}
+        self.stored: dict[str, Source] = {}
+
+    def built(self) -> Built:
+        """Lay out, write records, and again until places and sizes agree; the sums; and the files."""
+        draft = self.draft
+        for _ in range(PASSES):
+            spill(draft)
+            for file in draft.files.values():
+                file.lay(draft.anew)
+            draft.learn_places()
+            draft.write_values()
+            if self._encode():
+                continue
+            document = self._next_document()
+            self._write_sums(document)
+            if not self._pack():
+                break
+        else:
+            raise ZubretError(
+                "Places and sizes of regions change each other without end.",
+                file=self.document.file.name,
+                next="Put packed regions behind the payloads or into a file of their own.",
+            )
+        self._check_places()
+        return self._assembled()
+
+    # Records ----------------------------------------------------------------------------------------
+
+    def _encode(self) -> bool:
+        """Every region's records from the meanings; True where a length changed, so that places must be found anew."""
+        changed = False
+        for instance in self.document.instances:
+            changed |= self._encode_bodies(instance) if instance.body is not None else self._encode_region(instance)
+        return changed
+
+    def _encode_region(self, instance: Instance) -> bool:
+        extent, name = self.draft.extent_of(instance), instance.name
+        start = 0 if instance.region.packed else extent.new_at
+        data, records = None, instance.records
+        if instance.region.pool:
+            data = bytes(self.draft.pools.get(name) or records.data.tobytes())
+        else:
+            records = self.draft.tables[name].encode(start)
+        behind = instance.content.size - len(instance.records.data)
+        tail = SliceSource(instance.content, len(instance.records.data), behind) if behind > 0 else None
+        content = _Live(records, data, tail, instance.content.name)
+        self.next[name] = Instance(
+            instance.region, instance.file, extent.new_at, extent.new_length, content, records, instance.chain
+        )
+        if instance.region.packed:
+            return False  # its stored length is known when its sums are
+        changed = content.size != extent.new_length
+        extent.new_length = content.size
+        return changed
+
+    def _encode_bodies(self, instance: Instance) -> bool:
+        table, changed = self.draft.tables[instance.name], False
+        places = self.draft.record_places(instance).tolist()
+        records = table.encode(places[0] if places else 0, places)
+        body, holders = instance.region.body, instance.holders
+        assert body is not None
+        lengths = records.lengths().tolist()
+        for extent in self.draft.files[""].extents:
+            if extent.instance is instance:
+                length = lengths[extent.record] + (body.skip if extent.record in holders else 0)
+                changed |= extent.new_length != length
+                extent.new_length = length
+        content = _Live(records, None, None, instance.content.name)
+        at = places[0] if places else instance.at
+        self.next[instance.name] = Instance(instance.region, "", at, content.size, content, records)
+        return changed
+
+    def _pack(self) -> bool:
+        """The stored bytes of every region; True where a packed one has another length than before."""
+        changed = False
+        for instance in self.document.instances:
+            if instance.body is not None:
+                continue
+            content, extent = self.next[instance.name].content, self.draft.extent_of(instance)
+            self.stored[instance.name] = content
+            if instance.region.packed:
+                self.stored[instance.name] = packed = self._packed(instance, content)
+                changed |= packed.size != extent.new_length
+                extent.new_length = packed.size
+        return changed
+
+    def _packed(self, instance: Instance, content: Source) -> Source:
+        """A region's bytes as the file holds them. Packed ones that are as they were are not packed again."""
+        old = SliceSource(self.document.file_named(instance.file), instance.at, instance.stored)
+        if not all(s.view for s in instance.chain.steps) and same_bytes(content, instance.content):
+            return old
+        packed = instance.chain.packed(content, old)
+        return BytesSource(packed.read(0, packed.size), instance.name)
+
+    def _check_places(self) -> None:
+        """Every region stands where reading will look for it."""
+        numbers = self.draft.numbers
+        for instance in self.document.instances:
+            region = instance.region
+            if region.at is None or instance.file:
+                continue
+            at = evaluate(region.at, numbers, self.document.file.name, region.name)
+            if region.origin == "end":
+                at += self.draft.files[""].new_size
+            elif region.origin != "file" and region.origin in self.next:
+                at += self.next[region.origin].at
+            new_at = self.next[region.name].at
+            if new_at != at:
+                raise moved_wrongly(self.document, region.name, new_at, instance.at)
+
+    # Sums -------------------------------------------------------------------------------------------
+
+    def _next_document(self) -> Document:
+        """The document as it will be read: the new regions, over the new files."""
+        old, draft = self.document, self.draft
+        files = {name: self._joined(file, live=True)[0] for name, file in draft.files.items()}
+        new = Document(old.layout, old.file, files[""], old.whole_chain, old.keys, old.siblings)
+        new.instances = [self.next[i.name] for i in old.instances]
+        new.numbers, new.once = draft.numbers, old.once
+        new._files = files
+        return new
+
+    def _write_sums(self, document: Document) -> None:
+        """Sums of payloads that changed, of records, of regions, of spans: until none changes any more."""
+        for instance, slot, how in sums_of(self.document, OF_ITEMS):
+            rows = dict(self.draft.rows(instance))
+            for item, source in self._sources(how.of):
+                if item in rows:
+                    self._store(document, instance, slot, rows[item], sum_of(rule_of(how), source))
+        version, seen = 0, dict[tuple[str, str], int]()
+        for _ in range(PASSES):
+            before = version
+            for instance, slot, how in sums_of(self.document):
+                key = instance.name, slot.tie.name
+                if how.of in OF_ITEMS or seen.get(key) == version:
+                    continue
+                new = self.next[instance.name]
+                for row in range(new.records.count if how.of == "record" else 1):
+                    if how.of in ("record", "file", "span") or document.instance(how.of) is not None:
+                        version += self._store(document, instance, slot, row, taken(document, new, slot, row))
+                seen[key] = version
+            if version == before:
+                return
+        raise sum_error(self.document)
+
+    def _sources(self, of: str):
+        """(item, bytes) of what changed."""
+        if of == "listed":
+            yield from self.draft.listed.items()
+            return
+        for file in self.draft.files.values():
+            for extent in file.extents:
+                if extent.new is not None:
+                    source = extent.new.payload if of == "stored" else extent.new.unpacked or extent.new.payload
+                    for item in extent.items:
+                        yield item, source
+
+    def _store(self, document: Document, instance: Instance, slot: Slot, row: int, value: int | bytes) -> int:
+        """Write a sum into its field of the next records; 1 where that changes a byte."""
+        records = self.next[instance.name].records
+        has = records.has(slot)
+        if has is not None and not has[row]:
+            return 0
+        at, length = records.span(slot, row)
+        old = records.data[at : at + length].tobytes()
+        if not slot.whole:
+            data = sum_bytes(value, slot, length)
+            data = data.upper() if slot.field.type == "text" and old.isupper() else data
+            return int(records.patch(slot, row, data))
+        number = sum_number(value, slot)
+        if slot.bits:
+            whole = int(records.numbers(slot.around)[row])
+            mask = ((1 << slot.bits) - 1) << slot.shift
+            number = whole & ~mask | number << slot.shift
+        kind = np.uint64 if number >= 1 << 63 else np.int64
+        encoded = slot.type.encode(slot.field, np.array([number], kind), [old], instance.shape.big_of(slot.field))
+        return int(records.patch(slot, row, encoded[0]))
+
+    # Files ------------------------------------------------------------------------------------------
+
+    def _joined(self, file: LaidFile, live: bool = False) -> tuple[Source, list[Segment], int]:
+        """A file as a chain of parts, what stands where, and how many untouched payloads moved.
+
+        live: with the regions as they stand in the next records, for taking sums.
+        """
+        source = self.document.file_named(file.name) if file.old_size else BytesSource(b"", file.name)
+        parts: list[Part] = []
+        segments: list[Segment] = []
+        cursor, moved = 0, 0
+
+        def put(kind: str, source: Source, at: int, length: int, label: str = "", index: int = -1) -> None:
+            nonlocal cursor
+            if length:
+                parts.append(Part(source, at, length))
+                segments.append(Segment(kind, cursor, length, label, index))
+                cursor += length
+
+        for n, extent in enumerate(file.extents):
+            for guard in self._guards(extent, source, "before"):
+                put("padding", *guard)
+            if extent.instance is not None:
+                data = self._extent_bytes(extent, live)
+                put(extent.kind, data, 0, data.size, extent.label)
+            elif extent.new is not None:
+                put("new", extent.new.payload, 0, extent.new_length, "", extent.index)
+            else:
+                put("payload", source, extent.at, extent.length, "", extent.index)
+                moved += len(extent.items) if extent.new_at != extent.at else 0
+            for guard in self._guards(extent, source, "behind"):
+                put("padding", *guard)
+            behind = file.extents[n + 1] if n + 1 < len(file.extents) else None
+            stop = behind.new_start if behind else file.new_size
+            fill = behind.fill if behind else self.layout.end.fill
+            kinds = ["padding" if file.in_place or not extent.carried else "unexplained", "padding"]
+            for kind, gap in zip(kinds, file.gap_behind(extent, stop, source, fill), strict=False):
+                put(kind, *gap)
+        return ChainSource(parts, source.name), segments, moved
+
+    def _guards(self, extent: Extent, source: Source, side: str) -> list[tuple[Source, int, int]]:
+        """The guard space at one side of a payload: as it was where it has the same length, else of fill."""
+        new, old = getattr(extent, f"new_{side}"), getattr(extent, side)
+        if not new:
+            return []
+        if new == old:
+            return [(source, extent.start if side == "before" else extent.at + extent.length, new)]
+        stand = self.document.group_of(extent.items[0]).stand
+        guard = stand.before if side == "before" else stand.behind
+        return [(FillSource((guard.fill or stand.fill)[0], new), 0, new)]
+
+    def _extent_bytes(self, extent: Extent, live: bool) -> Source:
+        instance = extent.instance
+        assert instance is not None
+        if instance.body is None:
+            content = self.next[instance.name].content
+            if live:
+                return content if not instance.region.packed else self._packed(instance, content)
+            return self._rewritten(instance)
+        return self._record_bytes(instance, extent)
+
+    def _rewritten(self, instance: Instance) -> Source:
+        """A region's new bytes, which say of themselves what stood in the old file already, and which fields changed."""
+        stored = self.stored[instance.name]
+        if instance.region.packed:
+            return stored
+        old = SliceSource(self.document.file_named(instance.file), instance.at, instance.stored)
+        new = self.next[instance.name]
+        table = self.draft.tables.get(instance.name)
+        return Rewritten(stored, old, marks_of(instance, new, table.order if table else None), instance.name)
+
+    def _record_bytes(self, instance: Instance, extent: Extent) -> Source:
+        new, body, row = self.next[instance.name], instance.region.body, extent.record
+        order = self.draft.tables[instance.name].order
+        assert body is not None and instance.body is not None
+        data = new.records.bytes_of(row)
+        old_file, before = self.document.source, order[row]
+        was = int(instance.records.places[before])
+        old = SliceSource(old_file, was, int(instance.records.lengths()[before]))
+        parts = [
+            Part(Rewritten(BytesSource(data), old, marks_of(instance, new, order, row), instance.name), 0, len(data))
+        ]
+        if row < instance.records.count and row in instance.holders and body.skip:
+            parts.append(Part(old_file, int(instance.body[row, 0]), body.skip))
+        return ChainSource(parts, instance.name)
+
+    def _assembled(self) -> Built:
+        out: Built | None = None
+        others: dict[str, Built] = {}
+        for file in self.draft.files.values():
+            source, segments, moved = self._joined(file)
+            if not file.name:
+                source = self._whole_packed(source)
+                out = Built(source, segments, file.in_place, moved)
+            elif self._is_changed(file):
+                others[file.name] = Built(source, segments, file.in_place, moved)
+        assert out is not None
+        out.others = others
+        return out
+
+    def _whole_packed(self, source: Source) -> Source:
+        """The described file's bytes as the disk holds them; packed bytes are kept where their content is the same."""
+        document = self.document
+        if not document.layout.packed:
+            return source
+        if same_bytes(source, document.source):
+            return document.file
+        return document.whole_chain.packed(source, document.file)
+
+    def _is_changed(self, file: LaidFile) -> bool:
+        """Whether a companion has to be written: a volume in which nothing changed is left alone."""
+        regions = any(e.instance for e in file.extents)
+        moved = any(e.new_at != e.at for e in file.extents)
+        replaced = any(e.new is not None for e in file.extents)
+        return self.draft.anew or regions or moved or replaced or file.new_size != file.old_size
