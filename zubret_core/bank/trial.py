@@ -182,7 +182,8 @@ def _try(opened: Described, n: int, new: Source | NewStream, siblings: Siblings 
         raise
     except ZubretError as e:
         raise ZubretError(f"Changing {what}: {e.what}", file=e.file, offset=e.offset, field=e.field, next=e.next) from e
-    if all(step.view for step in document.chain(n).steps) and not _stretched(document):
+    chains = [document.chain(n), document.whole_chain, *(i.chain for i in document.instances)]
+    if all(step.view for chain in chains for step in chain.steps) and not _stretched(document):
         pairs = [("", document.file, back.source)]
         pairs += [(name, document.file_named(name), b.source) for name, b in back.others.items()]
         for name, before, after in pairs:
