@@ -177,7 +177,7 @@ def _try(opened: Described, n: int, new: Source | NewStream, siblings: Siblings 
         _compare(opened, again, n, new)
         old = _content(opened, n)
         back_item = NewStream(old, opened.streams[n].format) if isinstance(opened, DescribedBank) else old
-        back = _rebuilt(again, n, back_item, not there.in_place)
+        back = _rebuilt(again, n, back_item, not all(b.in_place for b in (there, *there.others.values())))
     except DoesNotFit:
         raise
     except ZubretError as e:
