@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 
 from ..base import Format, Loop
 from ..codec import codec_of
@@ -42,7 +42,7 @@ class DescribedBank:
         def column(what: str, default: object) -> list:
             values = reading.column(what)
             given = self.layout.given.get(f"stream.{what}", default)  # type: ignore[call-overload]
-            return [given] * reading.count if values is None else values
+            return [given] * reading.count if values is None else [given if v is None else v for v in values]
 
         rows = zip(
             column("id", ""),
@@ -80,7 +80,7 @@ class DescribedBank:
             out.append(Stream(n, id, name, format, at, stored, slot, self.language, payload, shares, keeps))
         return out
 
-    def rebuild(self, changes: Mapping[int, NewStream], *, anew: bool = False) -> Built:
+    def rebuild(self, changes: Mapping[int, NewStream], *, anew: bool | Collection[str] = False) -> Built:
         codecs = self.layout.codecs
         items = {n: _item(new, self.reading.chain(n).packed(new.payload), codecs) for n, new in changes.items()}
         return rebuild(self.reading, items, anew=anew)
@@ -103,7 +103,9 @@ def _item(new: NewStream, payload: Source, codecs: Mapping[str, CodecModel]) -> 
             "looped": int(format.loop is not None),
             "loop_start": loop.start,
             "loop_end": loop.end,
+            "loop_length": loop.length,
             "size": new.payload.size,
         },
         new.payload,
+        format=format,
     )

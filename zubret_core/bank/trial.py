@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
@@ -172,12 +172,12 @@ def _try(opened: Described, n: int, new: Source | NewStream, siblings: Siblings 
     stored = [document.array("stored")[n], document.payload(n).size]
     what = f"item {n} by {(new.payload if isinstance(new, NewStream) else new).size:,} bytes instead of {stored[1]:,}"
     try:
-        there = _rebuilt(opened, n, new, False)
+        there = _rebuilt(opened, n, new, ())
         again = _opened(opened, there, siblings, keys)
         _compare(opened, again, n, new)
         old = _content(opened, n)
         back_item = NewStream(old, opened.streams[n].format) if isinstance(opened, DescribedBank) else old
-        back = _rebuilt(again, n, back_item, not all(b.in_place for b in (there, *there.others.values())))
+        back = _rebuilt(again, n, back_item, there.moved_files())
     except DoesNotFit:
         raise
     except ZubretError as e:
@@ -222,7 +222,7 @@ def _first_difference(one: Source, other: Source) -> int:
     return at
 
 
-def _rebuilt(opened: Described, n: int, new: Source | NewStream, anew: bool) -> Built:
+def _rebuilt(opened: Described, n: int, new: Source | NewStream, anew: Collection[str]) -> Built:
     items: Mapping[int, Any] = dict.fromkeys((n, *_sharing(opened, n)), new)
     rebuild: Callable[..., Built] = opened.rebuild
     return rebuild(items, anew=anew)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from functools import cached_property
 
 from ..base import ZubretError
@@ -66,7 +66,7 @@ class DescribedArchive:
             return self.reading.file_named(entry.file).read(entry.at, min(length, entry.stored))
         return self.reading.chain(index).head(self.reading.payload(index), self.entries[index].size, length)
 
-    def rebuild(self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool = False) -> Built:
+    def rebuild(self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool | Collection[str] = False) -> Built:
         new = {n: self._packed(n, source) for n, source in changes.items()}
         like = len(self.entries) - 1
         if added and like < 0:

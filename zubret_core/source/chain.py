@@ -90,6 +90,10 @@ class Built:
     moved: int
     others: dict[str, Built] = field(default_factory=dict)
 
+    def moved_files(self) -> set[str]:
+        """The files in which something stands elsewhere than before; "" is this one."""
+        return {name for name, built in {"": self, **self.others}.items() if not built.in_place}
+
 
 def write_file(source: Source, path: Path, progress: Progress = silent) -> None:
     """Write all bytes to `path` so that it is there whole or not at all.

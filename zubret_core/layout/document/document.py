@@ -257,10 +257,11 @@ class Document:
 
     def _stored(self) -> Any:
         given, ends = self.tied("stored"), self.tied("end")
-        if given is not None:
+        if given is not None and ends is None:
             return given
         if ends is not None:
-            return [b - a for a, b in zip(self.column("at") or [], _plain(ends), strict=True)]
+            worked_out = [None if b is None else b - a for a, b in zip(self.column("at") or [], ends, strict=True)]
+            return worked_out if given is None else _either(given, worked_out)
         if any(g.instances[0].body is not None for g in self.groups):
             out: list = []
             for group in self.groups:
@@ -289,11 +290,12 @@ class Document:
 
     def _loop_end(self) -> Any:
         given, lengths = self.tied("loop_end"), self.tied("loop_length")
-        if given is not None or lengths is None:
+        if lengths is None:
             return given
-        starts = _plain(self.tied("loop_start")) or [0] * self.count
-        pairs = zip(starts, _plain(lengths), strict=True)
-        return [None if a is None or n is None else a + n for a, n in pairs]
+        starts = self.tied("loop_start")
+        pairs = zip([0] * self.count if starts is None else starts, lengths, strict=True)
+        worked_out = [None if a is None or n is None else a + n for a, n in pairs]
+        return worked_out if given is None else _either(given, worked_out)
 
     def payload_files(self) -> list[str]:
         """The file in which each item's payload stands; "" is the described one."""

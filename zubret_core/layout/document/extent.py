@@ -64,7 +64,8 @@ class Extent:
 
     The gap that follows: `gap` bytes, the first `carried` of which hold something that nothing explains (0: all is
     fill) and go where the extent goes; `room` bytes of fill at its beginning may be used by a longer payload. steps:
-    by how many steps of its grid the extent stood behind the nearest place. new: the payload that takes its place.
+    by how many steps of its grid the extent stood behind the nearest place. new: the payload that takes its place. reserved:
+    bytes up to which nothing else is put behind it, of a table whose packed length does not settle.
     """
 
     at: int
@@ -86,6 +87,7 @@ class Extent:
     new_length: int = 0
     new_before: int = 0
     new_behind: int = 0
+    reserved: int = 0
 
     @property
     def start(self) -> int:

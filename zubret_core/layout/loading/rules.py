@@ -267,8 +267,10 @@ def _items(layout: Layout) -> Iterator[Fault]:
         yield where, f"no field means {kind}.stored or {kind}.end; say payload: {{sizes: next}} if none does"
     if f"{kind}.size" not in present and any(map(_shrinks, [layout.payload.packed, *layout.methods.values()])):
         yield where, f"packed payloads need a field that means {kind}.size: how many bytes come out"
-    if f"{kind}.loop_length" in present and f"{kind}.loop_end" in present:
-        yield where, "a loop has an end or a length; tie one of them"
+    for n, region in enumerate(layout.regions):
+        own = {t.means for t in ties_of(region)}
+        if f"{kind}.loop_length" in own and f"{kind}.loop_end" in own:
+            yield ("regions", n), "a loop has an end or a length; tie one of them"
 
 
 def _streams(layout: Layout) -> Iterator[Fault]:

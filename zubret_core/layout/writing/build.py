@@ -8,7 +8,7 @@ changes. The result is the next document, whose sums are then taken by the very 
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 import numpy as np
 
@@ -28,24 +28,30 @@ from ...source import (
 from ...source.sums import sum_of
 from ..checks.sums import OF_ITEMS, rule_of, sum_bytes, sum_error, sum_number, sums_of, taken
 from ..document import Document, Instance, Records, Slot
-from ..document.extent import Extent, NewItem
+from ..document.extent import Extent, Grid, NewItem
 from ..language.expression import evaluate
 from .draft import Draft
 from .marks import marks_of
 from .placement import LaidFile, moved_wrongly
 from .volumes import spill
 
-PASSES = 8
+PASSES = 12
 """How often places and sizes may change each other before a layout counts as having no solution."""
+SETTLED = 4
+"""Passes after which a packed region keeps the most bytes that it ever had, and fill behind it."""
 
 
 def rebuild(
-    document: Document, changes: Mapping[int, NewItem], *, added: Sequence[NewItem] = (), anew: bool = False
+    document: Document,
+    changes: Mapping[int, NewItem],
+    *,
+    added: Sequence[NewItem] = (),
+    anew: bool | Collection[str] = False,
 ) -> Built:
     """The files with some payloads replaced and some added; nothing is copied until the result is written.
 
     In place when every new payload fits its slot, otherwise everything behind moves. With `anew` all payloads are
-    laid out afresh even if nothing changed. A replaced payload that several items share is replaced for all of
+    laid out afresh even if nothing changed; it may name the files ("" for the described one) in which they are. A replaced payload that several items share is replaced for all of
     them. `Built.others` holds the companions that change, by name.
     """
     return _Rebuild(Draft(document, changes, added, anew)).built()
@@ -90,17 +96,16 @@ class _Rebuild:
     def built(self) -> Built:
         """Lay out, write records, and again until places and sizes agree; the sums; and the files."""
         draft = self.draft
-        for _ in range(PASSES):
+        for n in range(PASSES):
             spill(draft)
             for file in draft.files.values():
-                file.lay(draft.anew)
+                file.lay(draft.anew(file.name))
             draft.learn_places()
             draft.write_values()
             if self._encode():
                 continue
-            document = self._next_document()
-            self._write_sums(document)
-            if not self._pack():
+            self._write_sums()
+            if not self._pack(n >= SETTLED):
                 break
         else:
             raise ZubretError(
@@ -157,7 +162,7 @@ class _Rebuild:
         self.next[instance.name] = Instance(instance.region, "", at, content.size, content, records)
         return changed
 
-    def _pack(self) -> bool:
+    def _pack(self, reserve: bool) -> bool:
         """The stored bytes of every region; True where a packed one has another length than before."""
         changed = False
         for instance in self.document.instances:
@@ -169,6 +174,7 @@ class _Rebuild:
                 self.stored[instance.name] = packed = self._packed(instance, content)
                 changed |= packed.size != extent.new_length
                 extent.new_length = packed.size
+                extent.reserved = max(extent.reserved, packed.size) if reserve else 0
         return changed
 
     def _packed(self, instance: Instance, content: Source) -> Source:
@@ -184,9 +190,13 @@ class _Rebuild:
         numbers = self.draft.numbers
         for instance in self.document.instances:
             region = instance.region
-            if region.at is None or instance.file:
+            if region.after in self.stored:
+                before = self.next[region.after]
+                at = Grid(region.align).above(before.at + self.stored[region.after].size)
+            elif region.at is None or instance.file:
                 continue
-            at = evaluate(region.at, numbers, self.document.file.name, region.name)
+            else:
+                at = evaluate(region.at, numbers, self.document.file.name, region.name)
             if region.origin == "end":
                 at += self.draft.files[""].new_size
             elif region.origin != "file" and region.origin in self.next:
@@ -198,33 +208,35 @@ class _Rebuild:
     # Sums -------------------------------------------------------------------------------------------
 
     def _next_document(self) -> Document:
-        """The document as it will be read: the new regions, over the new files."""
-        old, draft = self.document, self.draft
-        files = {name: self._joined(file, live=True)[0] for name, file in draft.files.items()}
-        new = Document(old.layout, old.file, files[""], old.whole_chain, old.keys, old.siblings)
+        """The document as it will be read: the new regions, over the new file."""
+        old = self.document
+        source = self._joined(self.draft.files[""], whole=False)[0]
+        new = Document(old.layout, old.file, source, old.whole_chain, old.keys, old.siblings)
         new.instances = [self.next[i.name] for i in old.instances]
-        new.numbers, new.once = draft.numbers, old.once
-        new._files = files
+        new.numbers, new.once = self.draft.numbers, old.once
         return new
 
-    def _write_sums(self, document: Document) -> None:
+    def _write_sums(self) -> None:
         """Sums of payloads that changed, of records, of regions, of spans: until none changes any more."""
         for instance, slot, how in sums_of(self.document, OF_ITEMS):
             rows = dict(self.draft.rows(instance))
             for item, source in self._sources(how.of):
                 if item in rows:
-                    self._store(document, instance, slot, rows[item], sum_of(rule_of(how), source))
-        version, seen = 0, dict[tuple[str, str], int]()
+                    self._store(instance, slot, rows[item], sum_of(rule_of(how), source))
+        version, joined, seen = 0, 0, dict[tuple[str, str], int]()
+        document = self._next_document()
         for _ in range(PASSES):
             before = version
             for instance, slot, how in sums_of(self.document):
                 key = instance.name, slot.tie.name
                 if how.of in OF_ITEMS or seen.get(key) == version:
                     continue
+                if how.of in ("file", "span") and joined != version:
+                    document, joined = self._next_document(), version
                 new = self.next[instance.name]
                 for row in range(new.records.count if how.of == "record" else 1):
                     if how.of in ("record", "file", "span") or document.instance(how.of) is not None:
-                        version += self._store(document, instance, slot, row, taken(document, new, slot, row))
+                        version += self._store(instance, slot, row, taken(document, new, slot, row))
                 seen[key] = version
             if version == before:
                 return
@@ -242,7 +254,7 @@ class _Rebuild:
                     for item in extent.items:
                         yield item, source
 
-    def _store(self, document: Document, instance: Instance, slot: Slot, row: int, value: int | bytes) -> int:
+    def _store(self, instance: Instance, slot: Slot, row: int, value: int | bytes) -> int:
         """Write a sum into its field of the next records; 1 where that changes a byte."""
         records = self.next[instance.name].records
         has = records.has(slot)
@@ -265,10 +277,10 @@ class _Rebuild:
 
     # Files ------------------------------------------------------------------------------------------
 
-    def _joined(self, file: LaidFile, live: bool = False) -> tuple[Source, list[Segment], int]:
+    def _joined(self, file: LaidFile, whole: bool = True) -> tuple[Source, list[Segment], int]:
         """A file as a chain of parts, what stands where, and how many untouched payloads moved.
 
-        live: with the regions as they stand in the next records, for taking sums.
+        whole: its regions are final; else they are taken as they are now, for sums.
         """
         source = self.document.file_named(file.name) if file.old_size else BytesSource(b"", file.name)
         parts: list[Part] = []
@@ -286,7 +298,7 @@ class _Rebuild:
             for guard in self._guards(extent, source, "before"):
                 put("padding", *guard)
             if extent.instance is not None:
-                data = self._extent_bytes(extent, live)
+                data = self._extent_bytes(extent, whole)
                 put(extent.kind, data, 0, data.size, extent.label)
             elif extent.new is not None:
                 put("new", extent.new.payload, 0, extent.new_length, "", extent.index)
@@ -310,19 +322,19 @@ class _Rebuild:
             return []
         if new == old:
             return [(source, extent.start if side == "before" else extent.at + extent.length, new)]
-        stand = self.document.group_of(extent.items[0]).stand
+        stand = self.draft.stand_of(extent)
         guard = stand.before if side == "before" else stand.behind
         return [(FillSource((guard.fill or stand.fill)[0], new), 0, new)]
 
-    def _extent_bytes(self, extent: Extent, live: bool) -> Source:
+    def _extent_bytes(self, extent: Extent, whole: bool) -> Source:
         instance = extent.instance
         assert instance is not None
-        if instance.body is None:
-            content = self.next[instance.name].content
-            if live:
-                return content if not instance.region.packed else self._packed(instance, content)
+        if instance.body is not None:
+            return self._record_bytes(instance, extent)
+        if whole:
             return self._rewritten(instance)
-        return self._record_bytes(instance, extent)
+        content = self.next[instance.name].content
+        return self._packed(instance, content) if instance.region.packed else content
 
     def _rewritten(self, instance: Instance) -> Source:
         """A region's new bytes, which say of themselves what stood in the old file already, and which fields changed."""
@@ -377,4 +389,4 @@ class _Rebuild:
         regions = any(e.instance for e in file.extents)
         moved = any(e.new_at != e.at for e in file.extents)
         replaced = any(e.new is not None for e in file.extents)
-        return self.draft.anew or regions or moved or replaced or file.new_size != file.old_size
+        return self.draft.anew(file.name) or regions or moved or replaced or file.new_size != file.old_size

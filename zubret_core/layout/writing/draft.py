@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from functools import partial
 from typing import Any
 
@@ -17,7 +17,7 @@ from ..document.document import DEFAULTS
 from ..document.extent import Extent, Grid, NewItem
 from ..document.paths import folder_paths
 from ..document.ties import Scope, pool_places
-from ..language.schema import ties_of
+from ..language.schema import Guard, Stand, ties_of
 from .placement import LaidFile
 from .records import Table
 
@@ -29,8 +29,14 @@ class Draft:
     lines of a list that are taken anew, by item.
     """
 
-    def __init__(self, document: Document, changes: Mapping[int, NewItem], added: Sequence[NewItem], anew: bool):
-        self.document, self.added, self.anew = document, list(added), anew
+    def __init__(
+        self,
+        document: Document,
+        changes: Mapping[int, NewItem],
+        added: Sequence[NewItem],
+        anew: bool | Collection[str],
+    ):
+        self.document, self.added, self._anew = document, list(added), anew
         self.kind = document.kind
         self.files = {name: LaidFile(document, name) for name in document.files()}
         self._regions = {e.label: e for f in self.files.values() for e in f.extents if e.instance and e.record < 0}
@@ -52,6 +58,10 @@ class Draft:
         self.tables = {
             i.name: Table(i, self._order(i), document.fail(i)) for i in document.instances if i.region.fields
         }
+
+    def anew(self, file: str) -> bool:
+        """Whether the payloads of a file are laid out afresh."""
+        return self._anew if isinstance(self._anew, bool) else file in self._anew
 
     # What changes -----------------------------------------------------------------------------------
 
@@ -84,16 +94,20 @@ class Draft:
         """Give an extent its new payload, its guard space along with it, and the items their new meanings."""
         extent.new = self._without_head(extent.items, item)
         extent.new_length = extent.new.payload.size
-        stand = self.document.group_of(extent.items[0]).stand if extent.at >= 0 else None
-        if stand is not None and item.format is not None and (stand.before.frames or stand.behind.frames):
-            stands, first = Stands(self.document), extent.items[0]
-            for side, guard in (("before", stand.before), ("behind", stand.behind)):
-                if getattr(extent, side) == stands.guard(first, guard):  # else the file does not keep to it here
-                    setattr(extent, f"new_{side}", stands.guard(first, guard, item.format))
+        stand, stands = self.stand_of(extent), Stands(self.document)
+        like = min(extent.items[0], self.document.count - 1)  # an added one is as the last one is
+        for side, guard in (("before", stand.before), ("behind", stand.behind)):
+            if guard != Guard() and (extent.at < 0 or getattr(extent, side) == stands.guard(like, guard)):
+                setattr(extent, f"new_{side}", stands.guard(like, guard, item.format))
         for n in extent.items:
             for what, value in item.values.items():
                 if what in self.columns:
                     self.columns[what][n] = value
+
+    def stand_of(self, extent: Extent) -> Stand:
+        """How a payload stands; an added one as those of the last group."""
+        item = extent.items[0]
+        return (self.document.group_of(item) if item < self.document.count else self.document.groups[-1]).stand
 
     def _without_head(self, items: list[int], item: NewItem) -> NewItem:
         """What goes to the payload's place: the head, where records hold one, goes into the record."""
@@ -283,8 +297,6 @@ class Draft:
                 self._put(table, slot, [column[item] for item in items], rows, scope)
                 if instance.region.sentinel and what in ("at", "end") and instance.records.count:
                     self._put_sentinel(instance, slot, scope)
-            elif owner == self.kind and what == "loop_length":
-                self._put(table, slot, self._loop_lengths(items), rows, scope)
             elif instance.region.once and slot.tie.means and slot.tie.means in whole:
                 table.put(slot, [whole[slot.tie.means]], [0], scope)
             elif owner == "folder":
@@ -298,10 +310,6 @@ class Draft:
             self._put_pooled(table, slot, values, rows, scope)
         else:
             table.put(slot, values, rows, scope)
-
-    def _loop_lengths(self, items: list[int]) -> list:
-        starts, ends = self.columns.get("loop_start"), self.columns.get("loop_end")
-        return [None if not starts or not ends or starts[n] is None else ends[n] - starts[n] for n in items]
 
     def _put_sentinel(self, instance: Instance, slot: Slot, scope: Scope) -> None:
         """A last record that says where the payloads end goes on saying it; one that says anything else stays."""

@@ -19,7 +19,7 @@ class LaidFile:
     def __init__(self, document: Document, name: str, *, fresh: bool = False):
         self.name, self.end = name, document.layout.end
         self.given_sizes = document.layout.payload.sizes == "given"
-        self.extents: list[Extent] = [] if fresh else extents_of(document, name)
+        self.extents: list[Extent] = [Extent(0, 0)] if fresh else extents_of(document, name)
         self.old_size = 0 if fresh else document.file_named(name).size
         self.new_size, self.in_place = self.old_size, True
         for extent in self.extents:
@@ -30,8 +30,9 @@ class LaidFile:
         self._end = _end_rule(self.end, self.extents, self.old_size) if self.extents else (Grid(self.end.align), 0, 0)
 
     def lay(self, anew: bool) -> None:
-        """Give every extent its new place."""
-        self.in_place = not anew and self._stays()
+        """Give every extent its new place. What was laid anew once is not put back: else lengths and places that depend
+        on each other might never settle."""
+        self.in_place = self.in_place and not anew and self._stays()
         if self.in_place:
             for extent in self.extents:
                 extent.new_at = extent.at
@@ -40,7 +41,7 @@ class LaidFile:
         cursor = 0
         for extent in self.extents:
             extent.new_at = extent.grid.above(cursor + extent.new_before) + extent.steps * extent.grid.step
-            cursor = extent.new_end + extent.carried
+            cursor = max(extent.new_end + extent.carried, extent.new_at + extent.reserved)
         self.new_size = self._ends(cursor)
 
     def _ends(self, cursor: int) -> int:
@@ -54,6 +55,8 @@ class LaidFile:
             longer = e.new_length + e.new_before + e.new_behind - (e.length + e.before + e.behind)
             if e.at < 0 or e.new_before != e.before or longer > e.room:
                 return False
+            if longer and e.instance is not None:
+                return False  # a table leaves no free space of its own behind
             if longer and not self.given_sizes:
                 return False
             behind = self.extents[n + 1] if n + 1 < len(self.extents) else None
@@ -72,7 +75,7 @@ class LaidFile:
         """
         at, gap_at = extent.new_end, extent.end
         room = stop - at
-        if extent.at >= 0 and extent.new_at == extent.at and stop == gap_at + extent.gap:
+        if self.in_place:
             filled = min(room, max(0, gap_at - at))
             kept_from = gap_at if filled else at
             return [(FillSource(fill[0], filled), 0, filled), (source, kept_from, stop - at - filled)]

@@ -15,7 +15,7 @@ def spill(draft: Draft) -> None:
     if model is None or not model.volumes or not model.limit:
         return
     for file in [f for n, f in draft.files.items() if n]:
-        file.lay(draft.anew)
+        file.lay(draft.anew(file.name))
         if file.new_size <= model.limit:
             continue
         for extent in [e for e in file.extents if e.new is not None]:
@@ -28,7 +28,7 @@ def spill(draft: Draft) -> None:
             if extent.new_length <= extent.slot and extent.at >= 0:
                 continue
             _move(draft, extent, file, model.limit)
-            file.lay(draft.anew)
+            file.lay(draft.anew(file.name))
             if file.new_size <= model.limit:
                 break
 
@@ -52,11 +52,11 @@ def _move(draft: Draft, extent: Extent, file: LaidFile, limit: int) -> None:
     else:
         file.extents.remove(extent)
     moved = Extent(-1, 0, items=extent.items, grid=extent.grid, fill=extent.fill, new=extent.new)
-    moved.new_length = extent.new_length
+    moved.new_length, moved.new_before, moved.new_behind = extent.new_length, extent.new_before, extent.new_behind
     here = draft.files[name]
     here.extents.append(moved)
     for item in extent.items:
         draft.item_files[item] = name
         if "volume" in draft.columns:
             draft.columns["volume"][item] = target
-    here.lay(draft.anew)
+    here.lay(draft.anew(name))
