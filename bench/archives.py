@@ -18,7 +18,7 @@ from standin.formats import crate
 from zubret_core.container import DescribedArchive, GameFolder
 from zubret_core.extract import Item, extract
 from zubret_core.layout import load_layout
-from zubret_core.locate import Known, open_file
+from zubret_core.locate import Known, Spot
 from zubret_core.source import BytesSource, FileSource, write_file
 from zubret_core.source.steps import Chain, Chunked, Packed
 
@@ -185,7 +185,7 @@ def _split(folder: Path) -> Iterator[Row]:
 
     def ours() -> None:
         nonlocal written
-        archive = open_file(GameFolder(game), "x.split", known)
+        archive = Spot.file(GameFolder(game), "x.split", known).opened
         assert archive is not None
         built = archive.rebuild({0: new})
         written = built.source.size + sum(b.source.size for b in built.others.values())
@@ -254,7 +254,7 @@ def main() -> None:
     known = Known([load_layout(SPLIT)])
     Path("/proc/self/clear_refs").write_text("5")
     idle = status("VmRSS")
-    archive = open_file(GameFolder(game), "x.split", known)
+    archive = Spot.file(GameFolder(game), "x.split", known).opened
     assert archive is not None
     built = archive.rebuild({0: BytesSource(bytes(2 << 20))})
     for name, other in built.others.items():

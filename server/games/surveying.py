@@ -12,8 +12,7 @@ from django.utils import timezone
 
 from zubret_core.audio.measure import guess
 from zubret_core.base import Progress, ZubretError
-from zubret_core.container import Container, DescribedArchive, Entry, GameFile, GameFolder
-from zubret_core.container.base import label_of
+from zubret_core.container import Container, Entry, GameFile, GameFolder
 from zubret_core.container.index import index_spans, index_sum
 from zubret_core.layout import Layout
 from zubret_core.locate import (
@@ -22,9 +21,9 @@ from zubret_core.locate import (
     Kind,
     Locator,
     Locked,
+    Spot,
     inside,
     kind_of,
-    open_file,
     try_keys,
 )
 from zubret_core.locate.recognise import DEEPEST, MOST_NESTED
@@ -172,11 +171,11 @@ class _Survey:
 
     def _opened(self, file: GameFile, kind: Kind) -> Container:
         try:
-            archive = open_file(self.folder, file.path, self.known, disk_cache(), f"{file.path}/{file.mtime_ns}")
+            archive = Spot.file(self.folder, file.path, self.known, disk_cache(), f"{file.path}/{file.mtime_ns}").opened
         except Locked:
             if kind.layout is None or not self._unlock(file.path, kind.layout):
                 raise
-            archive = open_file(self.folder, file.path, self.known, disk_cache(), f"{file.path}/{file.mtime_ns}")
+            archive = Spot.file(self.folder, file.path, self.known, disk_cache(), f"{file.path}/{file.mtime_ns}").opened
         if archive is None:
             raise ZubretError("The file could not be opened as an archive.", file=file.path, next="Survey again.")
         return archive
@@ -207,12 +206,12 @@ class _Survey:
             chain=chain,
             outer=outer,
         )
-        rows = (entry_row(row.pk, n, e, label_of(archive, n)) for n, e in enumerate(entries))
+        rows = (entry_row(row.pk, n, e, archive.label(n)) for n, e in enumerate(entries))
         for n in bulk_insert(EntryRow, EntryRow.BULK, rows):
             self._inside(n, len(entries), f"writing down {row.path}")
         for found in inside(archive, self.known, disk_cache(), (outer or row).version(), self._inside):
             if isinstance(found, FoundBank):
-                keep_bank(row, entries[found.entry], label_of(archive, found.entry), found)
+                keep_bank(row, entries[found.entry], archive.label(found.entry), found)
             else:
                 self._keep_nested(archive, found, row, outer or row)
         Archive.objects.filter(pk=row.pk).update(complete=True)
@@ -222,7 +221,7 @@ class _Survey:
         entry = around.entries[found.entry]
         chain = [*row.chain, [entry.path, found.entry]]
         facts = {
-            "game": self.game, "path": readable(f"{row.path} › {label_of(around, found.entry)}"), "size": entry.size,
+            "game": self.game, "path": readable(f"{row.path} › {around.label(found.entry)}"), "size": entry.size,
             "mtime_ns": outer.mtime_ns, "opened_with": outer.opened_with,
         }  # fmt: skip
         problem = found.error
@@ -242,12 +241,10 @@ class _Survey:
         )  # fmt: skip
 
     def _companions(self, archive: Container, path: str) -> list:
-        if not isinstance(archive, DescribedArchive):
-            return []
         folder, out = path.rpartition("/")[0], []
-        for name in archive.reading.files():
+        for name in archive.companions():
             place = f"{folder}/{name}" if folder else name
-            if name and self.folder.locate(place).is_file():
+            if self.folder.locate(place).is_file():
                 stat = self.folder.locate(place).stat()
                 out.append([place, stat.st_size, stat.st_mtime_ns])
         return out
@@ -259,7 +256,7 @@ class _Survey:
 
 def _passed_over(archive: Container) -> str:
     """What an archive holds that is no entry, in words: links and devices of a TAR."""
-    skipped: list[tuple[str, str]] = getattr(archive, "skipped", [])
+    skipped = archive.skipped
     if not skipped:
         return ""
     first = "; ".join(f"{path}: {why}" for path, why in skipped[:3])

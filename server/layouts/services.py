@@ -17,7 +17,7 @@ from zubret_core.container import GameFolder, Siblings
 from zubret_core.layout import Document, Layout, load_layout, read_layout, recognises, shipped_layouts, shipped_texts
 from zubret_core.layout.checks.extents import segments_of
 from zubret_core.layout.trial import explained, regions_of, spans_in, unexplained
-from zubret_core.locate import Known, kind_of, open_place
+from zubret_core.locate import Known, Spot, kind_of
 from zubret_core.source import DiskCache, Source
 
 from ..errors import stopped
@@ -105,7 +105,10 @@ def save_version(row: UserLayout) -> LayoutVersion:
 def open_at(game: Game, path: str, known: Known | None = None) -> tuple[Source, Siblings]:
     """A file of a game, or an entry inside one (`file › entry`), for looking at its bytes; and what is beside it."""
     cache = DiskCache(settings.DATA_DIR / "cache", settings.CACHE_BYTES)
-    return open_place(GameFolder(Path(game.folder)), path, known or known_for(game), cache, _version(game, path))
+    folder, version = GameFolder(Path(game.folder)), _version(game, path)
+    spot = Spot.place(folder, path, known or known_for(game), cache, version)
+    assert spot.siblings is not None
+    return spot.source, spot.siblings
 
 
 def open_bytes(game: Game, path: str) -> Source:

@@ -20,7 +20,6 @@ from zubret_core.audio.riff import Notes, notes_of
 from zubret_core.base import Cancelled, Format, Progress, ZubretError, to_int16
 from zubret_core.codec import CODECS, codec_of
 from zubret_core.container import LaidOver
-from zubret_core.locate import open_stream
 from zubret_core.source import FileSource, Source
 from zubret_core.swap import AudioInfo, FitReport, Prepared, Treatment, fit_report, info_of, prepare
 
@@ -291,13 +290,9 @@ def result_sound(swap_id: int, digest: str) -> Sound | None:
     build = Build.objects.filter(pk=int(number)).first() if swap and number.isdigit() else None
     if swap is None or build is None or build.made_of.get(str(swap.pk)) != wanted:
         return None
-    stream = open_stream(
-        LaidOver(Path(build.mod.game.folder), build_folder(build)),
-        unpack_locator(swap.locator),
-        disk_cache(),
-        f"build{build.pk}",
-        known_for(build.mod.game),
-    )
+    folder = LaidOver(Path(build.mod.game.folder), build_folder(build))
+    locator = unpack_locator(swap.locator)
+    stream = locator.stream(folder, known_for(build.mod.game), disk_cache(), f"build{build.pk}")
     return Sound(f"rebuilt {swap.source_name}", stream.format, stream.decode, digest)
 
 

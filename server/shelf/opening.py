@@ -7,10 +7,8 @@ from pathlib import Path
 
 from django.conf import settings
 
-from zubret_core.base import ZubretError
-from zubret_core.container import Container, GameFolder, beside
-from zubret_core.container.base import open_entry
-from zubret_core.locate import Known, open_archive, open_file
+from zubret_core.container import Container, GameFolder
+from zubret_core.locate import Known, Spot
 from zubret_core.source import DiskCache
 
 from ..errors import stopped
@@ -54,16 +52,6 @@ def version_of(archive: Archive) -> str:
 def opened(archive: Archive, known: Known | None = None) -> Container:
     """The archive of a row, through those around it."""
     check_unchanged(archive)
-    known = known or known_for(archive.game)
-    cache, key = disk_cache(), version_of(archive)
-    found = open_file(GameFolder(Path(archive.game.folder)), archive.file_path(), known, cache, key)
-    for path, index in archive.chain:
-        if found is None or index >= len(found.entries) or found.entries[index].path != path:
-            break
-        key = f"{key}/{index}"
-        content = open_entry(found, index, cache, key)
-        content.name = f"{found.source.name} › {content.name}"
-        found = open_archive(content, known, beside(found, index), cache, key)
-    if found is None:
-        raise ZubretError("This is no archive any more.", file=archive.path, next="Survey the game again.")
-    return found
+    folder, known = GameFolder(Path(archive.game.folder)), known or known_for(archive.game)
+    spot = Spot.file(folder, archive.file_path(), known, disk_cache(), version_of(archive))
+    return spot.down([(path, index) for path, index in archive.chain], archive.path).archive

@@ -20,7 +20,6 @@ from zubret_core.bank import Bank
 from zubret_core.bank import Stream as CoreStream
 from zubret_core.base import Format, to_int16
 from zubret_core.container import GameFolder
-from zubret_core.locate import open_bank_at, stream_in
 
 from ..errors import stopped
 from ..kept import Kept
@@ -102,8 +101,8 @@ def open_original(row: Stream) -> CoreStream:
         if bank is None:
             folder = GameFolder(Path(archive.game.folder))
             known = known_for(archive.game)
-            bank = _banks.put(key, open_bank_at(folder, locator, disk_cache(), version_of(archive), known))
-    return stream_in(bank, locator)
+            bank = _banks.put(key, locator.bank(folder, known, disk_cache(), version_of(archive)))
+    return locator.stream_in(bank)
 
 
 def remember(rows: Iterable[Stream]) -> None:

@@ -16,7 +16,7 @@ from tests.browser.support import BrowserTest
 from tests.support import small_bell, tone, wav_file
 from zubret_core.base import Loop
 from zubret_core.container import GameFolder
-from zubret_core.locate import Locator, open_bank_at
+from zubret_core.locate import Locator
 
 
 def cents_off(pcm: np.ndarray, rate: int, hz: float) -> float:
@@ -46,7 +46,7 @@ class WholeJob(BrowserTest):
         """What the game played, and its loop: pitch within 1 cent; decoded head, then the decoded loop repeated."""
         pcm, rate = soundfile.read(io.BytesIO(self.api(f"/audio/{trial['audio']}/wav")), dtype="int16", always_2d=True)
         rebuilt = GameFolder(self.root / "home" / "run" / "builds" / str(build["id"]))
-        bank = open_bank_at(rebuilt, Locator("data/sea.crate", (("music/music.bell", 2),), "", 0))
+        bank = Locator("data/sea.crate", (("music/music.bell", 2),), "", 0).bank(rebuilt)
         stream = next(s for s in bank.streams if s.id == swap["stream"]["stream_id"])
         loop = stream.format.loop
         decoded = stream.decode(0, stream.format.frames)

@@ -97,7 +97,9 @@ def integer(rng: random.Random, name: str, least: int = 4, **more) -> Field:
 
 def junk(rng: random.Random, name: str, count: int, variable: bool) -> Field:
     """A field that nothing ties."""
-    kind = rng.choice(["int", "bytes", "text", "bits", "float"] + (["ends", "counted", "varint", "align"] if variable else []))
+    kind = rng.choice(
+        ["int", "bytes", "text", "bits", "float"] + (["ends", "counted", "varint", "align"] if variable else [])
+    )
     if kind == "bytes":
         n = rng.randrange(1, 6)
         return Field(name, "bytes", f", length: {n}", [rng.randbytes(n) for _ in range(count)], size=n)
@@ -162,7 +164,9 @@ class Made:
         self.next = not self.bodies and rng.random() < 0.1
         self.align = 1 if self.bodies or self.next else rng.choice((1, 1, 2, 4, 16))
         self.fill = rng.choice((0, 0xEE))
-        self.before, self.behind = (0, 0) if self.bodies or self.next else (rng.choice((0, 0, 0, 3)), rng.choice((0, 0, 6, 12)))
+        self.before, self.behind = (
+            (0, 0) if self.bodies or self.next else (rng.choice((0, 0, 0, 3)), rng.choice((0, 0, 6, 12)))
+        )
         self.guard_fill = rng.choice((self.fill, 0x77))
         ends = ((1, 0), (8, 0), (16, 0), (8, 8 if self.bodies else 0))
         self.end_align, self.end_least = (1, 0) if self.next else rng.choice(ends)  # else the fill is the last one's
@@ -200,7 +204,11 @@ class Made:
                 item.loop = start, rng.randrange(start, frames) + 1
             items.append(item)
         table = Table(f"table{number}", [], items)
-        table.packed = rng.choice(("", "", "", "xor", "xor" if self.first else "zlib")) if not self.variable and not self.bodies else ""
+        table.packed = (
+            rng.choice(("", "", "", "xor", "xor" if self.first else "zlib"))
+            if not self.variable and not self.bodies
+            else ""
+        )
         union = self.variable and rng.random() < 0.3 and not self.bodies
         fields = self._names(table, number)
         fields += self._places(table, union)
@@ -241,7 +249,12 @@ class Made:
     def _places(self, table: Table, union: bool) -> list[Field]:
         rng, kind, out = self.rng, self.kind, []
         if self.bodies:
-            size = rng.choice((Field("size", "digits", ", length: 6, radix: 8", tie="stored", size=6), integer(rng, "size", 2, tie="stored")))
+            size = rng.choice(
+                (
+                    Field("size", "digits", ", length: 6, radix: 8", tie="stored", size=6),
+                    integer(rng, "size", 2, tie="stored"),
+                )
+            )
             size.keys += f", means: {kind}.stored" if not size.keys.endswith("stored") else ""
             return [size]
         units = [u for u in (1, 2, 4, 16) if self.align % u == 0]
@@ -317,10 +330,14 @@ class Made:
             lines.append("given: {stream.codec: pcm16, stream.rate: 8000}")
         if self.files:
             name = "{stem}.hold" if self.files == "one" else "{stem}.{volume:02}"
-            lines.append(f'files: {{hold: {{name: "{name}"{f", limit: {self.limit}" if self.files == "volumes" else ""}}}}}')
+            lines.append(
+                f'files: {{hold: {{name: "{name}"{f", limit: {self.limit}" if self.files == "volumes" else ""}}}}}'
+            )
         lines.append("regions:")
         lines += self._region_lines("head", ["at: 0"], self.head)
-        lines += self._region_lines("head_end", ["after: head"], [Field("here", "u16", f", equals: {head_size}", size=2)])
+        lines += self._region_lines(
+            "head_end", ["after: head"], [Field("here", "u16", f", equals: {head_size}", size=2)]
+        )
         before = "head_end"
         if self.pool:
             lines += ["  - name: names", "    after: head_end", "    size: head.names_size", '    pool: {ends: "00"}']
@@ -330,7 +347,10 @@ class Made:
             where += [f"group: g{n}"]
             where += [f"repeat: head.count{n}"]
             if table.packed == "xor":
-                where += [f"size: head.count{n} * {sum(f.size for f in table.fields)}", 'packed: [{by: xor, bytes: "5a a5 01"}]']
+                where += [
+                    f"size: head.count{n} * {sum(f.size for f in table.fields)}",
+                    'packed: [{by: xor, bytes: "5a a5 01"}]',
+                ]
             elif table.packed:
                 where += [f"size: head.packed{n}", "packed: [zlib]"]
             if self.bodies:
@@ -342,7 +362,7 @@ class Made:
             fill = f', fill: "{self.guard_fill:02x}"' if self.guard_fill != self.fill else ""
             what = f"frames: {n // 2}" if self.bank and n % 2 == 0 else f"bytes: {n}"
             guards += f", {side}: {{{what}{fill}}}" if n else ""
-        more = f", file: hold" if self.files else ""
+        more = ", file: hold" if self.files else ""
         more += ", sizes: next" if self.next else ""
         lines.append(f'payload: {{align: {self.align}, fill: "{self.fill:02x}"{guards}{more}}}')
         least = f", least: {self.end_least}" if self.end_least else ""
@@ -354,7 +374,12 @@ class Made:
         return 4 if self.end_least else 2
 
     def _region_lines(self, name: str, keys: list[str], fields: list[Field]) -> list[str]:
-        return [f"  - name: {name}", *(f"    {k}" for k in keys), "    fields:", *(f"      - {f.line()}" for f in fields)]
+        return [
+            f"  - name: {name}",
+            *(f"    {k}" for k in keys),
+            "    fields:",
+            *(f"      - {f.line()}" for f in fields),
+        ]
 
     # Encoding ---------------------------------------------------------------------------------------
 
@@ -515,12 +540,18 @@ class Made:
                 assert head[name] == self.head_sum(name, main, places), name
         return out
 
-    def _read_table(self, n: int, table: Table, head: dict, pool: bytes, files: dict[str, bytes], at: int) -> list[tuple]:
+    def _read_table(
+        self, n: int, table: Table, head: dict, pool: bytes, files: dict[str, bytes], at: int
+    ) -> list[tuple]:
         main, count = files[""], head[f"count{n}"]
         data, start, base = main, 0, at
         if table.packed == "xor":
             size = count * sum(f.size for f in table.fields)
-            data, base, self._behind = bytes(b ^ b"\x5a\xa5\x01"[i % 3] for i, b in enumerate(main[at : at + size])), 0, at + size
+            data, base, self._behind = (
+                bytes(b ^ b"\x5a\xa5\x01"[i % 3] for i, b in enumerate(main[at : at + size])),
+                0,
+                at + size,
+            )
         elif table.packed:
             size = head[f"packed{n}"]
             data, base, self._behind = zlib.decompress(main[at : at + size]), 0, at + size
@@ -553,7 +584,9 @@ class Made:
                 "region.at": region_at}.get(f.base)  # fmt: skip
         return v[f.name] * f.unit + (int(f.base) if base is None else base)
 
-    def _item(self, table: Table, v: dict, head: dict, pool: bytes, files: dict, rows: list[dict], region_at: int, row: int) -> tuple:
+    def _item(
+        self, table: Table, v: dict, head: dict, pool: bytes, files: dict, rows: list[dict], region_at: int, row: int
+    ) -> tuple:
         name = v["name"]
         if isinstance(name, int):
             name = pool[name : pool.index(b"\0", name)]

@@ -23,12 +23,11 @@ from zubret_core.locate import (
     FoundArchive,
     Known,
     Locator,
+    Spot,
     inside,
     key_bytes,
     names_by_id,
     open_archive,
-    open_file,
-    open_stream,
     try_keys,
 )
 from zubret_core.rebuild import StreamSwap, plan_rebuild, prove_in_new_process, write_plan
@@ -247,11 +246,11 @@ class Hold(WithFolder):
         layout = layout_named("saltglass-chart")
         names = names_by_id(layout, (demo_game() / "data/hold names.txt").read_text().splitlines())
         known = Known(keys=lambda lo, p: {"purser": KEYS["1.0"]}, names=lambda lo, p: names if p == path else {})
-        archive = open_file(game, path, known)
+        archive = Spot.file(game, path, known).opened
         self.assertEqual(sorted(names), sorted(e.path for e in archive.entries))
         tow = next(n for n, e in enumerate(archive.entries) if names[e.path] == "ambience/night.bell")
         locator = Locator(path, ((archive.entries[tow].path, tow),), "3001", 0)
-        format = open_stream(game, locator, known=known).format.with_(frames=300_000, loop=None)
+        format = locator.stream(game, known).format.with_(frames=300_000, loop=None)
         pcm = noise(300_000, 2, seed=4)
         (self.folder / "p").write_bytes(CODECS[format.codec].encode(pcm, format))
         pcm.tofile(self.folder / "m")
@@ -282,7 +281,7 @@ class Hold(WithFolder):
     def test_a_forced_rebuild_of_the_hold_is_identical(self):
         game = GameFolder(demo_game())
         known = Known(keys=lambda lo, p: {"purser": KEYS["1.0"]})
-        archive = open_file(game, "data/hold.chart", known)
+        archive = Spot.file(game, "data/hold.chart", known).opened
         built = archive.rebuild({}, anew=True)
         self.assertEqual(bytes_of(built.source), (demo_game() / "data/hold.chart").read_bytes())
         for name, other in built.others.items():
@@ -296,6 +295,6 @@ class Hold(WithFolder):
         (temp / "data/hold.chart").write_bytes(bytes_of(there.source))
         for name, other in there.others.items():
             (temp / "data" / name).write_bytes(bytes_of(other.source))
-        changed = open_file(GameFolder(temp), "data/hold.chart", known)
+        changed = Spot.file(GameFolder(temp), "data/hold.chart", known).opened
         back = changed.rebuild({3: archive.open(3)}, anew=True)
         self.assertEqual(bytes_of(back.source), (demo_game() / "data/hold.chart").read_bytes())

@@ -13,7 +13,7 @@ from django.test import SimpleTestCase
 from tests.support import demo_game, edited, noise, problem_of, resummed_bell, small_bell, small_crate, source
 from zubret_core.base import ZubretError, to_int16
 from zubret_core.container import GameFolder, LooseFile, ZipArchive
-from zubret_core.locate import Locator, Locked, banks_of, open_archive, open_bank, open_stream
+from zubret_core.locate import Locator, Locked, banks_of, open_archive, open_bank
 from zubret_core.source import BytesSource, DiskCache, FileSource, SliceSource
 from zubret_core.source.chain import Segment, condensed
 
@@ -150,7 +150,7 @@ class Finding(WithFolder):
     def test_a_locator_finds_its_stream_or_says_that_it_is_gone(self):
         game = GameFolder(demo_game())
         good = Locator("data/sea.crate", (("music/music.bell", 2),), "0251", 2)
-        self.assertEqual(open_stream(game, good).format.codec, "pcm16")
+        self.assertEqual(good.stream(game).format.codec, "pcm16")
         self.assertEqual(str(good), "data/sea.crate › music/music.bell › 0251")
         for bad in (
             Locator("data/sea.crate", (("music/other.bell", 2),), "0251", 2),
@@ -158,7 +158,7 @@ class Finding(WithFolder):
             Locator("data/sea.crate", (("music/music.bell", 2),), "0251", 3),
             Locator("data/sea.crate", (("music/music.bell", 2),), "0251", 99),
         ):
-            self.assertIn("no longer", problem_of(self, open_stream, game, bad).what)
+            self.assertIn("no longer", problem_of(self, bad.stream, game).what)
 
     def test_no_path_leads_out_of_the_folder(self):
         (self.folder / "game").mkdir()

@@ -18,7 +18,7 @@ from tests.support import ROOT, noise, problem_of
 from zubret_core.base import Cancelled
 from zubret_core.container import GameFolder
 from zubret_core.extract import Item, extract, extract_zip, read_manifest, safe_path, targets_for
-from zubret_core.locate import open_file
+from zubret_core.locate import Spot
 from zubret_core.locate.known import Known
 
 
@@ -66,7 +66,7 @@ class Names(WithFolder):
             link.type, link.linkname = tarfile.SYMTYPE, "/etc"
             tar.addfile(link)
         game = GameFolder(place.parent)
-        archive = open_file(game, "evil.tar", Known())
+        archive = Spot.file(game, "evil.tar", Known()).opened
         targets = targets_for(e.path for e in archive.entries)
         items = [Item("evil.tar", (n,), 0, t.path) for n, t in enumerate(targets)]
         extract(game, items, self.folder / "out")
@@ -112,7 +112,7 @@ class Taking(WithFolder):
     def test_an_entry_that_fails_is_listed_and_the_rest_come_out(self):
         place = self.folder / "game" / "x.crate"
         data = bytearray(place.read_bytes())
-        archive = open_file(self.game, "x.crate", Known())
+        archive = Spot.file(self.game, "x.crate", Known()).opened
         data[archive.entries[4].at + 20] ^= 0xFF
         place.write_bytes(data)
         for report in (

@@ -122,10 +122,10 @@ class Heart(SimpleTestCase):
     def swapped(self, document, n: int, data: bytes, like, anew=()):
         if not isinstance(document, DescribedBank):
             new = source(data)
-            return document.rebuild({m: new for m in (n, *document.sharing(n))}, anew=anew)
+            return document.rebuild(dict.fromkeys((n, *document.sharing(n)), new), anew=anew)
         format = (like or document).streams[n].format
         if like is None:
             loop = Loop(0, 1) if format.loop else None
             format = format.with_(frames=len(data) // 2, loop=loop)
         new = NewStream(source(data), format)
-        return document.rebuild({m: new for m in (n, *document.streams[n].shares)}, anew=anew)
+        return document.rebuild(dict.fromkeys((n, *document.streams[n].shares), new), anew=anew)

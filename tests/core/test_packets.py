@@ -18,7 +18,7 @@ from zubret_core.base.format import frozen
 from zubret_core.codec import codec_named, codec_of, ogg, opus, vorbis
 from zubret_core.container import GameFolder
 from zubret_core.layout import load_layout, shipped_texts
-from zubret_core.locate import Known, Locator, banks_of, open_archive, open_bank_at
+from zubret_core.locate import Known, Locator, banks_of, open_archive
 from zubret_core.source import FileSource, SourceFile, same_bytes
 from zubret_core.swap import Treatment, fit_report, info_of, prepare
 
@@ -126,7 +126,7 @@ class TheRadio(WithFolder):
     def setUp(self):
         super().setUp()
         here = Locator("data/sea.crate", (("radio/radio.bell", 9),), "5001", 0)
-        self.bank = open_bank_at(GameFolder(demo_game()), here)
+        self.bank = here.bank(GameFolder(demo_game()))
 
     def test_sounds_as_the_stand_in_decodes_it(self):
         ferry = Ferry(demo_game())

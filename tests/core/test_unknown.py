@@ -14,7 +14,7 @@ from zubret_core.base.format import frozen
 from zubret_core.codec import codec_of
 from zubret_core.container import GameFolder
 from zubret_core.layout import load_layout, shipped_layouts
-from zubret_core.locate import Known, open_bank, open_place
+from zubret_core.locate import Known, Spot, open_bank
 from zubret_core.locate.tables import draft, find_table
 from zubret_core.locate.unknown import Candidate, rank
 from zubret_core.source import FileSource
@@ -87,7 +87,8 @@ class Drafts(SimpleTestCase):
         """Places that count from the first sound, blocks with silence at the beginning, packets behind lengths."""
         known = Known(list(shipped_layouts()))
         for place, word in (("voice/crew_en.bell", "ima-adpcm"), ("radio/radio.bell", "packets without a container")):
-            file, beside = open_place(GameFolder(demo_game()), f"data/sea.crate › {place}", known)
+            spot = Spot.place(GameFolder(demo_game()), f"data/sea.crate › {place}", known)
+            file, beside = spot.source, spot.siblings
             spans = find_table(file).spans
             self.assertEqual(spans, [(s.at, s.stored) for s in open_bank(file, known, beside).streams])
             for at, length in spans:

@@ -13,7 +13,7 @@ from standin.chart import KEYS
 from tests.server.support import ServerTest, wav_bytes
 from tests.support import bytes_of, source, tone
 from zubret_core.container import GameFolder
-from zubret_core.locate import Known, open_archive, open_file
+from zubret_core.locate import Known, Spot, open_archive
 
 
 class EntryFiles(ServerTest):
@@ -66,7 +66,7 @@ class EntryFiles(ServerTest):
         self.assertEqual(
             (crate.entries[-1].path, bytes_of(crate.open(len(crate.entries) - 1))), ("text/card.txt", b"a card")
         )
-        chart = open_file(GameFolder(out), "data/hold.chart", Known(keys=lambda lo, p: {"purser": KEYS["1.0"]}))
+        chart = Spot.file(GameFolder(out), "data/hold.chart", Known(keys=lambda lo, p: {"purser": KEYS["1.0"]})).opened
         self.assertEqual(bytes_of(chart.open(len(chart.entries) - 1)), b"a page")
         cabin = next(open_archive(chart.open(n)) for n in range(len(chart.entries)) if chart.head(n, 4) == b"SFCR")
         self.assertEqual(bytes_of(cabin.open(len(cabin.entries) - 1)), b"under the bed")

@@ -8,7 +8,6 @@ from server.shelf.models import Archive, Stream
 from tests.server.support import ServerTest
 from tests.support import edited, small_crate
 from zubret_core.container import GameFolder
-from zubret_core.locate import open_stream
 
 
 class Games(ServerTest):
@@ -154,7 +153,7 @@ class Lists(ServerTest):
         self.assertEqual((ribbon["explained"], sum(s["length"] for s in ribbon["segments"])), (1.0, archive.size))
         stream = self.stream(self.game, "0247")
         raw = (Path(self.game["folder"]) / "data/sea.crate").read_bytes()
-        inside = open_stream(GameFolder(Path(self.game["folder"])), Stream.objects.get(pk=stream["id"]).where())
+        inside = Stream.objects.get(pk=stream["id"]).where().stream(GameFolder(Path(self.game["folder"])))
         self.assertEqual(raw[stream["archive_at"] :][:64], inside.payload.read(0, 64))
 
     def test_names_and_marks_belong_to_the_game_and_survive_surveys(self):

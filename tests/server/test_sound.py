@@ -12,7 +12,6 @@ from server.shelf.models import Stream
 from tests.server.support import ServerTest
 from tests.support import demo_game
 from zubret_core.container import GameFolder
-from zubret_core.locate import open_stream
 
 
 class Sound(ServerTest):
@@ -20,7 +19,7 @@ class Sound(ServerTest):
         super().setUp()
         self.game = self.add_game()
         self.one = self.stream(self.game, "0247")
-        core = open_stream(GameFolder(demo_game()), Stream.objects.get(pk=self.one["id"]).where())
+        core = Stream.objects.get(pk=self.one["id"]).where().stream(GameFolder(demo_game()))
         self.truth = core.decode(0, core.format.frames)
 
     def test_pcm_chunks_are_exactly_those_frames(self):

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping, Sequence
 from pathlib import PurePosixPath
 
 from ..audio.files import file_format
 from ..base import ZubretError
 from ..source import Built, Segment, Source
-from .base import NewStream, Stream
+from .base import Bank, NewStream, Stream
 
 
-class AudioFileBank:
+class AudioFileBank(Bank):
     """The whole file is the payload; its replacement keeps container and subtype."""
 
     kind = "file"
@@ -30,10 +30,13 @@ class AudioFileBank:
         self.name = name
         self.streams = [Stream(0, "", name, format, 0, source.size, source.size, "", source, (), keeps)]
 
-    def rebuild(self, changes: Mapping[int, NewStream], *, anew: bool = False) -> Built:
+    def rebuild(self, changes: Mapping[int, NewStream], *, anew: bool | Collection[str] = False) -> Built:
         new = changes[0].payload if 0 in changes else self.source
         kind = "new" if 0 in changes else "payload"
         return Built(new, [Segment(kind, 0, new.size, "", 0)], True, 0)
+
+    def spans(self) -> Sequence[tuple[str, int, int]]:
+        return [("", 0, self.source.size)]
 
     def segments(self) -> list[Segment]:
         return [Segment("payload", 0, self.source.size, "", 0)]

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from abc import ABC, abstractmethod
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Protocol
 
 from numpy.typing import NDArray
 
@@ -48,16 +48,25 @@ class NewStream:
     format: Format
 
 
-class Bank(Protocol):
-    """An opened bank."""
+class Bank(ABC):
+    """An opened bank. kind: layout, or file for an audio file that is one stream."""
 
     kind: str
     layout_id: str
     source: Source
+    language: str
+    name: str
     streams: list[Stream]
 
-    def rebuild(self, changes: Mapping[int, NewStream], *, anew: bool = False) -> Built:
+    @abstractmethod
+    def rebuild(self, changes: Mapping[int, NewStream], *, anew: bool | Collection[str] = False) -> Built:
         """The bank with some streams replaced, by ordinal."""
 
+    @abstractmethod
+    def spans(self) -> Sequence[tuple[str, int, int]] | None:
+        """Where each stream's stored bytes stand: (companion or "", byte offset, bytes); None where they stand nowhere
+        by themselves."""
+
+    @abstractmethod
     def segments(self) -> list[Segment]:
         """What stands where in the bank."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 
 from ..base import Format, Loop
 from ..codec import codec_of
@@ -13,10 +13,10 @@ from ..layout.document import Siblings
 from ..layout.document.chains import Keys
 from ..layout.language.codecs import CodecModel, name_of, spec_of
 from ..source import Built, Segment, Source
-from .base import NewStream, Stream
+from .base import Bank, NewStream, Stream
 
 
-class DescribedBank:
+class DescribedBank(Bank):
     """Streams by a layout's table."""
 
     kind = "layout"
@@ -84,6 +84,13 @@ class DescribedBank:
         codecs = self.layout.codecs
         items = {n: _item(new, self.reading.chain(n).packed(new.payload), codecs) for n, new in changes.items()}
         return rebuild(self.reading, items, anew=anew)
+
+    def spans(self) -> Sequence[tuple[str, int, int]] | None:
+        reading = self.reading
+        if self.layout.packed or reading.column("head") is not None:
+            return None
+        columns = reading.payload_files(), reading.column("at") or [], reading.column("stored") or []
+        return list(zip(*columns, strict=True))
 
     def segments(self) -> list[Segment]:
         return segments_of(self.reading)

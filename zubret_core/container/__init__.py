@@ -1,6 +1,6 @@
 """Containers: whatever holds entries. One protocol over ZIP, TAR, disc images, described archives and loose files."""
 
-from .base import Container, Entry, NewEntry, Siblings, beside
+from .base import Container, Entry, NewEntry, Siblings
 from .described import DescribedArchive
 from .folder import GameFile, GameFolder, LaidOver
 from .iso import IsoImage
@@ -21,5 +21,4 @@ __all__ = [
     "Siblings",
     "TarArchive",
     "ZipArchive",
-    "beside",
 ]

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import NamedTuple, Protocol
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from typing import NamedTuple
 
 from ..base import ZubretError
 from ..source import Built, DiskCache, Segment, Source
+
+Siblings = Callable[[str], Source]
+"""Opens a file by its name beside another one; ZubretError where there is none."""
 
 
 class Entry(NamedTuple):
@@ -46,6 +50,10 @@ class EntryTable(Sequence[Entry]):
         """The entries as plain tuples, in the order of Entry's fields."""
         return zip(*self._columns, strict=True)
 
+    def column(self, name: str) -> list:
+        """One field of all entries."""
+        return self._columns[Entry._fields.index(name)]
+
 
 class NewEntry(NamedTuple):
     """An entry to be added: its path and its unpacked bytes."""
@@ -54,76 +62,113 @@ class NewEntry(NamedTuple):
     content: Source
 
 
-class Container(Protocol):
-    """An opened archive. Entries are known by their number in table order."""
+class Container(ABC):
+    """An opened archive. Entries are known by their number in table order.
+
+    kind: zip, tar, iso, layout, or file for a loose one; labels: names from a name list, by the paths that the archive
+    has; hashed: it has hashes instead of names; skipped: members that are no files, with the reason.
+    """
 
     kind: str
     layout_id: str
     source: Source
     entries: Sequence[Entry]
+    labels: Mapping[str, str] = {}
+    hashed: bool = False
+    skipped: Sequence[tuple[str, str]] = ()
 
+    @abstractmethod
     def open(self, index: int, cache: DiskCache | None = None, key: str = "") -> Source:
         """The unpacked bytes of an entry; large compressed ones go through `cache` under `key`."""
 
+    @abstractmethod
     def head(self, index: int, length: int) -> bytes:
         """At most the first `length` unpacked bytes of an entry, without unpacking the rest."""
 
-    def rebuild(self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool = False) -> Built:
+    @abstractmethod
+    def rebuild(
+        self,
+        changes: Mapping[int, Source],
+        *,
+        added: Sequence[NewEntry] = (),
+        anew: bool | Collection[str] = False,
+    ) -> Built:
         """The archive with the unpacked bytes of some entries replaced and some added, all else as it was."""
 
+    @abstractmethod
     def segments(self) -> list[Segment]:
         """What stands where in the file."""
 
+    @abstractmethod
     def sharing(self, index: int) -> list[int]:
         """The other entries that are stored in the very same bytes."""
 
+    @abstractmethod
     def check(self, index: int) -> None:
         """ZubretError unless an entry's bytes have the sums that the archive gives for it."""
 
+    @abstractmethod
+    def spans(self) -> Sequence[tuple[str, int, int]] | None:
+        """Where each entry's stored bytes stand: (companion or "", byte offset, bytes); None where the file is packed
+        as a whole, so that they stand nowhere."""
 
-Siblings = Callable[[str], Source]
-"""Opens a file by its name beside another one; ZubretError where there is none."""
+    @abstractmethod
+    def is_plain(self, index: int) -> bool:
+        """Whether an entry's content stands in the file as it is."""
 
+    def data(self, index: int) -> bytes:
+        """All unpacked bytes of a small entry."""
+        content = self.open(index)
+        return content.read(0, content.size)
 
-def beside(archive: Container, index: int) -> Siblings:
-    """What stands beside an entry: entries of the same folder in the same archive, or beside a loose file."""
-    if own := getattr(archive, "siblings", None):
-        siblings: Siblings = own
-        return siblings
-    folder = label_of(archive, index).rpartition("/")[0]
+    def verify(self) -> None:
+        """Take the sums over much of the file; ZubretError where one is wrong. Most containers have none."""
+        return
 
-    def open_named(name: str) -> Source:
-        path = f"{folder}/{name}" if folder else name
-        number = index_of(archive, path)
-        if number is None:
-            next = "Look for the missing entry: the archive may belong to another version of the game."
-            if label_of(archive, index) == archive.entries[index].path and getattr(archive, "hashed", False):
-                next = "This archive stores hashes: give it a name list, so that what belongs together is found."
-            raise ZubretError(f"{path}, which belongs to this entry, is not in the archive.", file=path, next=next)
-        return archive.open(number)
+    def companions(self) -> list[str]:
+        """The names of the files beside it that it keeps something in."""
+        return []
 
-    return open_named
+    def index_pieces(self) -> list[tuple[int, int]]:
+        """Byte offset and length of what says where entries are."""
+        return [(s.at, s.length) for s in self.segments() if s.kind in ("header", "table")]
 
+    def label(self, index: int) -> str:
+        """What people call an entry: its name from a name list where it has only an id, else its path."""
+        path = self.entries[index].path
+        return self.labels.get(path, path)
 
-def label_of(archive: Container, index: int) -> str:
-    """What people call an entry: its name from a name list where it has only an id, else its path."""
-    path = archive.entries[index].path
-    labels: Mapping[str, str] = getattr(archive, "labels", {})
-    return labels.get(path, path)
+    def index_of(self, path: str) -> int | None:
+        """The number of the first entry with a path, or with a name from a name list."""
+        return next((n for n, e in enumerate(self.entries) if path in (e.path, self.labels.get(e.path))), None)
 
+    def beside(self, index: int) -> Siblings:
+        """What stands beside an entry: entries of the same folder."""
+        folder = self.label(index).rpartition("/")[0]
 
-def open_entry(archive: Container, index: int, cache: DiskCache | None = None, key: str = "") -> Source:
-    """The unpacked bytes of an entry, under the name that people call it, for what looks beside it."""
-    content = archive.open(index, cache, key)
-    if content is not archive.source:  # a loose file keeps its own
-        content.name = label_of(archive, index)
-    return content
+        def open_named(name: str) -> Source:
+            path = f"{folder}/{name}" if folder else name
+            number = self.index_of(path)
+            if number is None:
+                next = "Look for the missing entry: the archive may belong to another version of the game."
+                if self.hashed and self.label(index) == self.entries[index].path:
+                    next = "This archive stores hashes: give it a name list, so that what belongs together is found."
+                raise ZubretError(f"{path}, which belongs to this entry, is not in the archive.", file=path, next=next)
+            return self.open(number)
 
+        return open_named
 
-def index_of(archive: Container, path: str) -> int | None:
-    """The number of the first entry with a path, or with a name from a name list."""
-    labels: Mapping[str, str] = getattr(archive, "labels", {})
-    return next((n for n, e in enumerate(archive.entries) if path in (e.path, labels.get(e.path))), None)
+    def refuse_known(self, added: Sequence[NewEntry]) -> None:
+        """ZubretError where an entry to be added has the path of one that is there, or of another new one."""
+        known = {e.path for e in self.entries} if added else set()
+        for entry in added:
+            if entry.path in known:
+                raise ZubretError(
+                    "An entry of this path is there already.",
+                    file=entry.path,
+                    next="Replace it instead of adding it.",
+                )
+            known.add(entry.path)
 
 
 def cannot_add(file: str) -> ZubretError:
@@ -131,14 +176,3 @@ def cannot_add(file: str) -> ZubretError:
     return ZubretError(
         "Entries can't be added to this kind of archive.", file=file, next="Replace an entry, or use a patch archive."
     )
-
-
-def refuse_known(archive: Container, added: Sequence[NewEntry]) -> None:
-    """ZubretError where an entry to be added has the path of one that is there, or of another new one."""
-    known = {e.path for e in archive.entries} if added else set()
-    for entry in added:
-        if entry.path in known:
-            raise ZubretError(
-                "An entry of this path is there already.", file=entry.path, next="Replace it instead of adding it."
-            )
-        known.add(entry.path)

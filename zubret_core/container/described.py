@@ -7,14 +7,14 @@ from functools import cached_property
 
 from ..base import ZubretError
 from ..layout import Layout, NewItem, read_layout, rebuild
-from ..layout.checks.extents import segments_of
-from ..layout.checks.sums import check_item, crc32s
+from ..layout.checks.extents import index_pieces, segments_of
+from ..layout.checks.sums import check_item, crc32s, verify
 from ..layout.document.chains import Keys
 from ..source import Built, DiskCache, Segment, Source
-from .base import Entry, EntryTable, NewEntry, Siblings
+from .base import Container, Entry, EntryTable, NewEntry, Siblings
 
 
-class DescribedArchive:
+class DescribedArchive(Container):
     """Entries by a layout's table, or tables."""
 
     kind = "layout"
@@ -23,7 +23,6 @@ class DescribedArchive:
         self.layout, self.source = layout, source
         self.layout_id = layout.id
         self.reading = read_layout(layout, source, siblings, keys)
-        self.labels: Mapping[str, str] = {}
         self.hashed = self.reading.tie("entry.path") is None and self.reading.tie("entry.name") is None
         self.table = self._entries()
         self.entries: Sequence[Entry] = self.table
@@ -66,7 +65,9 @@ class DescribedArchive:
             return self.reading.file_named(entry.file).read(entry.at, min(length, entry.stored))
         return self.reading.chain(index).head(self.reading.payload(index), self.entries[index].size, length)
 
-    def rebuild(self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool | Collection[str] = False) -> Built:
+    def rebuild(
+        self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool | Collection[str] = False
+    ) -> Built:
         new = {n: self._packed(n, source) for n, source in changes.items()}
         like = len(self.entries) - 1
         if added and like < 0:
@@ -100,3 +101,20 @@ class DescribedArchive:
 
     def check(self, index: int) -> None:
         check_item(self.reading, index, lambda: self.open(index))
+
+    def spans(self) -> Sequence[tuple[str, int, int]] | None:
+        if self.layout.packed:
+            return None
+        return list(zip(*(self.table.column(c) for c in ("file", "at", "stored")), strict=True))
+
+    def is_plain(self, index: int) -> bool:
+        return not self.layout.packed and not self.reading.chain(index) and self.reading.column("head") is None
+
+    def verify(self) -> None:
+        verify(self.reading)
+
+    def companions(self) -> list[str]:
+        return [name for name in self.reading.files() if name]
+
+    def index_pieces(self) -> list[tuple[int, int]]:
+        return index_pieces(self.reading)

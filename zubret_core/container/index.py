@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import xxhash
 
-from ..layout.checks.extents import index_pieces
 from ..source import Source
 from .base import Container
-from .described import DescribedArchive
 
 EDGE = 1 << 12
 """Bytes at either end of a file that always count as its index."""
@@ -17,11 +15,7 @@ MOST_PIECES = 256
 
 def index_spans(archive: Container) -> list[tuple[int, int]]:
     """Where the index stands in the archive's file: byte offset and length of each piece."""
-    size = archive.source.size
-    if isinstance(archive, DescribedArchive):
-        pieces = index_pieces(archive.reading)
-    else:
-        pieces = [(s.at, s.length) for s in archive.segments() if s.kind in ("header", "table")]
+    size, pieces = archive.source.size, archive.index_pieces()
     step = -(-len(pieces) // MOST_PIECES) or 1
     edges = [(0, min(EDGE, size)), (max(0, size - EDGE), min(EDGE, size))]
     return edges + pieces[::step]

@@ -6,14 +6,14 @@ Reading maps each file to its extent, so that entries are slices of the image; w
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import Any
 
 import pycdlib
 
 from ..base import ZubretError
 from ..source import Built, DiskCache, Segment, SliceSource, Source, SourceFile
-from .base import Entry, NewEntry, cannot_add
+from .base import Container, Entry, NewEntry, cannot_add
 from .iso_write import SECTOR, rewritten
 
 MARK_AT, MARK = 16 * SECTOR + 1, b"CD001"
@@ -26,7 +26,7 @@ def is_iso(source: Source) -> bool:
     return source.size > MARK_AT + 5 and source.read(MARK_AT, 5) == MARK
 
 
-class IsoImage:
+class IsoImage(Container):
     """The files of an image, under the longest names that it has for them."""
 
     kind = "iso"
@@ -95,6 +95,12 @@ class IsoImage:
         entry = self.entries[index]
         return [n for n, e in enumerate(self.entries) if e.at == entry.at and e.stored and n != index]
 
+    def spans(self) -> Sequence[tuple[str, int, int]]:
+        return [("", e.at, e.stored) for e in self.entries]
+
+    def is_plain(self, index: int) -> bool:
+        return True
+
     def segments(self) -> list[Segment]:
         spans = sorted({(e.at, e.stored): n for n, e in reversed(list(enumerate(self.entries))) if e.stored}.items())
         out, cursor = [], 0
@@ -107,7 +113,13 @@ class IsoImage:
             out.append(Segment("padding", cursor, self.source.size - cursor))
         return out
 
-    def rebuild(self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool = False) -> Built:
+    def rebuild(
+        self,
+        changes: Mapping[int, Source],
+        *,
+        added: Sequence[NewEntry] = (),
+        anew: bool | Collection[str] = False,
+    ) -> Built:
         if added:
             raise cannot_add(self.source.name)
         by_extent = {(self.entries[n].at, self.entries[n].stored): new for n, new in changes.items()}
@@ -115,7 +127,7 @@ class IsoImage:
             for n, entry in enumerate(self.entries):
                 if entry.stored:
                     by_extent.setdefault((entry.at, entry.stored), self.open(n))
-        source, places = rewritten(self.source, by_extent, anew)
+        source, places = rewritten(self.source, by_extent, bool(anew))
         again = IsoImage(source)
         moved = sum(
             a.at != b.at for n, (a, b) in enumerate(zip(self.entries, again.entries, strict=True)) if n not in changes

@@ -15,7 +15,7 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Iterator, Mapping
 
 from ..base import ZubretError
-from ..source import BytesSource, ChainSource, FillSource, Part, Source
+from ..source import ChainSource, FillSource, Part, Source, Written
 
 SECTOR = 2048
 _FIRST = 16
@@ -131,7 +131,8 @@ class _Writer:
             raise self._cannot(f"no directory knows the file at byte {lost[0][0]:,} as one piece")
         parts, cursor = [], 0
         regions: list[tuple[int, int, list[Part]]] = [
-            (at, len(data), [Part(BytesSource(data), 0, len(data))]) for at, data in self._patched.items()
+            (at, len(data), [Part(Written(data, "directories and descriptors"), 0, len(data))])
+            for at, data in self._patched.items()
         ]
         for extent, new in self._changes.items():
             had, takes = (n * SECTOR for n in self._sectors[extent])

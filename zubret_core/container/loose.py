@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 from ..source import Built, DiskCache, Segment, Source
-from .base import Entry, NewEntry, Siblings, cannot_add
+from .base import Container, Entry, NewEntry, Siblings, cannot_add
 
 
-class LooseFile:
+class LooseFile(Container):
     """One entry: the file itself. `siblings` opens what stands beside it."""
 
     kind = "file"
@@ -26,7 +26,13 @@ class LooseFile:
     def head(self, index: int, length: int) -> bytes:
         return self.source.read(0, min(length, self.source.size))
 
-    def rebuild(self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool = False) -> Built:
+    def rebuild(
+        self,
+        changes: Mapping[int, Source],
+        *,
+        added: Sequence[NewEntry] = (),
+        anew: bool | Collection[str] = False,
+    ) -> Built:
         if added:
             raise cannot_add(self.source.name)
         new = changes.get(0, self.source)
@@ -41,3 +47,12 @@ class LooseFile:
 
     def check(self, index: int) -> None:
         """A loose file has no sums."""
+
+    def spans(self) -> Sequence[tuple[str, int, int]]:
+        return [("", 0, self.source.size)]
+
+    def is_plain(self, index: int) -> bool:
+        return True
+
+    def beside(self, index: int) -> Siblings:
+        return super().beside(index) if self.siblings is None else self.siblings

@@ -9,12 +9,11 @@ from __future__ import annotations
 import io
 import struct
 import tarfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 from ..base import ZubretError
 from ..source import (
     Built,
-    BytesSource,
     ChainSource,
     DiskCache,
     FillSource,
@@ -23,10 +22,11 @@ from ..source import (
     SliceSource,
     Source,
     SourceFile,
+    Written,
     same_bytes,
 )
 from ..source.steps import Chain, Packed
-from .base import Entry, NewEntry, refuse_known
+from .base import Container, Entry, NewEntry
 
 BLOCK = tarfile.BLOCKSIZE
 PACKINGS = {b"\x1f\x8b": "gzip", b"\xfd7zXZ\0": "xz", b"\x28\xb5\x2f\xfd": "zstd", b"BZh": "bzip2"}
@@ -60,7 +60,7 @@ def head_of(source: Source) -> bytes:
     return Chain([Packed(method)]).head(source, LARGEST_RATIO * source.size + BLOCK, BLOCK)
 
 
-class TarArchive:
+class TarArchive(Container):
     """The regular files of a TAR archive; hard links share the bytes of what they point at.
 
     skipped: members that are no files (links, devices), with the reason.
@@ -123,6 +123,12 @@ class TarArchive:
         at = self.entries[index].at
         return [n for n, e in enumerate(self.entries) if e.at == at and n != index]
 
+    def spans(self) -> Sequence[tuple[str, int, int]] | None:
+        return None if self._packing else [("", e.at, e.stored) for e in self.entries]
+
+    def is_plain(self, index: int) -> bool:
+        return not self._packing
+
     def _records(self) -> list[tuple[tarfile.TarInfo, int, int]]:
         """Members in file order with the first byte of their headers and the byte behind their padding."""
         starts = [m.offset for m in self._all]
@@ -143,7 +149,13 @@ class TarArchive:
         out.append(Segment("padding", self._tar.offset, self.plain.size - self._tar.offset))
         return [s for s in out if s.length]
 
-    def rebuild(self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool = False) -> Built:
+    def rebuild(
+        self,
+        changes: Mapping[int, Source],
+        *,
+        added: Sequence[NewEntry] = (),
+        anew: bool | Collection[str] = False,
+    ) -> Built:
         number = {id(m): n for n, m in enumerate(self._members)}
         parts: list[Part] = []
         segments: list[Segment] = []
@@ -174,7 +186,7 @@ class TarArchive:
             if new is None:
                 fill = Part(self.plain, behind, end - behind)
             put("payload" if new is None else "new", [_part(head), Part(content, 0, content.size), fill], n)
-        refuse_known(self, added)
+        self.refuse_known(added)
         for n, entry in enumerate(added):
             info = tarfile.TarInfo(entry.path)
             info.size = entry.content.size
@@ -192,12 +204,14 @@ class TarArchive:
             return Built(whole, segments, moved == 0, moved)
         if not changes and not added and same_bytes(whole, self.plain):  # what did not change is not packed again
             return Built(self.source, self.segments(), True, 0)
-        whole = self._packing.packed(whole, self.source)
-        return Built(whole, [Segment("new", 0, whole.size)], moved == 0, moved)
+        packed = self._packing.packed(whole, self.source)
+        built = Built(packed, [Segment("new", 0, packed.size)], moved == 0, moved)
+        built.unpacked["*"] = whole, self.plain
+        return built
 
 
 def _part(data: bytes) -> Part:
-    return Part(BytesSource(data), 0, len(data))
+    return Part(Written(data, "header"), 0, len(data))
 
 
 def _header(old: bytes, old_size: int, size: int) -> bytes:

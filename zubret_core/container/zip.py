@@ -12,14 +12,13 @@ import io
 import struct
 import zipfile
 import zlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from tempfile import TemporaryFile
 from typing import NamedTuple
 
 from ..base import ZubretError
 from ..source import (
     Built,
-    BytesSource,
     ChainSource,
     DiskCache,
     OpenFile,
@@ -28,10 +27,11 @@ from ..source import (
     SliceSource,
     Source,
     SourceFile,
+    Written,
     crc32_of,
     spooled,
 )
-from .base import Entry, NewEntry, refuse_known
+from .base import Container, Entry, NewEntry
 
 _METHODS = {0: "plain", 8: "deflate", 12: "bzip2", 14: "lzma"}
 _LOCAL = struct.Struct("<4s5H3I2H")
@@ -42,7 +42,7 @@ _LOCATOR = struct.Struct("<4sIQI")
 _ALL_ONES, _LARGEST = 0xFFFFFFFF, 0xFFFFFFFE
 
 
-class ZipArchive:
+class ZipArchive(Container):
     """The members of a ZIP file, folders left out."""
 
     kind = "zip"
@@ -110,6 +110,13 @@ class ZipArchive:
     def sharing(self, index: int) -> list[int]:
         return []
 
+    def spans(self) -> Sequence[tuple[str, int, int]]:
+        return [("", self._data_at(i), i.compress_size) for i in self._infos]
+
+    def is_plain(self, index: int) -> bool:
+        info = self._infos[index]
+        return info.compress_type == zipfile.ZIP_STORED and not info.flag_bits & 1
+
     def _records(self) -> list[tuple[zipfile.ZipInfo, int, int]]:
         """Local records in file order: member, first byte, the byte after."""
         infos = sorted(self._zip.infolist(), key=lambda i: i.header_offset)
@@ -125,7 +132,13 @@ class ZipArchive:
         out.append(Segment("table", self._zip.start_dir, self.source.size - self._zip.start_dir, "directory"))
         return out
 
-    def rebuild(self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool = False) -> Built:
+    def rebuild(
+        self,
+        changes: Mapping[int, Source],
+        *,
+        added: Sequence[NewEntry] = (),
+        anew: bool | Collection[str] = False,
+    ) -> Built:
         number = {id(i): n for n, i in enumerate(self._infos)}
         parts: list[Part] = []
         segments: list[Segment] = []
@@ -154,14 +167,14 @@ class ZipArchive:
                 pieces = self._same_record(info, end) if anew else [Part(self.source, at, end - at)]
                 start = put("payload" if n >= 0 else "header", pieces, n)
                 places.append(_Placed(info, start, info.CRC, info.compress_size, info.file_size, False))
-        refuse_known(self, added)
+        self.refuse_known(added)
         for n, entry in enumerate(added):
             info = zipfile.ZipInfo(entry.path)
             info.compress_type, info.create_system = zipfile.ZIP_DEFLATED, 3
             pieces, sizes = self._new_record(info, entry.content)
             places.append(_Placed(info, put("new", pieces, len(self._infos) + n), *sizes, True))
         table = self._directory(places, cursor)
-        parts.append(Part(BytesSource(table), 0, len(table)))
+        parts.append(Part(Written(table, "directory"), 0, len(table)))
         segments.append(Segment("table", cursor, len(table), "directory"))
         return Built(ChainSource(parts, self.source.name), segments, moved == 0, moved)
 
@@ -192,7 +205,7 @@ class ZipArchive:
             head = self._local_header(info, *sizes)
         else:
             head = whole.read(0, data_at)
-        return [Part(BytesSource(head), 0, len(head)), Part(whole, data_at, made.compress_size)], sizes
+        return [_header(head, info.filename), Part(whole, data_at, made.compress_size)], sizes
 
     def _same_record(self, info: zipfile.ZipInfo, end: int) -> list[Part]:
         """An untouched member's record, written from what the directory says of it; only its data is copied.
@@ -217,8 +230,8 @@ class ZipArchive:
                 offset=info.header_offset,
                 next="The archive is damaged: check it against another copy.",
             )
-        pieces = [Part(self.source, data_at, info.compress_size), Part(BytesSource(tail), 0, len(tail))]
-        return [Part(BytesSource(head), 0, len(head)), *pieces, Part(self.source, cursor, end - cursor)]
+        pieces = [Part(self.source, data_at, info.compress_size), _header(tail, info.filename)]
+        return [_header(head, info.filename), *pieces, Part(self.source, cursor, end - cursor)]
 
     def _local_header(
         self, info: zipfile.ZipInfo, crc: int, stored: int, size: int, *, streamed: bool = False
@@ -272,6 +285,10 @@ class ZipArchive:
         for n, value, most in ((3, count, 0xFFFF), (4, count, 0xFFFF), (5, size, _ALL_ONES), (6, offset, _ALL_ONES)):
             end[n] = most if end64 and (end[n] == most or value >= most) else value
         return bytes(out) + _END.pack(*end) + old[end_at + _END.size :]
+
+
+def _header(data: bytes, name: str) -> Part:
+    return Part(Written(data, f"header of {name}"), 0, len(data))
 
 
 class _Placed(NamedTuple):

@@ -18,9 +18,8 @@ from typing import IO, Any
 import xxhash
 
 from ..base import Cancelled, Progress, ZubretError, silent
-from ..container import Container, DescribedArchive, GameFolder, beside
-from ..container.base import open_entry
-from ..locate import Known, open_archive, open_file
+from ..container import GameFolder
+from ..locate import Known, Spot
 from ..source import DiskCache, FileSource, SliceSource, Source
 from .names import MANIFEST
 
@@ -64,42 +63,26 @@ class _Archives:
 
     def __init__(self, game: GameFolder, known: Known, cache: DiskCache | None, version: Callable[[str], str]):
         self._game, self._known, self._cache, self._version = game, known, cache, version
-        self._open: dict[tuple[str, tuple[int, ...]], Container] = {}
+        self._open: dict[tuple[str, tuple[int, ...]], Spot] = {}
         self._lock = threading.RLock()
 
-    def at(self, archive: str, chain: tuple[int, ...]) -> Container:
+    def at(self, archive: str, chain: tuple[int, ...]) -> Spot:
         key = archive, chain
-        if key in self._open:
-            return self._open[key]
         with self._lock:
             if key not in self._open:
                 if chain:
-                    outer = self.at(archive, chain[:-1])
-                    content = open_entry(outer, chain[-1], self._cache, self._key(archive, chain))
-                    content.name = f"{outer.source.name} › {content.name}"
-                    found = open_archive(
-                        content, self._known, beside(outer, chain[-1]), self._cache, self._key(archive, chain)
-                    )
+                    self._open[key] = self.at(archive, chain[:-1]).entry(chain[-1])
                 else:
-                    found = open_file(self._game, archive, self._known, self._cache, self._version(archive))
-                if found is None:
-                    raise ZubretError("This is no archive any more.", file=archive, next="Survey the game again.")
-                self._open[key] = found
+                    version = self._version(archive)
+                    self._open[key] = Spot.file(self._game, archive, self._known, self._cache, version)
             return self._open[key]
 
-    def _key(self, archive: str, chain: tuple[int, ...]) -> str:
-        return "/".join([self._version(archive), *map(str, chain)])
-
     def content(self, item: Item) -> Source:
-        return self.at(item.archive, item.chain[:-1]).open(item.chain[-1])
+        return self.at(item.archive, item.chain[:-1]).archive.open(item.chain[-1])
 
     def data(self, item: Item) -> bytes:
         """The bytes of a small entry."""
-        archive = self.at(item.archive, item.chain[:-1])
-        if isinstance(archive, DescribedArchive):
-            return archive.data(item.chain[-1])
-        source = archive.open(item.chain[-1])
-        return source.read(0, source.size)
+        return self.at(item.archive, item.chain[:-1]).archive.data(item.chain[-1])
 
 
 def extract(

@@ -1,9 +1,10 @@
 """Finding the sound: which files are archives, which entries are banks, which streams they hold."""
 
 from .known import KeyTrial, Known, Locked, chosen_keys, key_bytes, try_keys
-from .locator import Locator, open_bank_at, open_file, open_place, open_stream, stream_in
+from .locator import Locator
 from .names import names_by_id
 from .recognise import FoundArchive, FoundBank, Kind, banks_of, inside, kind_of, open_archive, open_bank
+from .spot import Spot
 
 __all__ = [
     "FoundArchive",
@@ -13,6 +14,7 @@ __all__ = [
     "Known",
     "Locator",
     "Locked",
+    "Spot",
     "banks_of",
     "chosen_keys",
     "inside",
@@ -21,10 +23,5 @@ __all__ = [
     "names_by_id",
     "open_archive",
     "open_bank",
-    "open_bank_at",
-    "open_file",
-    "open_place",
-    "open_stream",
-    "stream_in",
     "try_keys",
 ]

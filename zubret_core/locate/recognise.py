@@ -21,9 +21,7 @@ from ..container import (
     Siblings,
     TarArchive,
     ZipArchive,
-    beside,
 )
-from ..container.base import label_of, open_entry
 from ..container.iso import MARK_AT, is_iso
 from ..container.tar import head_of, is_tar, packing_of
 from ..layout import Layout, recognises
@@ -176,24 +174,25 @@ def inside(
             continue  # its bytes can't be reached; who takes it out is told why
         if kind is None or kind.is_list:
             continue
-        path = label_of(archive, n)
+        path = archive.label(n)
         name = PurePosixPath(path).name
         try:
-            content = open_entry(archive, n, cache, f"{key}/{n}")
-            if kind.is_archive:
+            content = archive.open(n, cache, f"{key}/{n}")
+            if content is not archive.source:  # a loose file is its own entry
                 content.name = f"{named} › {path}"
-                nested = open_archive(content, known, beside(archive, n), cache, f"{key}/{n}")
+            if kind.is_archive:
+                nested = open_archive(content, known, archive.beside(n), cache, f"{key}/{n}")
                 yield FoundArchive(n, name, kind, nested)
                 continue
-            bank = open_bank(content, known, beside(archive, n), kind)
+            bank = open_bank(content, known, archive.beside(n), kind)
         except ZubretError as e:
             if kind.is_archive:
                 yield FoundArchive(n, name, kind, error=e)
             else:
-                yield FoundBank(n, name, error=e.inside(named))
+                yield FoundBank(n, name, error=e)
             continue
         if bank is not None:
-            yield FoundBank(n, name, bank.layout_id, getattr(bank, "language", ""), bank.streams)
+            yield FoundBank(n, name, bank.layout_id, bank.language, bank.streams)
     progress(total, total, f"looked into {named}")
 
 
@@ -212,7 +211,7 @@ class _Entry(Source):
     """An entry that is opened only if somebody reads beyond its head."""
 
     def __init__(self, archive: Container, n: int):
-        self.name, self.size = label_of(archive, n), archive.entries[n].size
+        self.name, self.size = archive.label(n), archive.entries[n].size
         self._archive, self._n = archive, n
         self._opened: Source | None = None
 

@@ -10,12 +10,13 @@ from pathlib import Path
 
 from ..bank import NewStream
 from ..base import Format, Progress, ZubretError, silent
-from ..container import Container, GameFolder, NewEntry, beside
-from ..container.base import index_of, label_of, open_entry
+from ..container import Container, GameFolder, NewEntry
 from ..layout import Layout, read_layout, relisted
-from ..locate import Known, Locator, kind_of, open_archive, open_bank, open_file
-from ..locate.locator import Step, check_step
+from ..locate import Known, Locator, Spot, kind_of
+from ..locate.spot import Step, check_step
 from ..source import Built, DiskCache, FileSource, Segment, Source, write_file
+from .account import Account
+from .suspects import Suspect, suspects_of
 
 LARGEST_LIST = 1 << 24
 """Bytes of a file that may be a list of sums."""
@@ -67,6 +68,10 @@ class FilePlan:
     belongs_to: str = ""
     lists: tuple[str, ...] = ()
     """Files whose lines change here."""
+    accounts: Sequence[Account] = ()
+    """Of what is inside it and can't be seen in its own bytes, or whose parts have to be found in them."""
+    suspects: Sequence[Suspect] = ()
+    """Numbers that no tie explains but that say where something stood that moves."""
     finish: Callable[[Path], Source] | None = None
     """Gives the file's bytes once the others stand in an output folder, where it depends on them."""
 
@@ -96,15 +101,15 @@ def plan_rebuild(
     touched = sorted({s.locator.archive for s in swaps} | {f.archive for f in files})
     for n, path in enumerate(touched):
         progress(n, len(touched), f"planning {path}")
-        archive = open_file(game, path, known, cache)
-        if archive is None:
-            raise ZubretError(
-                "The file is no longer an archive that Zubret can read.", file=path, next="Survey the game again."
-            )
+        spot = Spot.file(game, path, known, cache)
+        archive = spot.archive
         here = [s for s in swaps if s.locator.archive == path]
         whole = [f for f in files if f.archive == path]
-        built = _Rebuilder(known, cache, tight).archive(archive, here, whole, 0)
-        plans.append(FilePlan(path, archive.segments(), built, here, archive.source.size, len(archive.entries), whole))
+        work = _Rebuilder(tight)
+        built = work.archive(spot, here, whole, ())
+        plan = FilePlan(path, archive.segments(), built, here, archive.source.size, len(archive.entries), whole)
+        plan.accounts, plan.suspects = work.accounts, work.suspects
+        plans.append(plan)
         folder = path.rpartition("/")[0]
         for name, other in built.others.items():
             place = f"{folder}/{name}" if folder else name
@@ -155,18 +160,22 @@ def _relisted(plan: FilePlan, game: GameFolder, known: Known, out: Path) -> Sour
     return relisted(read_layout(kind.layout, source), {lines[p]: FileSource(out / p) for p in plan.lists})
 
 
-@dataclass
 class _Rebuilder:
-    """Rebuilds an archive with the banks and archives in it that something goes into."""
+    """Rebuilds an archive with the banks and archives in it that something goes into, and keeps the accounts of all
+    levels but the outermost."""
 
-    known: Known
-    cache: DiskCache | None
-    tight: bool
+    def __init__(self, tight: bool):
+        self.tight = tight
+        self.accounts: list[Account] = []
+        self.suspects: list[Suspect] = []
 
-    def archive(self, archive: Container, swaps: Sequence[StreamSwap], files: Sequence[EntryFile], depth: int) -> Built:
-        """`archive` stands at `depth` of what is in the swaps' locators and around the files."""
+    def archive(
+        self, spot: Spot, swaps: Sequence[StreamSwap], files: Sequence[EntryFile], inside: tuple[Step, ...]
+    ) -> Built:
+        """`spot` is what stands at `inside` of the swaps' locators and of the files."""
+        archive, depth = spot.archive, len(inside)
         changes: dict[int, Source] = {}
-        loose: dict[str, Built] = {}
+        loose: Built | None = None
 
         def change(index: int, content: Source) -> None:
             for n in (index, *archive.sharing(index)):
@@ -181,52 +190,73 @@ class _Rebuilder:
             if index in changes:
                 raise ZubretError(
                     "A stream in this entry is swapped, and the entry is replaced as a whole, too.",
-                    file=f"{archive.source.name} › {label_of(archive, index)}",
+                    file=f"{spot.name} › {archive.label(index)}",
                     next="Remove the swap, or the file that takes the entry's place.",
                 )
+            step = (archive.entries[index].path, index)
+            within = spot.entry(index)
             built = self._entry(
-                archive,
-                index,
+                within,
                 [s for s in swaps if s.locator.entries[depth][1] == index],
                 [f for f in files if len(f.inside) > depth and f.inside[depth][1] == index],
-                depth,
+                (*inside, step),
             )
+            self._note((*inside, step), built, within.source, not archive.is_plain(index))
             change(index, built.source)
             if archive.kind == "file":
-                loose = built.others
+                loose = built
                 continue
             for companion, part in built.others.items():
-                folder = label_of(archive, index).rpartition("/")[0]
-                number = index_of(archive, f"{folder}/{companion}" if folder else companion)
-                if number is None:
-                    raise ZubretError(
-                        f"{companion}, which would be new, can't be put beside its bank.",
-                        file=label_of(archive, index),
-                        next="Shorten the swap.",
-                    )
-                changes[number] = part.source
+                changes[self._companion(spot, index, companion, part, inside)] = part.source
         added = [NewEntry(f.path, FileSource(f.content)) for f in here if f.index is None]
         whole = archive.rebuild(changes, added=added, anew=self.tight)
-        whole.others |= loose
+        if loose is not None:  # a loose file is what is in it
+            whole = Built(whole.source, loose.segments, loose.in_place, loose.moved, loose.others, loose.unpacked)
+        else:
+            self._suspect(spot, whole)
+        if depth == 0:
+            self._note_parts((), whole)
         return whole
 
-    def _entry(
-        self, archive: Container, index: int, swaps: list[StreamSwap], files: list[EntryFile], depth: int
-    ) -> Built:
+    def _companion(self, spot: Spot, index: int, name: str, part: Built, inside: tuple[Step, ...]) -> int:
+        """The number of the entry that is a rebuilt bank's companion."""
+        archive = spot.archive
+        folder = archive.label(index).rpartition("/")[0]
+        number = archive.index_of(f"{folder}/{name}" if folder else name)
+        if number is None:
+            raise ZubretError(
+                f"{name}, which would be new, can't be put beside its bank.",
+                file=archive.label(index),
+                next="Shorten the swap.",
+            )
+        step = (archive.entries[number].path, number)
+        self._note(
+            (*inside, step),
+            part,
+            archive.open(number, spot.cache, f"{spot.key}/{number}"),
+            not archive.is_plain(number),
+        )
+        return number
+
+    def _note(self, inside: tuple[Step, ...], built: Built, base: Source, read: bool) -> None:
+        self.accounts.append(Account(built.source, base, inside, "", read))
+        self._note_parts(inside, built)
+
+    def _note_parts(self, inside: tuple[Step, ...], built: Built) -> None:
+        for part, (new, old) in built.unpacked.items():
+            self.accounts.append(Account(new, old, inside, part))
+
+    def _entry(self, spot: Spot, swaps: list[StreamSwap], files: list[EntryFile], inside: tuple[Step, ...]) -> Built:
         """The new bytes of an entry that is a bank with swapped streams, or an archive."""
-        content, around = open_entry(archive, index, self.cache), beside(archive, index)
-        name = f"{archive.source.name} › {content.name}"
-        if files or len(swaps[0].locator.entries) > depth + 1:
-            content.name = name
-            nested = open_archive(content, self.known, around, self.cache)
-            if nested is None:
-                raise ZubretError("The entry is no longer an archive.", file=name, next="Survey again.")
-            return self.archive(nested, swaps, files, depth + 1)
-        bank = open_bank(content, self.known, around)
-        if bank is None:
-            raise ZubretError("The entry is no longer a bank.", file=name, next="Survey again.")
+        if files or len(swaps[0].locator.entries) > len(inside):
+            return self.archive(spot, swaps, files, inside)
         new = {s.locator.ordinal: NewStream(FileSource(s.payload), s.format) for s in swaps}
-        return bank.rebuild(new, anew=self.tight)
+        built = spot.bank.rebuild(new, anew=self.tight)
+        self._suspect(spot, built)
+        return built
+
+    def _suspect(self, spot: Spot, built: Built) -> None:
+        self.suspects += suspects_of(spot, built)
 
 
 def _next_entries(archive: Container, swaps: Sequence[StreamSwap], files: Sequence[EntryFile], depth: int) -> list[int]:

@@ -1,5 +1,8 @@
 """The proof: a rebuilt file read back from nothing, in a new process, and compared.
 
+It has two parts. Accounting (`account.py`) answers for every byte by the plan's edit list, without reading what a layout
+means. Reading back compares every meaning: of what was changed, and of all that nobody touched.
+
 `python -m zubret_core.rebuild.prove` reads one JSON object and prints one a line: progress, then the points. It knows
 nothing of the process that wrote the files but what the JSON says.
 """
@@ -9,36 +12,41 @@ from __future__ import annotations
 import json
 import subprocess
 import sys
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
-from ..bank import Bank
+from ..bank import Bank, DescribedBank
 from ..base import Format, Progress, ZubretError, silent, to_int16
 from ..base.pcm import snr_db
 from ..base.wording import spaced
-from ..container import Container, DescribedArchive, GameFolder, LaidOver, LooseFile, beside
-from ..container.base import label_of, open_entry
+from ..container import Container, DescribedArchive, GameFolder, LaidOver
 from ..layout import load_layout, read_layout, shipped_layouts
-from ..layout.checks.sums import rule_of, sum_is, sums_of, verify
-from ..locate import Known, kind_of, open_archive, open_bank, open_file
-from ..source import FileSource, Source, same_bytes
+from ..layout.checks.sums import rule_of, sum_is, sums_of
+from ..locate import Known, Spot, kind_of
+from ..source import BytesSource, FileSource, Source, same_bytes
 from ..source.sums import sum_of
+from .account import Account, Ledger
 from .plan import FilePlan, listed_in
+
+DECODED = 1 << 16
+"""Frames that are decoded at once where a proof goes deeper."""
 
 
 @dataclass(frozen=True)
 class ProofPoint:
-    """One measured fact: `found` against `expected`, in words and numbers."""
+    """One measured fact: `found` against `expected`, in words and numbers. doubt: it holds, but should be looked at."""
 
     file: str
     label: str
     expected: str
     found: str
     ok: bool
+    doubt: bool = False
 
 
 def expectation(
@@ -48,47 +56,50 @@ def expectation(
     layouts: Sequence[str] = (),
     keys: Mapping[str, Mapping[str, str]] | None = None,
     names: Mapping[str, Mapping[str, str]] | None = None,
+    deep: bool = False,
 ) -> dict[str, Any]:
     """What the proof has to know, as JSON.
 
     layouts: the texts of layouts besides the shipped ones; keys: by archive path, the keys (hexadecimal) by their
-    names in its layout; names: by archive path, the names of entries by their ids.
+    names in its layout; names: by archive path, the names of entries by their ids; deep: decode what nobody touched,
+    too, in every bank that was rebuilt.
     """
     return {
         "game": str(game),
         "out": str(out),
+        "deep": deep,
         "layouts": list(layouts),
         "keys": {path: dict(named) for path, named in (keys or {}).items()},
         "names": {path: dict(by_id) for path, by_id in (names or {}).items()},
+        "files": [_expected(Path(game), p) for p in plans],
+    }
+
+
+def _expected(game: Path, plan: FilePlan) -> dict[str, Any]:
+    place = game / plan.path
+    base: Source = FileSource(place, plan.path) if place.is_file() else BytesSource(b"", plan.path)
+    return {
+        "path": plan.path,
+        "size": plan.size,
         "files": [
+            {"inside": [list(s) for s in f.inside], "index": f.index, "path": f.path, "content": str(f.content)}
+            for f in plan.files
+        ],
+        "belongs_to": plan.belongs_to,
+        "lists": list(plan.lists),
+        "accounts": [a.as_dict() for a in (Account(plan.built.source, base), *plan.accounts)],
+        "suspects": [asdict(s) for s in plan.suspects],
+        "swaps": [
             {
-                "path": p.path,
-                "size": p.size,
-                "files": [
-                    {
-                        "inside": [list(step) for step in f.inside],
-                        "index": f.index,
-                        "path": f.path,
-                        "content": str(f.content),
-                    }
-                    for f in p.files
-                ],
-                "belongs_to": p.belongs_to,
-                "lists": list(p.lists),
-                "swaps": [
-                    {
-                        "entries": [list(step) for step in s.locator.entries],
-                        "ordinal": s.locator.ordinal,
-                        "name": str(s.locator),
-                        "format": s.format.as_dict(),
-                        "payload": str(s.payload),
-                        "meant": str(s.meant),
-                        "snr_db": s.snr_db,
-                    }
-                    for s in p.swaps
-                ],
+                "entries": [list(step) for step in s.locator.entries],
+                "ordinal": s.locator.ordinal,
+                "name": str(s.locator),
+                "format": s.format.as_dict(),
+                "payload": str(s.payload),
+                "meant": str(s.meant),
+                "snr_db": s.snr_db,
             }
-            for p in plans
+            for s in plan.swaps
         ],
     }
 
@@ -134,206 +145,336 @@ def prove_in_new_process(expected: dict[str, Any], progress: Progress = silent) 
 
 def prove(expected: dict[str, Any], progress: Progress = silent) -> list[ProofPoint]:
     """All points of all files; a file that can't be read gives one point that failed."""
-    points: list[ProofPoint] = []
     keys = {path: {n: bytes.fromhex(k) for n, k in named.items()} for path, named in expected["keys"].items()}
     names: dict[str, dict[str, str]] = expected["names"]
     layouts = [*(load_layout(text) for text in expected["layouts"]), *shipped_layouts()]
     known = Known(layouts, lambda layout, path: keys.get(path, {}), lambda layout, path: names.get(path, {}))
-    old, new = GameFolder(Path(expected["game"])), LaidOver(Path(expected["game"]), Path(expected["out"]))
-    total = sum(f["size"] for f in expected["files"])
-    done = 0
+    game, out = Path(expected["game"]), Path(expected["out"])
+    ledgers = {f["path"]: [Ledger(a) for a in f["accounts"]] for f in expected["files"]}
+    points: list[ProofPoint] = []
+    total, done = sum(f["size"] for f in expected["files"]), 0
     for file in expected["files"]:
 
         def step(n: int, _: int, note: str, before: int = done) -> None:
             progress(before + n, total, note)
 
+        proof = _FileProof(file, GameFolder(game), LaidOver(game, out), known, ledgers, step, expected["deep"])
         try:
-            points += _prove_file(file, old, new, known, step)
+            proof.run()
         except ZubretError as e:
-            points.append(ProofPoint(file["path"], "opens", "readable", str(e), False))
+            proof.point("opens", "readable", str(e), False)
+        points += proof.points
         done += file["size"]
     return points
 
 
-Point = Callable[..., None]
+Steps = tuple[tuple[str, int], ...]
 
 
-def _prove_file(
-    file: dict[str, Any], old_game: GameFolder, new_game: GameFolder, known: Known, progress: Progress
-) -> list[ProofPoint]:
-    path, points = file["path"], []
+class _FileProof:
+    """The proof of one file: the account of every byte, then the archive entry by entry, then banks and archives inside."""
 
-    def point(label: str, wanted: object, found: object, ok: bool | None = None) -> None:
-        points.append(ProofPoint(path, label, str(wanted), str(found), wanted == found if ok is None else ok))
+    def __init__(
+        self,
+        file: dict[str, Any],
+        old_game: GameFolder,
+        new_game: GameFolder,
+        known: Known,
+        ledgers: Mapping[str, list[Ledger]],
+        progress: Progress,
+        deep: bool,
+    ):
+        self.file, self.path, self.known, self.progress, self.deep = file, file["path"], known, progress, deep
+        self.old_game, self.new_game, self.ledgers = old_game, new_game, ledgers
+        self.points: list[ProofPoint] = []
 
-    with new_game.open(path) as new_file:
-        point("file size", f"{spaced(file['size'])} B", f"{spaced(new_file.size)} B")
-    if file["lists"]:
-        _prove_list(file, new_game, known, point)
-        return points
-    if file["belongs_to"]:
-        return points  # what is in it is proved with the archive that it belongs to
-    old, new = open_file(old_game, path, known), open_file(new_game, path, known)
-    if old is None or new is None:
-        raise ZubretError("The file is no longer recognised as an archive.", file=path)
-    _prove_archive(old, new, file["swaps"], file["files"], 0, known, point, progress)
-    return points
+    def point(self, label: str, wanted: object, found: object, ok: bool | None = None) -> None:
+        good = wanted == found if ok is None else ok
+        self.points.append(ProofPoint(self.path, label, str(wanted), str(found), good))
 
+    def run(self) -> None:
+        with self.new_game.open(self.path) as new:
+            self.point("file size", f"{spaced(self.file['size'])} B", f"{spaced(new.size)} B")
+            old = self._old_file()
+            self._account(self.ledgers[self.path][0], old, new, "")
+        if self.file["lists"]:
+            self._list()
+        if self.file["lists"] or self.file["belongs_to"]:
+            return  # what is in it is proved with the archive that it belongs to
+        spots = Spot.file(self.old_game, self.path, self.known), Spot.file(self.new_game, self.path, self.known)
+        self._archive(*spots, self.file["swaps"], self.file["files"], ())
+        for suspect in self.file["suspects"]:
+            wanted, found = (
+                "no number that nothing ties says an old place",
+                f"{suspect['place']}: {suspect['evidence']}",
+            )
+            self.points.append(ProofPoint(self.path, f"probably a missing tie in {suspect['file']}", wanted,
+                                          f"{found}. To tie it: {suspect['line']}", True, doubt=True))  # fmt: skip
 
-def _prove_list(file: dict[str, Any], game: GameFolder, known: Known, point: Point) -> None:
-    """Every line of a list of sums against the file that it names."""
-    with game.open(file["path"]) as source:
-        kind = kind_of(source, known)
-        if kind is None or kind.layout is None:
-            raise ZubretError("The list of sums is no longer recognised.", file=file["path"])
-        reading = read_layout(kind.layout, source)
-        lines = listed_in(game, file["path"], kind.layout)
-        sizes, right = reading.column("size"), 0
-        for path, n in lines.items():
-            with game.open(path) as listed:
-                right += (sizes is None or sizes[n] == listed.size) and all(
-                    sum_is(place, tie, n, sum_of(rule_of(how), listed))
-                    for place, tie, how in sums_of(reading, ("listed",))
-                )
-        count = spaced(len(lines))
-        point("listed sizes and sums", f"{count} of {count} right", f"{spaced(right)} of {count} right")
+    def _old_file(self) -> Source:
+        if self.old_game.locate(self.path).is_file():
+            return self.old_game.open(self.path)
+        return BytesSource(b"", self.path)
 
+    def _account(self, ledger: Ledger, old: Source, new: Source, inside: str) -> None:
+        """Every byte of a level against what the plan says of it."""
+        ledger.compare(old, new, self.progress)
+        wanted = f"{spaced(ledger.data['size'])} B accounted for"
+        self.point(f"{inside}every byte", wanted, ledger.fault or f"{wanted}: {ledger.told()}", not ledger.fault)
+        if not ledger.fault:
+            self.point(f"{inside}fields that had to change", "named by the plan", ledger.changed_fields(), True)
 
-def _prove_archive(
-    old: Container,
-    new: Container,
-    swaps: list[dict[str, Any]],
-    files: list[dict[str, Any]],
-    depth: int,
-    known: Known,
-    point: Point,
-    progress: Progress,
-) -> None:
-    """Two archives entry by entry; then the banks and archives inside that swaps and entry files touched."""
-    here = [f for f in files if len(f["inside"]) == depth]
-    added = [f["path"] for f in here if f["index"] is None]
-    inside = "" if depth == 0 else f"{new.source.name.rsplit(' › ', 1)[-1]}: "
-    count = len(old.entries)
-    point(f"{inside}entries", spaced(count + len(added)), spaced(len(new.entries)))
-    if count + len(added) != len(new.entries):
-        return
-    same_names = sum(a.path == b.path and a.method == b.method for a, b in zip(old.entries, new.entries, strict=False))
-    point(f"{inside}order, names and methods", f"{spaced(count)} as before", f"{spaced(same_names)} as before")
-    if added:
-        found = [e.path for e in list(new.entries)[count:]]
-        point(f"{inside}added entries", ", ".join(added), ", ".join(found), len(found) == len(added))
-    replaced = {f["index"] for f in here if f["index"] is not None}
-    further = {f["inside"][depth][1] for f in files if len(f["inside"]) > depth}
-    changed = _changed(old, {s["entries"][depth][1] for s in swaps} | further, replaced)
-    untouched = [n for n in range(count) if n not in changed]
-    identical = _identical(old, new, untouched, progress)
-    point(f"{inside}untouched entries", f"{spaced(len(untouched))} identical", f"{spaced(identical)} identical")
-    fresh = sorted(changed | set(range(count, len(new.entries))))
-    for n in fresh:
-        new.check(n)
-    if fresh and not isinstance(new, LooseFile):
-        point(f"{inside}checksums of changed entries", f"{spaced(len(fresh))} right", f"{spaced(len(fresh))} right")
-    new_places = iter(range(count, len(new.entries)))
-    for f in here:
-        n = next(new_places) if f["index"] is None else f["index"]
-        with FileSource(f["content"]) as given:
-            equal = same_bytes(given, new.open(n))
-        point(f"{inside}{label_of(new, n)}: bytes", "as given", "as given" if equal else "different")
-    if isinstance(old, DescribedArchive) and isinstance(new, DescribedArchive):
-        verify(new.reading)
-        align = new.layout.payload.align
-        placed = [e.at for e in new.entries if e.stored]
-        on_grid = sum(at % align == 0 for at in placed)
-        grid = f"of {spaced(len(placed))} on a grid of {spaced(align)} B"
-        point(f"{inside}alignment", f"{spaced(len(placed))} {grid}", f"{spaced(on_grid)} {grid}")
-    for index in sorted({s["entries"][depth][1] for s in swaps} | further):
-        within = [s for s in swaps if s["entries"][depth][1] == index]
-        below = [f for f in files if len(f["inside"]) > depth and f["inside"][depth][1] == index]
-        contents = [open_entry(a, index) for a in (old, new)]
-        if below or len(within[0]["entries"]) > depth + 1:
-            for archive, content in zip((old, new), contents, strict=True):
-                content.name = f"{archive.source.name} › {content.name}"
-            pair = [open_archive(c, known, beside(a, index)) for a, c in zip((old, new), contents, strict=True)]
-            if pair[0] is None or pair[1] is None:
-                raise ZubretError("The entry is no longer an archive.", file=old.entries[index].path)
-            _prove_archive(pair[0], pair[1], within, below, depth + 1, known, point, progress)
-            continue
-        banks = [open_bank(c, known, beside(a, index)) for a, c in zip((old, new), contents, strict=True)]
-        if banks[0] is None or banks[1] is None:
-            raise ZubretError("The entry is no longer a bank.", file=old.entries[index].path)
-        _prove_bank(banks[0], banks[1], within, point)
+    def _list(self) -> None:
+        """Every line of a list of sums against the file that it names."""
+        with self.new_game.open(self.path) as source:
+            kind = kind_of(source, self.known)
+            if kind is None or kind.layout is None:
+                raise ZubretError("The list of sums is no longer recognised.", file=self.path)
+            reading = read_layout(kind.layout, source)
+            lines = listed_in(self.new_game, self.path, kind.layout)
+            sizes, right = reading.column("size"), 0
+            for path, n in lines.items():
+                with self.new_game.open(path) as listed:
+                    right += (sizes is None or sizes[n] == listed.size) and all(
+                        sum_is(instance, slot, n, sum_of(rule_of(how), listed))
+                        for instance, slot, how in sums_of(reading, ("listed",))
+                    )
+            count = spaced(len(lines))
+            self.point("listed sizes and sums", f"{count} of {count} right", f"{spaced(right)} of {count} right")
 
+    # Levels -----------------------------------------------------------------------------------------
 
-def _changed(old: Container, touched: set[int], replaced: set[int]) -> set[int]:
-    """The entries that may be others now: those touched inside with their banks' companions, and those replaced."""
-    changed = touched | {n for e in touched for n in old.sharing(e)}
-    stems = {label_of(old, n).rpartition(".")[0] for n in changed} - {""}
-    changed |= {n for n in range(len(old.entries)) if label_of(old, n).rpartition(".")[0] in stems}
-    return changed | replaced | {n for e in replaced for n in old.sharing(e)}
+    def _ledger(self, inside: Steps, part: str = "") -> Ledger | None:
+        for ledger in self.ledgers[self.path]:
+            if tuple(map(tuple, ledger.data["inside"])) == inside and ledger.data["part"] == part:
+                return ledger
+        return None
 
+    def _level(self, old: Spot, new: Spot, inside: Steps) -> None:
+        """Accounts of what no level further out sees as it is: a packed entry, and packed parts."""
+        name = f"{_last(new.name)}: "
+        ledger = self._ledger(inside)
+        if inside and ledger is not None and ledger.data["read"]:
+            self._account(ledger, old.source, new.source, name)
+        for ledger in self.ledgers[self.path]:
+            part = ledger.data["part"]
+            if part and tuple(map(tuple, ledger.data["inside"])) == inside:
+                a, b = (_unpacked(spot, part) for spot in (old, new))
+                self._account(ledger, a, b, f"{name if inside else ''}{'unpacked' if part == '*' else part}: ")
 
-def _identical(old: Container, new: Container, entries: list[int], progress: Progress) -> int:
-    """How many entries have the same stored bytes, size and sum in both."""
-    count, done = 0, 0
-    for n in entries:
-        a, b = old.entries[n], new.entries[n]
-        same = (a.stored, a.size, a.crc32) == (b.stored, b.size, b.crc32)
-        if same:
-            same = same_bytes(_stored(old, n), _stored(new, n))
-        count += same
-        done += a.stored
-        progress(done, done, f"comparing {a.path}")
-    return count
+    def _kept(self, folder: str, name: str, inside: Steps) -> Ledger | None:
+        """The ledger of a file at a level, or of one beside it."""
+        if not name:
+            return self._ledger(inside)
+        path = f"{folder}/{name}" if folder else name
+        if inside:
+            return None
+        return self.ledgers[path][0] if path in self.ledgers else None
 
+    def _same_spans(
+        self, old: Sequence[tuple[str, int, int]], new: Sequence[tuple[str, int, int]], inside: Steps, items: list[int]
+    ) -> NDArray[np.bool_] | None:
+        """Which items' stored bytes are bytes that the account has compared, from their old places; None where they have
+        to be looked at by themselves."""
+        folder = self.path.rpartition("/")[0]
+        files = [old[n][0] for n in items]
+        if [new[n][0] for n in items] != files:
+            return None
+        out = np.ones(len(items), bool)
+        a = np.array([old[n][1:] for n in items], np.int64).reshape(-1, 2)
+        b = np.array([new[n][1:] for n in items], np.int64).reshape(-1, 2)
+        for name in set(files):
+            here = np.array([f == name for f in files])
+            ledger = self._kept(folder, name, inside)
+            if ledger is not None:
+                out[here] = ledger.same(b[here, 0], a[here, 0], a[here, 1]) & (a[here, 1] == b[here, 1])
+            elif name and not inside and f"{folder}/{name}".lstrip("/") not in self.ledgers:
+                out[here] = (a[here] == b[here]).all(axis=1)  # a volume that was not written anew
+            else:
+                return None
+        return out
 
-def _stored(archive: Container, n: int) -> Source:
-    if isinstance(archive, DescribedArchive):
-        return archive.reading.payload(n)
-    return archive.open(n)
+    def _archive(self, old: Spot, new: Spot, swaps: list[dict], files: list[dict], inside: Steps) -> None:
+        """Two archives entry by entry; then the banks and archives inside that swaps and entry files touched."""
+        self._level(old, new, inside)
+        depth, a, b = len(inside), old.archive, new.archive
+        prefix = f"{_last(new.name)}: " if depth else ""
+        here = [f for f in files if len(f["inside"]) == depth]
+        added = [f["path"] for f in here if f["index"] is None]
+        count = len(a.entries)
+        self.point(f"{prefix}entries", spaced(count + len(added)), spaced(len(b.entries)))
+        if count + len(added) != len(b.entries):
+            return
+        replaced = {f["index"] for f in here if f["index"] is not None}
+        further = {f["inside"][depth][1] for f in files if len(f["inside"]) > depth}
+        touched = {s["entries"][depth][1] for s in swaps} | further
+        changed = self._changed(a, touched, replaced, inside)
+        self._names(a, b, added, changed, prefix)
+        self._untouched(a, b, [n for n in range(count) if n not in changed], inside, prefix)
+        fresh = sorted(changed | set(range(count, len(b.entries))))
+        for n in fresh:
+            b.check(n)
+        if fresh and b.kind != "file":
+            right = f"{spaced(len(fresh))} right"
+            self.point(f"{prefix}checksums of changed entries", right, right)
+        new_places = iter(range(count, len(b.entries)))
+        for f in here:
+            n = next(new_places) if f["index"] is None else f["index"]
+            with FileSource(f["content"]) as given:
+                equal = same_bytes(given, b.open(n))
+            self.point(f"{prefix}{b.label(n)}: bytes", "as given", "as given" if equal else "different")
+        b.verify()
+        for index in sorted(touched):
+            within = [s for s in swaps if s["entries"][depth][1] == index]
+            below = [f for f in files if len(f["inside"]) > depth and f["inside"][depth][1] == index]
+            step = (a.entries[index].path, index)
+            pair = old.entry(index), new.entry(index)
+            if below or len(within[0]["entries"]) > depth + 1:
+                self._archive(*pair, within, below, (*inside, step))
+            else:
+                self._bank(*pair, within, (*inside, step))
 
+    def _changed(self, old: Container, touched: set[int], replaced: set[int], inside: Steps) -> set[int]:
+        """The entries that may be others now: those touched inside, the companions that the plan accounts for, those
+        replaced, and all that share their bytes."""
+        planned = {
+            ledger.data["inside"][len(inside)][1]
+            for ledger in self.ledgers[self.path]
+            if len(ledger.data["inside"]) > len(inside)
+            and tuple(map(tuple, ledger.data["inside"]))[: len(inside)] == inside
+        }
+        changed = touched | replaced | planned
+        return changed | {n for e in changed for n in old.sharing(e)}
 
-def _prove_bank(old: Bank, new: Bank, swaps: list[dict[str, Any]], point) -> None:
-    name = old.source.name
-    point(f"{name}: streams", f"{spaced(len(old.streams))}", f"{spaced(len(new.streams))}")
-    if len(old.streams) != len(new.streams):
-        return
-    ids = sum(a.id == b.id for a, b in zip(old.streams, new.streams, strict=True))
-    point(f"{name}: stream ids in order", f"{spaced(len(old.streams))} as before", f"{spaced(ids)} as before")
-    changed = {s["ordinal"] for s in swaps}
-    changed |= {n for c in changed for n in old.streams[c].shares}
-    untouched = [n for n in range(len(old.streams)) if n not in changed]
-    same = sum(
-        old.streams[n].format == new.streams[n].format and same_bytes(old.streams[n].payload, new.streams[n].payload)
-        for n in untouched
-    )
-    if len(old.streams) > 1:
-        point(f"{name}: untouched streams", f"{spaced(len(untouched))} identical", f"{spaced(same)} identical")
-    for swap in swaps:
-        stream, wanted = new.streams[swap["ordinal"]], Format.from_dict(swap["format"])
-        found = stream.format
-        label = swap["name"].rsplit(" › ", 1)[-1]
-        point(f"{label}: length", f"{spaced(wanted.frames)} frames", f"{spaced(found.frames)} frames")
-        point(
-            f"{label}: rate and channels",
-            f"{spaced(wanted.rate)} Hz, {wanted.channels}",
-            f"{spaced(found.rate)} Hz, {found.channels}",
+    def _names(self, a: Container, b: Container, added: list[str], changed: set[int], prefix: str) -> None:
+        """Order, names, methods, and of what nobody touched sizes and sums."""
+        count = len(a.entries)
+        same = 0
+        for n, (x, y) in enumerate(zip(a.entries, b.entries, strict=False)):
+            alike = (x.path, x.method) == (y.path, y.method)
+            same += alike and (n in changed or (x.stored, x.size, x.crc32) == (y.stored, y.size, y.crc32))
+        self.point(
+            f"{prefix}order, names, methods and sizes", f"{spaced(count)} as before", f"{spaced(same)} as before"
         )
-        point(
-            f"{label}: codec and block",
-            f"{wanted.codec}, {spaced(wanted.block_size)} B",
-            f"{found.codec}, {spaced(found.block_size)} B",
-        )
-        point(f"{label}: loop", _loop(wanted), _loop(found))
+        if added:
+            found = [e.path for e in list(b.entries)[count:]]
+            self.point(f"{prefix}added entries", ", ".join(added), ", ".join(found), len(found) == len(added))
+
+    def _untouched(self, a: Container, b: Container, entries: list[int], inside: Steps, prefix: str) -> None:
+        wanted = f"{spaced(len(entries))} identical"
+        spans = a.spans(), b.spans()
+        same = None
+        if spans[0] is not None and spans[1] is not None:
+            same = self._same_spans(spans[0], spans[1], inside, entries)
+        if same is None:
+            same = np.zeros(len(entries), bool)
+            for k, n in enumerate(entries):
+                same[k] = same_bytes(_stored(a, n), _stored(b, n))
+                self.progress(0, 0, f"comparing {a.label(n)}")
+        elif isinstance(a, DescribedArchive) and isinstance(b, DescribedArchive):
+            heads = a.reading.column("head"), b.reading.column("head")
+            if heads[0] is not None and heads[1] is not None:
+                same &= np.array([heads[0][n] == heads[1][n] for n in entries], bool)
+        self.point(f"{prefix}untouched entries", wanted, f"{spaced(int(same.sum()))} identical")
+
+    # Banks ------------------------------------------------------------------------------------------
+
+    def _bank(self, old: Spot, new: Spot, swaps: list[dict], inside: Steps) -> None:
+        self._level(old, new, inside)
+        a, b, name = old.bank, new.bank, _last(new.name)
+        count = spaced(len(a.streams))
+        self.point(f"{name}: streams", count, spaced(len(b.streams)))
+        if len(a.streams) != len(b.streams):
+            return
+        pairs = list(zip(a.streams, b.streams, strict=True))
+        ids = sum((x.id, x.name, x.keeps) == (y.id, y.name, y.keeps) for x, y in pairs)
+        self.point(f"{name}: stream ids and names in order", f"{count} as before", f"{spaced(ids)} as before")
+        before, after = (", ".join(x for x in (bank.name, bank.language) if x) or "none" for bank in (a, b))
+        self.point(f"{name}: name and language of the bank", before, after)
+        changed = {s["ordinal"] for s in swaps}
+        changed |= {n for c in changed for n in a.streams[c].shares}
+        untouched = [n for n in range(len(pairs)) if n not in changed]
+        if untouched:
+            self._other_streams(a, b, untouched, inside, name)
+        for swap in swaps:
+            self._swapped(b, swap)
+
+    def _other_streams(self, a: Bank, b: Bank, untouched: list[int], inside: Steps, name: str) -> None:
+        """What nobody touched: the same bytes, format and loop, and where a proof goes deeper the same sound."""
+        spans = a.spans(), b.spans()
+        same = None if spans[0] is None or spans[1] is None else self._same_spans(spans[0], spans[1], inside, untouched)
+        if same is None:
+            same = np.array([same_bytes(a.streams[n].payload, b.streams[n].payload) for n in untouched], bool)
+        count = spaced(len(untouched))
+        self.point(f"{name}: bytes of untouched streams", f"{count} identical", f"{spaced(int(same.sum()))} identical")
+        wrong = [n for n in untouched if a.streams[n].format != b.streams[n].format]
+        found = f"{spaced(len(untouched) - len(wrong))} as before"
+        if wrong:
+            x, y = (bank.streams[wrong[0]].format for bank in (a, b))
+            found += f"; stream {a.streams[wrong[0]].id or wrong[0]} was {_shown(x)}, and is {_shown(y)}"
+        self.point(f"{name}: formats and loops of untouched streams", f"{count} as before", found, not wrong)
+        if self.deep:
+            alike = sum(self._sounds_alike(a, b, n) for n in untouched)
+            self.point(f"{name}: sound of untouched streams", f"{count} identical", f"{spaced(alike)} identical")
+
+    def _sounds_alike(self, a: Bank, b: Bank, n: int) -> bool:
+        x, y = a.streams[n], b.streams[n]
+        self.progress(0, 0, f"decoding {x.payload.name}")
+        if x.format != y.format:
+            return False
+        for at in range(0, x.format.frames, DECODED):
+            step = min(DECODED, x.format.frames - at)
+            if not np.array_equal(x.decode(at, step), y.decode(at, step)):
+                return False
+        return True
+
+    def _swapped(self, bank: Bank, swap: dict[str, Any]) -> None:
+        stream, wanted = bank.streams[swap["ordinal"]], Format.from_dict(swap["format"])
+        found, label = stream.format, _last(swap["name"])
+        self.point(f"{label}: length", f"{spaced(wanted.frames)} frames", f"{spaced(found.frames)} frames")
+        for what, shown in (
+            ("rate and channels", lambda f: f"{spaced(f.rate)} Hz, {f.channels}"),
+            ("codec and block", lambda f: f"{f.codec}, {spaced(f.block_size)} B"),
+            ("loop", _loop),
+        ):
+            self.point(f"{label}: {what}", shown(wanted), shown(found))
         with FileSource(swap["payload"]) as payload:
             equal = same_bytes(payload, stream.payload)
-        point(f"{label}: stored bytes", "as prepared", "as prepared" if equal else "different")
+        self.point(f"{label}: stored bytes", "as prepared", "as prepared" if equal else "different")
         meant = np.fromfile(swap["meant"], "<i2").reshape(-1, wanted.channels)
         heard = to_int16(stream.decode(0, found.frames))
         snr = snr_db(meant, heard) if meant.shape == heard.shape else float("-inf")
         text = "identical" if snr == float("inf") else f"{snr:.1f} dB SNR"
         enough = swap["snr_db"] - 0.05
         meant_text = "identical" if swap["snr_db"] == float("inf") else f"at least {enough:.1f} dB SNR"
-        point(f"{label}: decoded against what was meant", meant_text, text, snr >= enough)
+        self.point(f"{label}: decoded against what was meant", meant_text, text, snr >= enough)
+
+
+def _last(name: str) -> str:
+    return name.rsplit(" › ", 1)[-1]
+
+
+def _stored(archive: Container, n: int) -> Source:
+    return archive.reading.payload(n) if isinstance(archive, DescribedArchive) else archive.open(n)
+
+
+def _unpacked(spot: Spot, part: str) -> Source:
+    """The unpacked bytes of a packed part, as this process reads them."""
+    opened: Any = spot.opened
+    if opened is None or opened.kind == "file":
+        opened = spot.bank
+    if isinstance(opened, DescribedArchive | DescribedBank):
+        if part == "*":
+            return opened.reading.source
+        instance = opened.reading.instance(part)
+        if instance is None:
+            raise ZubretError(f"The region {part} is not there any more.", file=spot.name, next="Rebuild again.")
+        return instance.content
+    return opened.plain
+
+
+def _shown(format: Format) -> str:
+    return f"{spaced(format.frames)} frames, {format.codec}, {spaced(format.rate)} Hz, loop {_loop(format)}"
 
 
 def _loop(format: Format) -> str:

@@ -3,7 +3,7 @@
 from .base import BytesSource, FileSource, FillSource, SliceSource, Source, SourceFile, read_array, same_bytes
 from .cache import DiskCache
 from .chain import Built, ChainSource, Part, Segment, write_file
-from .edits import Edit, Mark, Rewritten, edits_of
+from .edits import Edit, Mark, Rewritten, Written, edits_of
 from .sums import crc32_of
 from .unpack import OpenFile, spooled
 
@@ -23,6 +23,7 @@ __all__ = [
     "SliceSource",
     "Source",
     "SourceFile",
+    "Written",
     "crc32_of",
     "edits_of",
     "read_array",

@@ -82,6 +82,7 @@ class Built:
     in_place:  every other item stays where it was
     moved:     how many untouched items stand elsewhere than before
     others:    files beside it that change with it, by name; those that do not change are not written
+    unpacked:  of parts that are packed, the new and the old unpacked bytes, by the part's name; "*" is the whole file
     """
 
     source: Source
@@ -89,6 +90,7 @@ class Built:
     in_place: bool
     moved: int
     others: dict[str, Built] = field(default_factory=dict)
+    unpacked: dict[str, tuple[Source, Source]] = field(default_factory=dict)
 
     def moved_files(self) -> set[str]:
         """The files in which something stands elsewhere than before; "" is this one."""

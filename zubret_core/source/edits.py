@@ -10,11 +10,15 @@ from bisect import bisect_right
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from .base import FileSource, FillSource, SliceSource, Source
+from .base import BytesSource, FileSource, FillSource, SliceSource, Source
 from .chain import ChainSource
 
 KEPT, NEW, FIELD, SUM, FILL = "kept", "new", "field", "sum", "fill"
 """Classes of bytes: as before (here or elsewhere), a new payload, a field or a sum that had to change, fill."""
+
+
+class Written(BytesSource):
+    """Bytes made from numbers and names, such as headers and directories; `name` says which."""
 
 
 class Mark(NamedTuple):
@@ -91,6 +95,8 @@ def _leaves(source: Source, at: int, length: int, base: Source, label: str = "")
             yield from _leaves(part.source, part.at + skip, take, base, label)
     elif isinstance(source, Rewritten):
         yield from _marked(source, at, length, base)
+    elif isinstance(source, Written):
+        yield FIELD, source, at, length, source.name
     else:
         yield (FILL if isinstance(source, FillSource) else NEW), source, at, length, label or source.name
 

@@ -23,6 +23,7 @@ from ...source import (
     Segment,
     SliceSource,
     Source,
+    Written,
     same_bytes,
 )
 from ...source.sums import sum_of
@@ -340,11 +341,18 @@ class _Rebuild:
         """A region's new bytes, which say of themselves what stood in the old file already, and which fields changed."""
         stored = self.stored[instance.name]
         if instance.region.packed:
-            return stored
-        old = SliceSource(self.document.file_named(instance.file), instance.at, instance.stored)
+            if isinstance(stored, SliceSource):
+                return stored  # as it was
+            return Written(stored.read(0, stored.size), f"{instance.name}, packed")
+        return self._rewritten_content(instance)
+
+    def _rewritten_content(self, instance: Instance) -> Source:
+        """A region's unpacked bytes, new against old."""
+        stood = SliceSource(self.document.file_named(instance.file), instance.at, instance.stored)
+        old = instance.content if instance.region.packed else stood
         new = self.next[instance.name]
         table = self.draft.tables.get(instance.name)
-        return Rewritten(stored, old, marks_of(instance, new, table.order if table else None), instance.name)
+        return Rewritten(new.content, old, marks_of(instance, new, table.order if table else None), instance.name)
 
     def _record_bytes(self, instance: Instance, extent: Extent) -> Source:
         new, body, row = self.next[instance.name], instance.region.body, extent.record
@@ -367,12 +375,16 @@ class _Rebuild:
         for file in self.draft.files.values():
             source, segments, moved = self._joined(file)
             if not file.name:
-                source = self._whole_packed(source)
-                out = Built(source, segments, file.in_place, moved)
+                out = Built(self._whole_packed(source), segments, file.in_place, moved)
+                if self.layout.packed:
+                    out.unpacked["*"] = source, self.document.source
             elif self._is_changed(file):
                 others[file.name] = Built(source, segments, file.in_place, moved)
         assert out is not None
         out.others = others
+        for instance in self.document.instances:
+            if instance.region.packed:
+                out.unpacked[instance.name] = self._rewritten_content(instance), instance.content
         return out
 
     def _whole_packed(self, source: Source) -> Source:
