@@ -275,8 +275,7 @@ def _raw(document: Document) -> Iterator[tuple[str, int, bytes]]:
     for extent in extents_of(document):
         if 3 * 4 <= extent.carried <= LARGEST:
             yield "unexplained bytes", extent.end, document.source.read(extent.end, extent.carried)
-    for region in document.instances:
-        instance: Instance = region
+    for instance in document.instances:
         tail = instance.content.size - len(instance.records.data)
         if not instance.region.packed and 3 * 4 <= tail <= LARGEST and not instance.region.body:
             behind = len(instance.records.data)

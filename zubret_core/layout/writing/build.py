@@ -100,13 +100,13 @@ class _Rebuild:
         for n in range(PASSES):
             spill(draft)
             for file in draft.files.values():
-                file.lay(draft.anew(file.name))
+                draft.lay(file)
             draft.learn_places()
             draft.write_values()
             if self._encode():
                 continue
             self._write_sums()
-            if not self._pack(n >= SETTLED):
+            if not self._pack(n >= SETTLED) and self._is_found():
                 break
         else:
             raise ZubretError(
@@ -114,7 +114,6 @@ class _Rebuild:
                 file=self.document.file.name,
                 next="Put packed regions behind the payloads or into a file of their own.",
             )
-        self._check_places()
         return self._assembled()
 
     # Records ----------------------------------------------------------------------------------------
@@ -129,11 +128,13 @@ class _Rebuild:
     def _encode_region(self, instance: Instance) -> bool:
         extent, name = self.draft.extent_of(instance), instance.name
         start = 0 if instance.region.packed else extent.new_at
-        data, records = None, instance.records
+        data, records, moved = None, instance.records, False
         if instance.region.pool:
             data = bytes(self.draft.pools.get(name) or records.data.tobytes())
         else:
+            expected = self.draft.record_places(instance)
             records = self.draft.tables[name].encode(start)
+            moved = not records.size and not np.array_equal(records.places, expected)  # ties may have named them
         behind = instance.content.size - len(instance.records.data)
         tail = SliceSource(instance.content, len(instance.records.data), behind) if behind > 0 else None
         content = _Live(records, data, tail, instance.content.name)
@@ -141,10 +142,10 @@ class _Rebuild:
             instance.region, instance.file, extent.new_at, extent.new_length, content, records, instance.chain
         )
         if instance.region.packed:
-            return False  # its stored length is known when its sums are
-        changed = content.size != extent.new_length
+            return moved  # its stored length is known when its sums are
+        moved |= content.size != extent.new_length
         extent.new_length = content.size
-        return changed
+        return moved
 
     def _encode_bodies(self, instance: Instance) -> bool:
         table, changed = self.draft.tables[instance.name], False
@@ -186,8 +187,9 @@ class _Rebuild:
         packed = instance.chain.packed(content, old)
         return BytesSource(packed.read(0, packed.size), instance.name)
 
-    def _check_places(self) -> None:
-        """Every region stands where reading will look for it."""
+    def _is_found(self) -> bool:
+        """Whether every region stands where reading will look for it. If one does not, its file is laid anew, if it is
+        not yet, for what stays in place may leave a gap that no field can tell."""
         numbers = self.draft.numbers
         for instance in self.document.instances:
             region = instance.region
@@ -204,7 +206,12 @@ class _Rebuild:
                 at += self.next[region.origin].at
             new_at = self.next[region.name].at
             if new_at != at:
-                raise moved_wrongly(self.document, region.name, new_at, instance.at)
+                file = self.draft.files[instance.file]
+                if not file.in_place:
+                    raise moved_wrongly(self.document, region.name, new_at, instance.at)
+                file.in_place = False
+                return False
+        return True
 
     # Sums -------------------------------------------------------------------------------------------
 

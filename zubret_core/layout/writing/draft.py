@@ -18,6 +18,7 @@ from ..document.extent import Extent, Grid, NewItem
 from ..document.paths import folder_paths
 from ..document.ties import Scope, pool_places
 from ..language.schema import Guard, Stand, ties_of
+from ..types.numbers import stretched
 from .placement import LaidFile
 from .records import Table
 
@@ -37,6 +38,7 @@ class Draft:
         anew: bool | Collection[str],
     ):
         self.document, self.added, self._anew = document, list(added), anew
+        self.changes = bool(changes or added)
         self.kind = document.kind
         self.files = {name: LaidFile(document, name) for name in document.files()}
         self._regions = {e.label: e for f in self.files.values() for e in f.extents if e.instance and e.record < 0}
@@ -62,6 +64,17 @@ class Draft:
     def anew(self, file: str) -> bool:
         """Whether the payloads of a file are laid out afresh."""
         return self._anew if isinstance(self._anew, bool) else file in self._anew
+
+    def lay(self, file: LaidFile) -> None:
+        """Give the extents of a file their places. Once they move, varints begin at their shortest, so that of several
+        solutions (a place that needs a longer varint that moves the place) the shortest is found."""
+        before = file.in_place
+        file.lay(self.anew(file.name))
+        if before and not file.in_place and self.changes:
+            for extent in file.extents:
+                if extent.instance is not None and extent.record < 0 and not extent.instance.region.packed:
+                    extent.new_length -= _spare(extent.instance)
+            file.lay(True)
 
     # What changes -----------------------------------------------------------------------------------
 
@@ -417,6 +430,16 @@ class Draft:
         for what, shift in (("at", ahead), ("end", behind), ("stored", behind - ahead)):
             if isinstance(whole.get(f"payload.{what}"), int):
                 whole[f"payload.{what}"] += shift
+
+
+def _spare(instance: Instance) -> int:
+    """By how many bytes a region could be shorter if all its tied varints had one byte."""
+    spare = 0
+    for slot in instance.shape.fields:
+        if slot.field.type == "varint" and slot.tie.means:
+            contents = [c for c in instance.records.cells(slot).contents() if c]
+            spare += sum(len(c) - stretched(c) for c in contents if stretched(c) == 1)
+    return spare
 
 
 def _listed(values: Any) -> list:
