@@ -16,7 +16,7 @@ from django.conf import settings
 from zubret_core.base import Format, Progress, ZubretError
 from zubret_core.container import GameFolder
 from zubret_core.rebuild import FilePlan, StreamSwap, plan_rebuild, prove_in_new_process, write_plan
-from zubret_core.rebuild.prove import expectation
+from zubret_core.rebuild.expected import expectation
 
 from ..errors import stopped
 from ..jobs.models import Job

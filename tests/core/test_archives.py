@@ -31,8 +31,8 @@ from zubret_core.locate import (
     try_keys,
 )
 from zubret_core.rebuild import StreamSwap, plan_rebuild, prove_in_new_process, write_plan
+from zubret_core.rebuild.expected import expectation
 from zubret_core.rebuild.plan import EntryFile
-from zubret_core.rebuild.prove import expectation
 from zubret_core.source import BytesSource, FileSource
 
 

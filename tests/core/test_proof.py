@@ -24,7 +24,8 @@ from zubret_core.container import DescribedArchive, GameFolder
 from zubret_core.layout import load_layout, read_layout, shipped_layouts
 from zubret_core.locate import Known, Locator, Spot
 from zubret_core.rebuild import EntryFile, StreamSwap, plan_rebuild, write_plan
-from zubret_core.rebuild.prove import expectation, prove
+from zubret_core.rebuild.expected import expectation
+from zubret_core.rebuild.prove import prove
 from zubret_core.rebuild.suspects import suspects
 from zubret_core.source import BytesSource
 

@@ -21,7 +21,7 @@ from zubret_core.container import GameFolder
 from zubret_core.layout import layout_named
 from zubret_core.locate import Locator
 from zubret_core.rebuild import StreamSwap, plan_rebuild, prove_in_new_process, write_plan
-from zubret_core.rebuild.prove import expectation
+from zubret_core.rebuild.expected import expectation
 from zubret_core.source import FileSource
 from zubret_core.swap import AudioInfo, Treatment, fit_report, info_of, prepare, target_of
 

@@ -79,7 +79,7 @@ class EntryFiles(ServerTest):
         self.rebuilt()
         from zubret_core.rebuild import EntryFile as Planned
         from zubret_core.rebuild import plan_rebuild, prove_in_new_process, write_plan
-        from zubret_core.rebuild.prove import expectation
+        from zubret_core.rebuild.expected import expectation
 
         game, out = Path(self.game["folder"]), self.root / "out"
         file = Planned("data/deck.zip", "radio/call_01.ogg", self.entry("data/deck.zip", "call_01")["ordinal"], place)

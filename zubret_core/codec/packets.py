@@ -17,7 +17,6 @@ from typing import Any, Literal
 import av
 import numpy as np
 import soundfile
-from numba import njit
 from numpy.typing import NDArray
 
 from ..base import Format, ZubretError, to_float
@@ -26,6 +25,7 @@ from . import framing, ogg, opus, rewrap, vorbis
 from .base import Writes, check_range, wrong_parameter
 from .file import VORBIS_PIECE
 from .framing import Framing, Window
+from .packet_frames import opus_frames, vorbis_frames
 from .paged import decode_pages
 from .rewrap import OggSource
 
@@ -40,41 +40,6 @@ OPUS_BITS = 64_000
 def comment_header(codec: str, texts: Mapping[str, str]) -> bytes:
     """The comment header of "vorbis" or "opus" with these texts."""
     return vorbis.comments(texts, opus.TAGS, b"") if codec == "opus" else vorbis.comments(texts)
-
-
-@njit(cache=True)
-def vorbis_frames(data, starts, sizes, short, long, flags, mask, before, out):
-    """Frames that each packet adds: a quarter of its block and of the one before; returns the last block, or -1 - n.
-
-    `flags` tells of each mode whether its block is the long one; packet n with a mode that there is not ends it.
-    """
-    for n in range(len(sizes)):
-        out[n] = 0
-        if sizes[n] == 0 or data[starts[n]] & 1:  # no audio
-            continue
-        mode = data[starts[n]] >> 1 & mask
-        if mode >= len(flags):
-            return -1 - n
-        block = long if flags[mode] else short
-        if before:
-            out[n] = (before + block) // 4
-        before = block
-    return before
-
-
-@njit(cache=True)
-def opus_frames(data, starts, sizes, table, out):
-    """Frames at 48,000 Hz of each packet by its first bytes (RFC 6716, 3.1 and 3.2)."""
-    for n in range(len(sizes)):
-        out[n] = 0
-        if sizes[n] == 0:
-            continue
-        toc = data[starts[n]]
-        code = toc & 3
-        count = 1 if code == 0 else 2
-        if code == 3:
-            count = data[starts[n] + 1] & 63 if sizes[n] > 1 else 0
-        out[n] = min(table[toc >> 3] * count, 5760)
 
 
 @dataclass(frozen=True)

@@ -239,8 +239,8 @@ def _once(
     if value < SMALL:
         return
     known = {"file.size": (old.source.size, new.source.size)}
-    for other, after in zip(old.instances, new.instances, strict=False):
-        known[f"{other.name}.at"] = other.at, after.at
+    for one, two in zip(old.instances, new.instances, strict=False):
+        known[f"{one.name}.at"] = one.at, two.at
     told = {t.means for i in old.instances for t in ties_of(i.region)}
     for means, (before, after) in known.items():
         if value == before != after and means not in told:
@@ -282,7 +282,7 @@ def _raw(document: Document) -> Iterator[tuple[str, int, bytes]]:
             yield f"behind the records of {instance.name}", instance.at + behind, instance.content.read(behind, tail)
         for slot in instance.shape.fields:
             if slot.field.type == "bytes" and not slot.tie.means and not slot.tie.sum and instance.region.once:
-                start, length = instance.records.span(slot, 0)
+                first, length = instance.records.span(slot, 0)
                 if 3 * 4 <= length <= LARGEST:
-                    data = instance.records.data[start : start + length].tobytes()
+                    data = instance.records.data[first : first + length].tobytes()
                     yield f"{instance.name}.{slot.tie.name}", instance.records.place_of(slot, 0), data

@@ -1,42 +1,26 @@
-"""What a layout must fulfil besides its grammar: names that have a value, types that suit their meanings, regions that
-can be found, ties that can be solved. Each rule gives the place in the layout's text and one sentence."""
+"""What a layout must fulfil besides its grammar: types that suit their meanings, regions that can be found, items that are
+whole. Each rule gives the place in the layout's text and one sentence."""
 
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 
 from ...base import Format, ZubretError
 from ...codec import CODECS, codec_named
 from ..language.codecs import spec_of
-from ..language.expression import compiled
 from ..language.fields import WHOLE, BitPart, FieldModel, Tied
-from ..language.order import Circle, check_reading_order, writing_order
-from ..language.schema import Guard, Layout, Region, ties_of
+from ..language.schema import Layout, Region, ties_of
 from ..language.steps import ChunkStep, PackStep
-from ..language.terms import BYTES, MEANINGS, NUMBER, OF_REGION, ONCE, TEXT, UNITS, meaning_of
+from ..language.terms import BYTES, MEANINGS, NUMBER, OF_REGION, ONCE, TEXT, meaning_of
 from ..types import TYPES
-
-Path = tuple[str | int, ...]
-Fault = tuple[Path, str]
-BUILT_IN = {"file.size", "region.at", "record.at", "record.index"}
-"""Names that have a value in every tie."""
+from .names import Fault, Path, names_known, no_circles, walk
 
 
 def faults_of(layout: Layout) -> Iterator[Fault]:
     """Everything that is wrong with a layout, the plainest first."""
-    for rule in (_regions, _fields, _ties, _steps, _streams, _items, _names, _circles):
+    for rule in (_regions, _fields, _ties, _steps, _streams, _items, names_known, no_circles):
         yield from rule(layout)
-
-
-def _walk(layout: Layout) -> Iterator[tuple[Region, Path, FieldModel, Tied, Path]]:
-    """Every tie with its region and its field, and the places of region and tie."""
-    for r, region in enumerate(layout.regions):
-        for f, field in enumerate(region.fields):
-            where: Path = ("regions", r, "fields", f)
-            yield region, ("regions", r), field, field, where
-            for p, part in enumerate(field.parts or ()):
-                yield region, ("regions", r), field, part, (*where, "parts", p)
 
 
 # Regions ----------------------------------------------------------------------------------------------
@@ -95,7 +79,7 @@ def _body(region: Region, where: Path) -> Iterator[Fault]:
 
 
 def _fields(layout: Layout) -> Iterator[Fault]:
-    for region, _, field, tie, where in _walk(layout):
+    for region, _, field, tie, where in walk(layout):
         if tie is not field:
             continue
         kind = TYPES[field.type]
@@ -134,7 +118,7 @@ def _length_field(region: Region, field: FieldModel, where: Path) -> Iterator[Fa
 
 def _ties(layout: Layout) -> Iterator[Fault]:
     regions = [r.name for r in layout.regions]
-    for region, _, field, tie, where in _walk(layout):
+    for region, _, field, tie, where in walk(layout):
         named = f"field {tie.name} of region {region.name}"
         kind = TYPES[field.type]
         if tie.pool is not None and not any(r.name == tie.pool and r.pool for r in layout.regions):
@@ -286,7 +270,7 @@ def _streams(layout: Layout) -> Iterator[Fault]:
         if what != "stream.codec" and not isinstance(value, int):
             yield ("given",), f"{what} is a whole number"
     named: list[tuple[Path, object]] = [(("given",), v) for w, v in layout.given.items() if w == "stream.codec"]
-    for _, _, _, tie, where in _walk(layout):
+    for _, _, _, tie, where in walk(layout):
         if tie.means == "stream.codec":
             named += [(where, v) for v in (tie.values or {}).values()]
     for where, name in named:
@@ -305,110 +289,3 @@ def _has_length(layout: Layout, name: str) -> bool:
         return codec_named(codec, parameters).stored_size(format) is not None
     except ZubretError:
         return True
-
-
-# Names in expressions ---------------------------------------------------------------------------------
-
-
-def _once(regions: Iterable[Region]) -> set[str]:
-    """Numbers of regions that stand once, by `region.field`."""
-    whole = ((r, f) for r in regions if r.once for f in r.fields if TYPES[f.type].whole)
-    return {f"{r.name}.{t.name}" for r, f in whole for t in (f, *(f.parts or ()))}
-
-
-def _whole_names(fields: Iterable[FieldModel]) -> set[str]:
-    return {t.name for f in fields if TYPES[f.type].whole for t in (f, *(f.parts or ()))}
-
-
-def _names(layout: Layout) -> Iterator[Fault]:
-    every = _once(layout.regions) | {"file.size"}
-    items = layout.item_regions()
-    of_item = _item_names(layout)
-    for r, region in enumerate(layout.regions):
-        where: Path = ("regions", r)
-        earlier = _once(layout.regions[:r]) | {"file.size"}
-        own = _whole_names(region.fields)
-        for key in ("when", "at", "repeat", "size"):
-            yield from _known(
-                getattr(region, key), (*where, key), earlier, "a field of an earlier region that stands once"
-            )
-        if region.ends_itself:
-            yield from _known(
-                region.until, (*where, "until"), earlier | own, "a number of the record or of an earlier region"
-            )
-        tied = BUILT_IN | own | (every | of_item if region in items else earlier)
-        for f, field in enumerate(region.fields):
-            place: Path = (*where, "fields", f)
-            before = earlier | _whole_names(region.fields[:f])
-            yield from _known(field.when, place, before, "an earlier number of the record or of an earlier region")
-            for tie in (field, *(field.parts or ())):
-                texts = [tie.base] if tie.unit_name else [tie.unit, tie.base]
-                if tie.sum is not None:
-                    for text in (tie.sum.start, tie.sum.end):
-                        yield from _known(text, place, every | {"region.at"}, "a field of a region that stands once")
-                for text in texts:
-                    yield from _known(
-                        text, place, tied, "a number of the record, of a region that stands once, or of the item"
-                    )
-        if region.payload is not None:
-            yield from _stand_names(region.payload, (*where, "payload"), every | BUILT_IN | own | of_item)
-    firsts = [_whole_names(region.fields) for region in items]
-    common = set.intersection(*firsts) if firsts else set()
-    yield from _stand_names(layout.payload, ("payload",), every | BUILT_IN | common | of_item)
-
-
-def _item_names(layout: Layout) -> set[str]:
-    """Meanings of an item that expressions may name: whole numbers that a field, `given` or the places give."""
-    kind = layout.kind
-    present = {t.means for r in layout.item_regions() for t in ties_of(r) if t.means}
-    numbers = {m for m in present if meaning_of(m).takes == (NUMBER,)}
-    return (
-        numbers
-        | ({f"{kind}.at", f"{kind}.stored"} if kind != "listed" else set())
-        | {m for m in layout.given if m != "stream.codec"}
-    )
-
-
-def _stand_names(stand, where: Path, known: set[str]) -> Iterator[Fault]:
-    texts = [stand.align]
-    for guard in (stand.before, stand.behind):
-        assert isinstance(guard, Guard)
-        texts += [guard.bytes, guard.frames]
-    for text in texts:
-        yield from _known(text, where, known, "a number of the record or of a region that stands once")
-
-
-def _known(text: int | str | None, where: Path, known: set[str], what: str) -> Iterator[Fault]:
-    for name in compiled(text).names if text is not None else ():
-        if name not in known:
-            near = difflib.get_close_matches(name, sorted(known - {name}), 1)
-            hint = f' Did you mean "{near[0]}"?' if near else ""
-            more = f" Units by name are {', '.join(UNITS)}." if not near and "." not in name else ""
-            yield where, f'"{name}" is not {what}.{hint}{more}'
-
-
-# Circles ----------------------------------------------------------------------------------------------
-
-
-def _circles(layout: Layout) -> Iterator[Fault]:
-    try:
-        check_reading_order(layout)
-    except Circle as e:
-        yield _both(layout, lambda tie: (tie.means or "").partition(".")[2], e)
-    for region in layout.regions:
-        try:
-            writing_order(region)
-        except Circle as e:
-            yield _both(layout, lambda tie: tie.name, e, region)
-
-
-def _both(layout: Layout, name_of, circle: Circle, region: Region | None = None) -> Fault:
-    """A circle at the place of its later field; the text has the places of both as {0} and {1}."""
-    places: dict[str, Path] = {}
-    for other, _, _, tie, where in _walk(layout):
-        if name_of(tie) in circle.names and (region is None or other is region):
-            places.setdefault(name_of(tie), where)
-    first, second = (places[n] for n in circle.names)
-    if circle.names[0] == circle.names[1]:
-        return first, f"{circle.names[0]} is worked out from itself"
-    return first, f"{circle.names[0]} and {circle.names[1]} are each worked out from the other (see also {{{second}}})"

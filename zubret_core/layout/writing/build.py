@@ -26,14 +26,14 @@ from ...source import (
     Written,
     same_bytes,
 )
-from ...source.sums import sum_of
-from ..checks.sums import OF_ITEMS, rule_of, sum_bytes, sum_error, sum_number, sums_of, taken
-from ..document import Document, Instance, Records, Slot
+from ..document import Document, Instance, Records
 from ..document.extent import Extent, Grid, NewItem
 from ..language.expression import evaluate
 from .draft import Draft
 from .marks import marks_of
 from .placement import LaidFile, moved_wrongly
+from .sums import write_sums
+from .values import write_values
 from .volumes import spill
 
 PASSES = 12
@@ -102,10 +102,10 @@ class _Rebuild:
             for file in draft.files.values():
                 draft.lay(file)
             draft.learn_places()
-            draft.write_values()
+            write_values(draft)
             if self._encode():
                 continue
-            self._write_sums()
+            write_sums(draft, self.next, self._next_document)
             if not self._pack(n >= SETTLED) and self._is_found():
                 break
         else:
@@ -213,8 +213,6 @@ class _Rebuild:
                 return False
         return True
 
-    # Sums -------------------------------------------------------------------------------------------
-
     def _next_document(self) -> Document:
         """The document as it will be read: the new regions, over the new file."""
         old = self.document
@@ -223,65 +221,6 @@ class _Rebuild:
         new.instances = [self.next[i.name] for i in old.instances]
         new.numbers, new.once = self.draft.numbers, old.once
         return new
-
-    def _write_sums(self) -> None:
-        """Sums of payloads that changed, of records, of regions, of spans: until none changes any more."""
-        for instance, slot, how in sums_of(self.document, OF_ITEMS):
-            rows = dict(self.draft.rows(instance))
-            for item, source in self._sources(how.of):
-                if item in rows:
-                    self._store(instance, slot, rows[item], sum_of(rule_of(how), source))
-        version, joined, seen = 0, 0, dict[tuple[str, str], int]()
-        document = self._next_document()
-        for _ in range(PASSES):
-            before = version
-            for instance, slot, how in sums_of(self.document):
-                key = instance.name, slot.tie.name
-                if how.of in OF_ITEMS or seen.get(key) == version:
-                    continue
-                if how.of in ("file", "span") and joined != version:
-                    document, joined = self._next_document(), version
-                new = self.next[instance.name]
-                for row in range(new.records.count if how.of == "record" else 1):
-                    if how.of in ("record", "file", "span") or document.instance(how.of) is not None:
-                        version += self._store(instance, slot, row, taken(document, new, slot, row))
-                seen[key] = version
-            if version == before:
-                return
-        raise sum_error(self.document)
-
-    def _sources(self, of: str):
-        """(item, bytes) of what changed."""
-        if of == "listed":
-            yield from self.draft.listed.items()
-            return
-        for file in self.draft.files.values():
-            for extent in file.extents:
-                if extent.new is not None:
-                    source = extent.new.payload if of == "stored" else extent.new.unpacked or extent.new.payload
-                    for item in extent.items:
-                        yield item, source
-
-    def _store(self, instance: Instance, slot: Slot, row: int, value: int | bytes) -> int:
-        """Write a sum into its field of the next records; 1 where that changes a byte."""
-        records = self.next[instance.name].records
-        has = records.has(slot)
-        if has is not None and not has[row]:
-            return 0
-        at, length = records.span(slot, row)
-        old = records.data[at : at + length].tobytes()
-        if not slot.whole:
-            data = sum_bytes(value, slot, length)
-            data = data.upper() if slot.field.type == "text" and old.isupper() else data
-            return int(records.patch(slot, row, data))
-        number = sum_number(value, slot)
-        if slot.bits:
-            whole = int(records.numbers(slot.around)[row])
-            mask = ((1 << slot.bits) - 1) << slot.shift
-            number = whole & ~mask | number << slot.shift
-        kind = np.uint64 if number >= 1 << 63 else np.int64
-        encoded = slot.type.encode(slot.field, np.array([number], kind), [old], instance.shape.big_of(slot.field))
-        return int(records.patch(slot, row, encoded[0]))
 
     # Files ------------------------------------------------------------------------------------------
 

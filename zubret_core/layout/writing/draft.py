@@ -12,11 +12,11 @@ from numpy.typing import NDArray
 from ...base import ZubretError
 from ...source import SliceSource, Source
 from ..checks.extents import Stands
-from ..document import Document, Group, Instance, Slot
+from ..document import Document, Group, Instance
 from ..document.document import DEFAULTS
 from ..document.extent import Extent, Grid, NewItem
 from ..document.paths import folder_paths
-from ..document.ties import Scope, pool_places
+from ..document.ties import Scope
 from ..language.schema import Guard, Stand, ties_of
 from ..types.numbers import stretched
 from .placement import LaidFile
@@ -46,7 +46,7 @@ class Draft:
         for means in {t.means for i in document.instances for t in ties_of(i.region) if t.means}:
             owner, _, what = means.partition(".")
             if owner == self.kind and document.tied(what) is not None:
-                self.columns[what] = _listed(document.tied(what))
+                self.columns[what] = listed(document.tied(what))
         has_payloads = self.kind != "listed"
         self.at = list(document.column("at") or []) if has_payloads else []
         self.stored = list(document.column("stored") or []) if has_payloads else []
@@ -54,7 +54,7 @@ class Draft:
         self.listed: dict[int, Source] = {}
         self.pools: dict[str, bytearray] = {}
         self.numbers: dict[str, int] = dict(document.numbers)
-        self._pool_places: dict[str, dict[str, int]] = {}
+        self.pool_places: dict[str, dict[str, int]] = {}
         self._change(changes)
         self._add()
         self.tables = {
@@ -286,151 +286,6 @@ class Draft:
             out[row] = value
         return out
 
-    def write_values(self) -> None:
-        """Put every meaning into its field: first in regions that stand once, which others may name."""
-        whole = self.whole_values()
-        self.numbers["file.size"] = self.files[""].new_size
-        instances = [i for i in self.document.instances if i.region.fields]
-        for instance in sorted(instances, key=lambda i: not i.region.once):
-            self._write_region_values(instance, whole)
-            if instance.region.once:
-                table = self.tables[instance.name]
-                for name, slot in instance.shape.slots.items():
-                    if slot.whole and not instance.records.absent(slot):
-                        self.numbers[f"{instance.name}.{name}"] = int(table.numbers(slot)[0])
-
-    def _write_region_values(self, instance: Instance, whole: Mapping[str, Any]) -> None:
-        table, scope = self.tables[instance.name], self.scope(instance)
-        pairs = self.rows(instance)
-        items, rows = [item for item, _ in pairs], [row for _, row in pairs]
-        for slot in instance.shape.order:
-            owner, _, what = (slot.tie.means or "").partition(".")
-            if owner == self.kind and what in self.columns:
-                column = self.columns[what]
-                self._put(table, slot, [column[item] for item in items], rows, scope)
-                if instance.region.sentinel and what in ("at", "end") and instance.records.count:
-                    self._put_sentinel(instance, slot, scope)
-            elif instance.region.once and slot.tie.means and slot.tie.means in whole:
-                table.put(slot, [whole[slot.tie.means]], [0], scope)
-            elif owner == "folder":
-                values = _listed(self.document.values(instance, slot))
-                self._put(table, slot, values, list(range(len(values))), scope)
-        if instance.body is not None:
-            self._put_bodies(instance, table, pairs, scope)
-
-    def _put(self, table: Table, slot: Slot, values: list, rows: list[int], scope: Scope) -> None:
-        if slot.tie.pool:
-            self._put_pooled(table, slot, values, rows, scope)
-        else:
-            table.put(slot, values, rows, scope)
-
-    def _put_sentinel(self, instance: Instance, slot: Slot, scope: Scope) -> None:
-        """A last record that says where the payloads end goes on saying it; one that says anything else stays."""
-        old = _listed(self.document.values(instance, slot))[-1]
-        payloads = [e for f in self.files.values() for e in f.extents if e.items]
-        kept = [e for e in payloads if e.at >= 0]
-        for was, now in (
-            (
-                max((e.at + e.length for e in kept), default=0),
-                max((e.new_at + e.new_length for e in payloads), default=0),
-            ),
-            (max((e.end for e in kept), default=0), max((e.new_end for e in payloads), default=0)),
-        ):
-            if old == was:
-                self.tables[instance.name].put(slot, [now], [len(self.tables[instance.name].order) - 1], scope)
-                return
-
-    def _put_bodies(self, instance: Instance, table: Table, pairs: list[tuple[int, int]], scope: Scope) -> None:
-        """The sizes of bodies: of payloads as they are, of records that hold others by how far these reach."""
-        body = instance.region.body
-        assert body is not None and instance.body is not None
-        slot = instance.shape.slots[body.size]
-        table.put(slot, [self.stored[item] for item, _ in pairs], [row for _, row in pairs], scope)
-        extents = [e for e in self.files[""].extents if e.at >= 0]
-        own = {e.record: e for e in extents if e.instance is instance}
-        for row in sorted(instance.holders, reverse=True):
-            at, size = instance.body[row].tolist()
-            within = [e for e in extents if at + body.skip <= e.at < at + size]
-            if not within:
-                continue
-            last = max(within, key=lambda e: (e.end, e.at))
-            padded = Grid(body.align).above(last.end)
-            end = Grid(body.align).above(last.new_end) if at + size == padded else last.new_end + at + size - last.end
-            shift = own[row].new_at + own[row].new_length - own[row].at - own[row].length
-            table.put(slot, [end - at - shift], [row], scope)
-
-    def _put_pooled(self, table: Table, slot: Slot, values: list, rows: list[int], scope: Scope) -> None:
-        """Where texts stand in their pool: where they were, or where the same text stands, or at the end, put there."""
-        name = slot.tie.pool or ""
-        pool = self.document.instance(name)
-        assert pool is not None and pool.region.pool is not None
-        instance, how = table.instance, pool.region.pool
-        old = _listed(self.document.values(instance, slot))
-        scope_before = self.document.scope(instance)
-        was = pool_places(slot, instance.records.numbers(slot), scope_before).tolist() if len(old) else []
-        out: list[int | None] = []
-        for row, text in zip(rows, values, strict=True):
-            before = table.order[row]
-            if text is None:
-                out.append(None)
-            elif old[before] == text:
-                out.append(was[before])
-            else:
-                out.append(self._in_pool(name, pool, text.encode(how.encoding, "surrogateescape"), text))
-        table.put(slot, out, rows, scope)
-
-    def _in_pool(self, name: str, pool: Instance, data: bytes, text: str) -> int:
-        if name not in self._pool_places:
-            self._pool_places[name] = self.document.pool_of(name).places()
-        known = self._pool_places[name]
-        if text not in known:
-            how = pool.region.pool
-            assert how is not None
-            whole = self.pools.setdefault(name, bytearray(pool.records.data.tobytes()))
-            if whole and not whole.endswith(how.ends):
-                whole += how.ends
-            known[text] = len(whole)
-            whole += data + how.ends
-        return known[text]
-
-    def whole_values(self) -> dict[str, Any]:
-        """What regions that stand once say: old values, and those that follow from the new places."""
-        document, whole = self.document, dict(self.document.once)
-        for instance in document.instances:
-            name = instance.name
-            if instance.body is None:
-                extent = self.extent_of(instance)
-                at, stored = extent.new_at, extent.new_length
-                table = self.tables.get(name)
-                size = len(table.records.data) if table else len(self.pools.get(name) or instance.records.data)
-                size += max(0, instance.content.size - len(instance.records.data))
-                whole |= {f"{name}.at": at, f"{name}.stored": stored, f"{name}.end": at + stored, f"{name}.size": size}
-            whole[f"{name}.count"] = len(self.tables[name].order) if name in self.tables else 0
-        self._payload_values(whole)
-        whole["file.size"] = self.files[""].new_size
-        whole["entries.count"] = whole["streams.count"] = document.count + len(self.added)
-        for key, model in document.layout.files.items():
-            if model.volumes:
-                used = [v for v in self.columns.get("volume") or [] if isinstance(v, int)]
-                whole[f"{key}.count"] = max(used, default=model.first) - model.first + 1
-            elif (name := document.companion(key)) in self.files:
-                whole[f"{key}.size"] = self.files[name].new_size
-        return whole
-
-    def _payload_values(self, whole: dict[str, Any]) -> None:
-        """payload.at, payload.end and payload.stored follow the first and the last payload by as much as these move."""
-        groups = ([e for e in f.extents if e.items] for f in self.files.values())
-        payloads = next((g for g in groups if g), [])
-        kept = [e for e in payloads if e.at >= 0]
-        if not kept:
-            return
-        first, last = min(kept, key=lambda e: e.start), max(kept, key=lambda e: e.end)
-        ahead = first.new_start - first.start
-        behind = max(e.new_end for e in payloads) - last.end
-        for what, shift in (("at", ahead), ("end", behind), ("stored", behind - ahead)):
-            if isinstance(whole.get(f"payload.{what}"), int):
-                whole[f"payload.{what}"] += shift
-
 
 def _spare(instance: Instance) -> int:
     """By how many bytes a region could be shorter if all its tied varints had one byte."""
@@ -442,5 +297,6 @@ def _spare(instance: Instance) -> int:
     return spare
 
 
-def _listed(values: Any) -> list:
+def listed(values: Any) -> list:
+    """A column as a list of plain values."""
     return values.tolist() if isinstance(values, np.ndarray) else list(values)

@@ -1,0 +1,166 @@
+"""Every meaning put into its field: of items, of regions that stand once, of bodies, and of texts in pools."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from ..document import Instance, Slot
+from ..document.extent import Grid
+from ..document.ties import Scope, pool_places
+from .draft import Draft, listed
+from .records import Table
+
+
+def write_values(draft: Draft) -> None:
+    """Put every meaning into its field: first in regions that stand once, which others may name."""
+    whole = whole_values(draft)
+    draft.numbers["file.size"] = draft.files[""].new_size
+    instances = [i for i in draft.document.instances if i.region.fields]
+    for instance in sorted(instances, key=lambda i: not i.region.once):
+        _write_region_values(draft, instance, whole)
+        if instance.region.once:
+            table = draft.tables[instance.name]
+            for name, slot in instance.shape.slots.items():
+                if slot.whole and not instance.records.absent(slot):
+                    draft.numbers[f"{instance.name}.{name}"] = int(table.numbers(slot)[0])
+
+
+def _write_region_values(draft: Draft, instance: Instance, whole: Mapping[str, Any]) -> None:
+    table, scope = draft.tables[instance.name], draft.scope(instance)
+    pairs = draft.rows(instance)
+    items, rows = [item for item, _ in pairs], [row for _, row in pairs]
+    for slot in instance.shape.order:
+        owner, _, what = (slot.tie.means or "").partition(".")
+        if owner == draft.kind and what in draft.columns:
+            column = draft.columns[what]
+            _put(draft, table, slot, [column[item] for item in items], rows, scope)
+            if instance.region.sentinel and what in ("at", "end") and instance.records.count:
+                _put_sentinel(draft, instance, slot, scope)
+        elif instance.region.once and slot.tie.means and slot.tie.means in whole:
+            table.put(slot, [whole[slot.tie.means]], [0], scope)
+        elif owner == "folder":
+            values = listed(draft.document.values(instance, slot))
+            _put(draft, table, slot, values, list(range(len(values))), scope)
+    if instance.body is not None:
+        _put_bodies(draft, instance, table, pairs, scope)
+
+
+def _put(draft: Draft, table: Table, slot: Slot, values: list, rows: list[int], scope: Scope) -> None:
+    if slot.tie.pool:
+        _put_pooled(draft, table, slot, values, rows, scope)
+    else:
+        table.put(slot, values, rows, scope)
+
+
+def _put_sentinel(draft: Draft, instance: Instance, slot: Slot, scope: Scope) -> None:
+    """A last record that says where the payloads end goes on saying it; one that says anything else stays."""
+    old = listed(draft.document.values(instance, slot))[-1]
+    payloads = [e for f in draft.files.values() for e in f.extents if e.items]
+    kept = [e for e in payloads if e.at >= 0]
+    for was, now in (
+        (
+            max((e.at + e.length for e in kept), default=0),
+            max((e.new_at + e.new_length for e in payloads), default=0),
+        ),
+        (max((e.end for e in kept), default=0), max((e.new_end for e in payloads), default=0)),
+    ):
+        if old == was:
+            draft.tables[instance.name].put(slot, [now], [len(draft.tables[instance.name].order) - 1], scope)
+            return
+
+
+def _put_bodies(draft: Draft, instance: Instance, table: Table, pairs: list[tuple[int, int]], scope: Scope) -> None:
+    """The sizes of bodies: of payloads as they are, of records that hold others by how far these reach."""
+    body = instance.region.body
+    assert body is not None and instance.body is not None
+    slot = instance.shape.slots[body.size]
+    table.put(slot, [draft.stored[item] for item, _ in pairs], [row for _, row in pairs], scope)
+    extents = [e for e in draft.files[""].extents if e.at >= 0]
+    own = {e.record: e for e in extents if e.instance is instance}
+    for row in sorted(instance.holders, reverse=True):
+        at, size = instance.body[row].tolist()
+        within = [e for e in extents if at + body.skip <= e.at < at + size]
+        if not within:
+            continue
+        last = max(within, key=lambda e: (e.end, e.at))
+        padded = Grid(body.align).above(last.end)
+        end = Grid(body.align).above(last.new_end) if at + size == padded else last.new_end + at + size - last.end
+        shift = own[row].new_at + own[row].new_length - own[row].at - own[row].length
+        table.put(slot, [end - at - shift], [row], scope)
+
+
+def _put_pooled(draft: Draft, table: Table, slot: Slot, values: list, rows: list[int], scope: Scope) -> None:
+    """Where texts stand in their pool: where they were, or where the same text stands, or at the end, put there."""
+    name = slot.tie.pool or ""
+    pool = draft.document.instance(name)
+    assert pool is not None and pool.region.pool is not None
+    instance, how = table.instance, pool.region.pool
+    old = listed(draft.document.values(instance, slot))
+    scope_before = draft.document.scope(instance)
+    was = pool_places(slot, instance.records.numbers(slot), scope_before).tolist() if len(old) else []
+    out: list[int | None] = []
+    for row, text in zip(rows, values, strict=True):
+        before = table.order[row]
+        if text is None:
+            out.append(None)
+        elif old[before] == text:
+            out.append(was[before])
+        else:
+            out.append(_in_pool(draft, name, pool, text.encode(how.encoding, "surrogateescape"), text))
+    table.put(slot, out, rows, scope)
+
+
+def _in_pool(draft: Draft, name: str, pool: Instance, data: bytes, text: str) -> int:
+    if name not in draft.pool_places:
+        draft.pool_places[name] = draft.document.pool_of(name).places()
+    known = draft.pool_places[name]
+    if text not in known:
+        how = pool.region.pool
+        assert how is not None
+        whole = draft.pools.setdefault(name, bytearray(pool.records.data.tobytes()))
+        if whole and not whole.endswith(how.ends):
+            whole += how.ends
+        known[text] = len(whole)
+        whole += data + how.ends
+    return known[text]
+
+
+def whole_values(draft: Draft) -> dict[str, Any]:
+    """What regions that stand once say: old values, and those that follow from the new places."""
+    document, whole = draft.document, dict(draft.document.once)
+    for instance in document.instances:
+        name = instance.name
+        if instance.body is None:
+            extent = draft.extent_of(instance)
+            at, stored = extent.new_at, extent.new_length
+            table = draft.tables.get(name)
+            size = len(table.records.data) if table else len(draft.pools.get(name) or instance.records.data)
+            size += max(0, instance.content.size - len(instance.records.data))
+            whole |= {f"{name}.at": at, f"{name}.stored": stored, f"{name}.end": at + stored, f"{name}.size": size}
+        whole[f"{name}.count"] = len(draft.tables[name].order) if name in draft.tables else 0
+    _payload_values(draft, whole)
+    whole["file.size"] = draft.files[""].new_size
+    whole["entries.count"] = whole["streams.count"] = document.count + len(draft.added)
+    for key, model in document.layout.files.items():
+        if model.volumes:
+            used = [v for v in draft.columns.get("volume") or [] if isinstance(v, int)]
+            whole[f"{key}.count"] = max(used, default=model.first) - model.first + 1
+        elif (name := document.companion(key)) in draft.files:
+            whole[f"{key}.size"] = draft.files[name].new_size
+    return whole
+
+
+def _payload_values(draft: Draft, whole: dict[str, Any]) -> None:
+    """payload.at, payload.end and payload.stored follow the first and the last payload by as much as these move."""
+    groups = ([e for e in f.extents if e.items] for f in draft.files.values())
+    payloads = next((g for g in groups if g), [])
+    kept = [e for e in payloads if e.at >= 0]
+    if not kept:
+        return
+    first, last = min(kept, key=lambda e: e.start), max(kept, key=lambda e: e.end)
+    ahead = first.new_start - first.start
+    behind = max(e.new_end for e in payloads) - last.end
+    for what, shift in (("at", ahead), ("end", behind), ("stored", behind - ahead)):
+        if isinstance(whole.get(f"payload.{what}"), int):
+            whole[f"payload.{what}"] += shift
