@@ -62,5 +62,11 @@ def on_http_error(request: HttpRequest, error: HttpError) -> HttpResponse:
     return problem(error.status_code, str(error))
 
 
-api.add_exception_handler(ZubretError, problem_of)
-api.add_exception_handler(Exception, problem_of)
+@api.exception_handler(ZubretError)
+def on_zubret_error(request: HttpRequest, error: ZubretError) -> HttpResponse:
+    return problem_of(request, error)
+
+
+@api.exception_handler(Exception)
+def on_any_error(request: HttpRequest, error: Exception) -> HttpResponse:
+    return problem_of(request, error)

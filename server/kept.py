@@ -6,7 +6,8 @@ import threading
 from collections import OrderedDict
 from typing import Generic, TypeVar
 
-K, V = TypeVar("K"), TypeVar("V")
+K = TypeVar("K")
+V = TypeVar("V")
 
 
 class Kept(Generic[K, V]):

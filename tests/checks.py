@@ -9,7 +9,7 @@ BIN = Path(sys.executable).parent
 CHECKS = {
     "ruff (format)": [BIN / "ruff", "format", "--check", "--quiet", "."],
     "ruff (lint)": [BIN / "ruff", "check", "--quiet", "."],
-    "mypy (core)": [BIN / "mypy", "--no-error-summary"],
+    "mypy (core and server)": [BIN / "mypy", "--no-error-summary"],
     "import rules": [BIN / "lint-imports", "--no-cache"],
     "svelte-check and prettier": ["npm", "run", "--silent", "check", "--prefix", "web"],
 }

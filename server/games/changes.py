@@ -123,7 +123,7 @@ def _out_of_step(cursor: Any, old: int | None, new: int | None) -> Iterator[tupl
     names = "temp.earlier_ids", "temp.later_ids"
     for name, ids, mine in zip(names, sides, left, strict=True):
         cursor.execute(f"CREATE TABLE {name} (id INTEGER PRIMARY KEY)")
-        cursor.executemany(f"INSERT INTO {name} VALUES (%s)", [(ids[n],) for n in np.flatnonzero(mine)])
+        cursor.executemany(f"INSERT INTO {name} VALUES (%s)", [(ids[n],) for n in np.flatnonzero(mine).tolist()])
     try:
         yield names
     finally:

@@ -58,7 +58,11 @@ def try_all(job: Job, progress: Progress) -> dict[str, Any]:
     survey = game.current_survey()
     ring = list(game.keys.order_by("pk"))
     known, folder = known_for(game), GameFolder(Path(game.folder))
-    files = survey.seen.filter(inside=False, archive__isnull=False).order_by("path") if survey else []
+    files = (
+        survey.seen.filter(inside=False, archive__isnull=False).order_by("path")
+        if survey
+        else SurveyFile.objects.none()
+    )
     out, opened_anew = [], False
     for n, file in enumerate(files):
         progress(n, len(files), f"trying {file.path}")

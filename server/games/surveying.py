@@ -6,27 +6,16 @@ import json
 from pathlib import Path
 from typing import Any
 
-import xxhash
 from django.db import connection, transaction
 from django.utils import timezone
 
 from zubret_core.audio.measure import guess
 from zubret_core.base import Progress, ZubretError
 from zubret_core.container import Container, Entry, GameFile, GameFolder
-from zubret_core.container.index import index_spans, index_sum
+from zubret_core.container.index import index_sum
 from zubret_core.layout import Layout
-from zubret_core.locate import (
-    FoundArchive,
-    FoundBank,
-    Kind,
-    Locator,
-    Locked,
-    Spot,
-    inside,
-    kind_of,
-    try_keys,
-)
-from zubret_core.locate.recognise import DEEPEST, MOST_NESTED
+from zubret_core.locate import BankRecord, Kind, Locator, Spot, try_keys
+from zubret_core.locate.survey import ArchiveRecord, ShutRecord, contents, digests, look_at, opened
 
 from ..bulk import bulk_insert
 from ..jobs.models import Job
@@ -34,10 +23,11 @@ from ..jobs.run import start, work
 from ..layouts.known import known_for, opened_with
 from ..shelf.models import Archive, Bank, Stream, pack_locator
 from ..shelf.models import Entry as EntryRow
-from ..shelf.opening import disk_cache, opened
+from ..shelf.opening import disk_cache, spot_of
 from .models import Game, Key, KeyChoice, Survey, SurveyFile
 
-NOT_KNOWN = "no layout's mark and no known signature stands in it"
+WORDS = {"file": SurveyFile.SOUND, "unreadable": SurveyFile.UNREADABLE, "locked": SurveyFile.LOCKED}
+"""What a file is by the kind of its archive; any other is an archive."""
 
 
 def start_survey(game: Game, label: str = "", changed: bool = False) -> Job:
@@ -97,30 +87,24 @@ class _Survey:
         return {"files": len(files), "bytes": sum(f.size for f in files)}
 
     def _look(self, file: GameFile) -> None:
-        row = SurveyFile(survey=self.row, path=file.path, size=file.size, mtime_ns=file.mtime_ns, evidence=NOT_KNOWN)
+        found = look_at(self.folder, file, self.known)
+        row = SurveyFile(
+            survey=self.row, path=file.path, size=file.size, mtime_ns=file.mtime_ns, what=found.what,
+            evidence=found.evidence[:300],
+        )  # fmt: skip
         self.seen[file.path] = row
-        with self.folder.open(file.path) as source:
-            try:
-                kind = kind_of(source, self.known)
-            except ZubretError as e:
-                row.what, row.evidence = SurveyFile.UNREADABLE, str(e)[:300]
-                return
-        if kind is None:
+        if not found.holds_something or found.kind is None:
             return
+        kind = found.kind
         reader = f"{kind.layout.title or kind.layout.id}: " if kind.layout else ""
-        row.evidence = (reader + kind.evidence)[:300]
-        if kind.is_list:
-            row.what = SurveyFile.LIST
-            return
         archive = self._known_archive(file, kind) or self._read(file, kind)
         row.archive = archive
         row.evidence = (reader + archive.evidence)[:300]
-        words = {"file": SurveyFile.SOUND, "unreadable": SurveyFile.UNREADABLE, "locked": SurveyFile.LOCKED}
-        row.what = words.get(archive.kind, SurveyFile.ARCHIVE)
+        row.what = WORDS.get(archive.kind, SurveyFile.ARCHIVE)
         for nested in archive.nested.filter(complete=True).order_by("pk"):
             self.seen[nested.path] = SurveyFile(
                 survey=self.row, path=nested.path, size=nested.size, mtime_ns=file.mtime_ns, inside=True,
-                what=words.get(nested.kind, SurveyFile.ARCHIVE), evidence=nested.evidence, archive=nested,
+                what=WORDS.get(nested.kind, SurveyFile.ARCHIVE), evidence=nested.evidence, archive=nested,
             )  # fmt: skip
 
     def _known_archive(self, file: GameFile, kind: Kind) -> Archive | None:
@@ -141,106 +125,81 @@ class _Survey:
 
     def _read(self, file: GameFile, kind: Kind) -> Archive:
         """The rows of a file that is an archive, a bank or a sound."""
-        facts = {"game": self.game, "path": file.path, "size": file.size, "mtime_ns": file.mtime_ns}
-        Archive.objects.filter(**facts, complete=False).delete()  # a survey was cut off in the middle of it
-        Archive.objects.filter(**facts, error__isnull=False).delete()
+        same = Archive.objects.filter(game=self.game, path=file.path, size=file.size, mtime_ns=file.mtime_ns)
+        same.filter(complete=False).delete()  # a survey was cut off in the middle of it
+        same.filter(error__isnull=False).delete()
+        spot = Spot.file(self.folder, file.path, self.known, disk_cache(), f"{file.path}/{file.mtime_ns}")
+        found = opened(spot, kind, lambda: self._unlocks(spot, kind.layout))
+        if isinstance(found, ShutRecord):
+            return self._shut(found, file, None, "")
+        same.filter(opened_with=opened_with(self.game, file.path, kind)).delete()
         try:
-            archive = self._opened(file, kind)
-        except Locked as e:
-            return Archive.objects.create(
-                **facts,
-                kind="locked",
-                layout=_id(kind.layout),
-                evidence=kind.evidence,
-                error=e.as_dict(),
-                complete=True,
-            )
-        except ZubretError as e:
-            return Archive.objects.create(
-                **facts, kind="unreadable", layout=_id(kind.layout), evidence=kind.evidence, error=e.as_dict(),
-                complete=True,
-            )  # fmt: skip
-        facts["opened_with"] = opened_with(self.game, file.path, kind)
-        Archive.objects.filter(**facts).delete()
-        facts["index_spans"] = index_spans(archive)
-        facts["index_sum"] = index_sum(archive.source, facts["index_spans"])
-        try:
-            return self._keep(archive, kind, facts, [], None)
+            return self._keep(spot, kind, file)
         finally:
-            archive.source.close()
+            spot.source.close()
 
-    def _opened(self, file: GameFile, kind: Kind) -> Container:
-        try:
-            archive = Spot.file(self.folder, file.path, self.known, disk_cache(), f"{file.path}/{file.mtime_ns}").opened
-        except Locked:
-            if kind.layout is None or not self._unlock(file.path, kind.layout):
-                raise
-            archive = Spot.file(self.folder, file.path, self.known, disk_cache(), f"{file.path}/{file.mtime_ns}").opened
-        if archive is None:
-            raise ZubretError("The file could not be opened as an archive.", file=file.path, next="Survey again.")
-        return archive
-
-    def _unlock(self, path: str, layout: Layout) -> bool:
+    def _unlocks(self, spot: Spot, layout: Layout | None) -> bool:
         """Try the key ring on a locked archive, and remember what opens it."""
+        if layout is None:
+            return False
         ring = list(Key.objects.filter(game=self.game).order_by("pk"))
-        with self.folder.open(path) as source:
-            trial = try_keys(layout, source, self.folder.beside(path), [bytes.fromhex(k.secret) for k in ring])
+        trial = try_keys(layout, spot.source, spot.siblings, [bytes.fromhex(k.secret) for k in ring])
         if trial.opens:
-            choose_keys(self.game, path, {name: ring[n] for name, n in trial.chosen.items()})
-            self.known = known_for(self.game)
+            choose_keys(self.game, spot.name, {name: ring[n] for name, n in trial.chosen.items()})
+            spot.known = self.known = known_for(self.game)
         return trial.opens
 
-    def _keep(
-        self, archive: Container, kind: Kind, facts: dict[str, Any], chain: list, outer: Archive | None
-    ) -> Archive:
-        """The rows of an archive, its banks and streams, and of the archives inside it."""
-        entries = archive.entries
+    # Rows of what the walk finds --------------------------------------------------------------------
+
+    def _keep(self, spot: Spot, kind: Kind, file: GameFile) -> Archive:
+        """The rows of an archive, of its banks and streams, and of the archives inside it."""
+        rows: dict[tuple, Archive] = {}
+        used = opened_with(self.game, file.path, kind)
+        for record in contents(spot, kind, self._inside):
+            outer = rows.get(())
+            if isinstance(record, ArchiveRecord):
+                rows[record.chain] = self._archive(record, file, used, outer)
+            elif isinstance(record, ShutRecord):
+                self._shut(record, file, outer, used)
+            else:
+                keep_bank(rows[record.chain], record)
+        Archive.objects.filter(pk__in=[row.pk for row in rows.values()]).update(complete=True)
+        return rows[()]
+
+    def _archive(self, record: ArchiveRecord, file: GameFile, used: str, outer: Archive | None) -> Archive:
+        archive = record.archive
+        spans, value = record.index() if outer is None else ([], "")
         row = Archive.objects.create(
-            **facts,
+            game=self.game,
+            path=readable(record.path),
+            size=file.size if outer is None else archive.source.size,
+            mtime_ns=file.mtime_ns,
+            opened_with=used,
+            index_spans=spans,
+            index_sum=value,
             kind=archive.kind,
             layout=archive.layout_id,
-            evidence=(kind.evidence + _passed_over(archive))[:300],
-            entry_count=len(entries),
-            unpacked=sum(e.size for e in entries),
-            companions=self._companions(archive, facts["path"]) if not chain else [],
-            chain=chain,
+            evidence=(record.kind.evidence + record.skipped)[:300],
+            entry_count=len(archive.entries),
+            unpacked=record.unpacked,
+            companions=self._companions(archive, file.path) if outer is None else [],
+            chain=[list(step) for step in record.chain],
             outer=outer,
         )
-        rows = (entry_row(row.pk, n, e, archive.label(n)) for n, e in enumerate(entries))
-        for n in bulk_insert(EntryRow, EntryRow.BULK, rows):
-            self._inside(n, len(entries), f"writing down {row.path}")
-        for found in inside(archive, self.known, disk_cache(), (outer or row).version(), self._inside):
-            if isinstance(found, FoundBank):
-                keep_bank(row, entries[found.entry], archive.label(found.entry), found)
-            else:
-                self._keep_nested(archive, found, row, outer or row)
-        Archive.objects.filter(pk=row.pk).update(complete=True)
+        entries = (entry_row(row.pk, n, entry, label) for n, entry, label in record.entries())
+        for n in bulk_insert(EntryRow, EntryRow.BULK, entries):
+            self._inside(n, len(archive.entries), f"writing down {row.path}")
         return row
 
-    def _keep_nested(self, around: Container, found: FoundArchive, row: Archive, outer: Archive) -> None:
-        entry = around.entries[found.entry]
-        chain = [*row.chain, [entry.path, found.entry]]
-        facts = {
-            "game": self.game, "path": readable(f"{row.path} › {around.label(found.entry)}"), "size": entry.size,
-            "mtime_ns": outer.mtime_ns, "opened_with": outer.opened_with,
-        }  # fmt: skip
-        problem = found.error
-        if len(chain) > DEEPEST or outer.nested.count() >= MOST_NESTED:
-            problem = ZubretError(
-                f"Archives stand more than {DEEPEST} deep or are more than {MOST_NESTED:,} here.",
-                file=facts["path"],
-                next="Take this one out and survey it by itself.",
-            )
-        if problem is None and found.archive is not None:
-            self._keep(found.archive, found.kind, facts, chain, outer)
-            return
-        kind = "locked" if isinstance(problem, Locked) else "unreadable"
-        Archive.objects.create(
-            **facts, kind=kind, layout=_id(found.kind.layout), evidence=found.kind.evidence, chain=chain, outer=outer,
-            error=problem.as_dict() if problem else None, complete=True,
+    def _shut(self, record: ShutRecord, file: GameFile, outer: Archive | None, used: str) -> Archive:
+        return Archive.objects.create(
+            game=self.game, path=readable(record.path), size=record.size, mtime_ns=file.mtime_ns, kind=record.what,
+            layout=record.kind.layout.id if record.kind.layout else "", evidence=record.kind.evidence[:300],
+            error=record.error.as_dict(), complete=True, chain=[list(step) for step in record.chain], outer=outer,
+            opened_with=used,
         )  # fmt: skip
 
-    def _companions(self, archive: Container, path: str) -> list:
+    def _companions(self, archive: Container, path: str) -> list[list]:
         folder, out = path.rpartition("/")[0], []
         for name in archive.companions():
             place = f"{folder}/{name}" if folder else name
@@ -252,20 +211,6 @@ class _Survey:
     def _inside(self, part: int, parts: int, note: str) -> None:
         size = next(reversed(self.seen.values())).size if self.seen else 0
         self.progress(self.done + (size * part // parts if parts else 0), self.total, note)
-
-
-def _passed_over(archive: Container) -> str:
-    """What an archive holds that is no entry, in words: links and devices of a TAR."""
-    skipped = archive.skipped
-    if not skipped:
-        return ""
-    first = "; ".join(f"{path}: {why}" for path, why in skipped[:3])
-    members = "1 member is" if len(skipped) == 1 else f"{len(skipped):,} members are"
-    return f"; {members} passed over ({first}{'; …' if len(skipped) > 3 else ''})"
-
-
-def _id(layout: Layout | None) -> str:
-    return layout.id if layout else ""
 
 
 def choose_keys(game: Game, path: str, keys: dict[str, Key]) -> None:
@@ -287,20 +232,20 @@ def readable(text: str) -> str:
     return text.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
 
 
-def keep_bank(archive: Archive, entry: Entry, label: str, found: FoundBank) -> None:
+def keep_bank(archive: Archive, record: BankRecord) -> None:
     """The rows of a bank and its streams."""
     bank = Bank.objects.create(
         archive=archive,
-        entry_index=found.entry,
-        entry_path=readable(label),
-        name=readable(found.name),
-        layout=found.layout_id,
-        language=found.language,
-        error=found.error.as_dict() if found.error else None,
+        entry_index=record.entry,
+        entry_path=readable(record.label),
+        name=readable(record.name),
+        layout=record.layout_id,
+        language=record.language,
+        error=record.error.as_dict() if record.error else None,
     )
-    steps = (*((path, n) for path, n in archive.chain), (entry.path, found.entry))
+    steps = (*record.chain, (record.path, record.entry))
     rows = []
-    for s in found.streams:
+    for s in record.streams:
         f = s.format
         locator = Locator(archive.file_path(), steps, s.id, s.ordinal)
         rows.append(
@@ -325,7 +270,7 @@ def keep_bank(archive: Archive, entry: Entry, label: str, found: FoundBank) -> N
                 s.stored,
                 len(s.shares),
                 ",".join(s.keeps),
-                guess(f, found.language)[0],
+                guess(f, record.language)[0],
             )
         )
     for _ in bulk_insert(Stream, Stream.BULK, rows):
@@ -342,25 +287,22 @@ def digest(job: Job, progress: Progress) -> dict[str, Any]:
         seen_in__survey=job.args["survey"], digested=False, complete=True, error__isnull=True
     ).select_related("game", "outer")
     archives = list(rows.distinct())
-    total, done, count = sum(a.unpacked for a in archives) or 1, 0, 0
+    total, before, count = sum(a.unpacked for a in archives) or 1, 0, 0
     for archive in archives:
-        progress(done, total, f"reading {archive.path}")
+
+        def step(done: int, _: int, note: str, start: int = before) -> None:
+            progress(start + done, total, note)
+
+        step(0, 0, f"reading {archive.path}")
         try:
-            container = opened(archive)
+            spot = spot_of(archive)
         except ZubretError:
             continue  # changed or gone since: the next survey sees it anew
         batch: list[tuple[int, int, int]] = []
-        for n, entry in enumerate(container.entries):
-            value = xxhash.xxh3_64()
-            try:
-                for piece in container.open(n, disk_cache(), f"{archive.version()}/{n}").chunks():
-                    value.update(piece)
-                    progress(done, total, f"reading {archive.path}")
-            except ZubretError:
-                continue  # who takes it out is told why
-            number = value.intdigest()
-            batch.append((number - (1 << 64) if number >> 63 else number, archive.pk, n))
-            done += entry.size
+        for found in digests(spot, step):
+            number = found.value
+            batch.append((number - (1 << 64) if number >> 63 else number, archive.pk, found.entry))
+            before += found.size
             count += 1
             if len(batch) >= 5000:
                 _keep_digests(batch)

@@ -213,7 +213,7 @@ def export(request: HttpRequest, stream_id: int, kind: str = "wav"):
     """The stream as a file: wav, flac, ogg, opus, or stored (the payload as it is), with its loop as metadata."""
     row = find_stream(stream_id)
     sound = sound_at(query.original_address(row))
-    stem = "_".join(x for x in (Path(row.bank.name).stem, row.stream_id, row.shown) if x)
+    stem = "_".join(x for x in (Path(row.bank.name).stem, row.stream_id, query.stream_out(row)["name"]) if x)
     if kind == "wav":
         source = wav_source(sound.decode, sound.format, f"{stem}.wav")
         pieces = source.chunks(step=1 << 18)

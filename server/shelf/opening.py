@@ -49,9 +49,14 @@ def version_of(archive: Archive) -> str:
     return (archive.outer or archive).version()
 
 
-def opened(archive: Archive, known: Known | None = None) -> Container:
-    """The archive of a row, through those around it."""
+def spot_of(archive: Archive, known: Known | None = None) -> Spot:
+    """Where the archive of a row stands, through those around it."""
     check_unchanged(archive)
     folder, known = GameFolder(Path(archive.game.folder)), known or known_for(archive.game)
     spot = Spot.file(folder, archive.file_path(), known, disk_cache(), version_of(archive))
-    return spot.down([(path, index) for path, index in archive.chain], archive.path).archive
+    return spot.down([(path, index) for path, index in archive.chain], archive.path)
+
+
+def opened(archive: Archive, known: Known | None = None) -> Container:
+    """The archive of a row."""
+    return spot_of(archive, known).archive

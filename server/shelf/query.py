@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from django.db.models import Count, F, FloatField, IntegerField, OuterRef, Q, QuerySet, Subquery, Sum, Value
-from django.db.models.functions import Cast, Coalesce, Floor, Greatest, Ln, NullIf
+from django.db.models.functions import Coalesce, Floor, Greatest, Ln, NullIf
 
 from zubret_core.audio.stored import stored_ending
 from zubret_core.codec import codec_of
@@ -110,7 +110,7 @@ def _order(sort: str) -> list:
 
 def lengths(rows: QuerySet[Stream]) -> dict[str, Any]:
     """How many streams have which length: bins on a logarithmic axis."""
-    span = Ln(Cast(BRUSH_TO / BRUSH_FROM, FloatField()))
+    span = Ln(Value(BRUSH_TO / BRUSH_FROM, output_field=FloatField()))
     place = Floor(
         Ln(Greatest(F("seconds"), BRUSH_FROM, output_field=FloatField()) / BRUSH_FROM) / span * BRUSH_BINS,
         output_field=IntegerField(),

@@ -20,16 +20,17 @@ from zubret_core.container import GameFolder, IsoImage, NewEntry, TarArchive, Zi
 from zubret_core.extract import Item, extract, targets_for
 from zubret_core.layout import layout_named
 from zubret_core.locate import (
-    FoundArchive,
+    BankRecord,
     Known,
     Locator,
     Spot,
-    inside,
     key_bytes,
+    kind_of,
     names_by_id,
     open_archive,
     try_keys,
 )
+from zubret_core.locate.survey import ArchiveRecord, contents
 from zubret_core.rebuild import StreamSwap, plan_rebuild, prove_in_new_process, write_plan
 from zubret_core.rebuild.expected import expectation
 from zubret_core.rebuild.plan import EntryFile
@@ -188,15 +189,13 @@ class Nested(SimpleTestCase):
         outer = io.BytesIO()
         with zipfile.ZipFile(outer, "w", zipfile.ZIP_DEFLATED) as pack:
             pack.writestr("box.tar.gz", inner.getvalue())
-        archive, way = open_archive(source(outer.getvalue(), "x.zip")), []
-        while True:
-            found = next((f for f in inside(archive) if isinstance(f, FoundArchive)), None)
-            if found is None:
-                break
-            archive, way = found.archive, [*way, found.name]
-        self.assertEqual(way, ["box.tar.gz", "small.crate"])
-        self.assertEqual(archive.source.name, "x.zip › box.tar.gz › deep/small.crate")
-        self.assertEqual([f.name for f in inside(archive)], ["small.bell", "small.bell"])
+        file = source(outer.getvalue(), "x.zip")
+        records = list(contents(Spot.around(open_archive(file)), kind_of(file)))
+        archives = [r.path for r in records if isinstance(r, ArchiveRecord)]
+        innermost = "x.zip › box.tar.gz › deep/small.crate"
+        self.assertEqual(archives, ["x.zip", "x.zip › box.tar.gz", innermost])
+        banks = [(r.chain, r.name) for r in records if isinstance(r, BankRecord)]
+        self.assertEqual(banks, [((("box.tar.gz", 0), ("deep/small.crate", 0)), "small.bell")] * 2)
 
 
 class Keys(SimpleTestCase):

@@ -24,7 +24,8 @@ from zubret_core.base import ZubretError
 from zubret_core.codec import CODECS
 from zubret_core.container import LooseFile
 from zubret_core.layout import load_layout
-from zubret_core.locate import Known, banks_of, open_archive
+from zubret_core.locate import Known, Spot, banks_of, kind_of, open_archive
+from zubret_core.locate.survey import ShutRecord, contents
 
 ROUNDS = int(os.environ.get("ZUBRET_FUZZ", "150"))
 """Examples of each kind; set ZUBRET_FUZZ higher for a longer run."""
@@ -194,12 +195,10 @@ class Bombs(WithFolder):
         data = b"the innermost"
         for n in range(40):
             data = zipped(data, f"{n}.zip")
-        depth, archive = 0, open_archive(source(data, "x.zip"))
-        from zubret_core.locate import FoundArchive, inside
-
-        while found := next((f for f in inside(archive) if isinstance(f, FoundArchive)), None):
-            archive, depth = found.archive, depth + 1
-        self.assertEqual(depth, 39)  # by hand as deep as one likes; a survey stops at 16
+        file = source(data, "x.zip")
+        *_, last = contents(Spot.around(open_archive(file)), kind_of(file))
+        self.assertIsInstance(last, ShutRecord)
+        self.assertEqual(len(last.chain), 17)  # by hand as deep as one likes; a survey stops at 16
 
     def test_folders_in_a_ring_and_chunks_without_end(self):
         layout = load_layout("""

@@ -129,6 +129,10 @@ class Container(ABC):
         """The names of the files beside it that it keeps something in."""
         return []
 
+    def sizes(self) -> Sequence[int]:
+        """The unpacked bytes of all entries."""
+        return [e.size for e in self.entries]
+
     def index_pieces(self) -> list[tuple[int, int]]:
         """Byte offset and length of what says where entries are."""
         return [(s.at, s.length) for s in self.segments() if s.kind in ("header", "table")]

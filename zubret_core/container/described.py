@@ -116,5 +116,8 @@ class DescribedArchive(Container):
     def companions(self) -> list[str]:
         return [name for name in self.reading.files() if name]
 
+    def sizes(self) -> Sequence[int]:
+        return self.table.column("size")
+
     def index_pieces(self) -> list[tuple[int, int]]:
         return index_pieces(self.reading)

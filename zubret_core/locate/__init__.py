@@ -3,12 +3,12 @@
 from .known import KeyTrial, Known, Locked, chosen_keys, key_bytes, try_keys
 from .locator import Locator
 from .names import names_by_id
-from .recognise import FoundArchive, FoundBank, Kind, banks_of, inside, kind_of, open_archive, open_bank
+from .recognise import Kind, kind_of, open_archive, open_bank
 from .spot import Spot
+from .survey import BankRecord, banks_of
 
 __all__ = [
-    "FoundArchive",
-    "FoundBank",
+    "BankRecord",
     "KeyTrial",
     "Kind",
     "Known",
@@ -17,7 +17,6 @@ __all__ = [
     "Spot",
     "banks_of",
     "chosen_keys",
-    "inside",
     "key_bytes",
     "kind_of",
     "names_by_id",

@@ -8,11 +8,10 @@ before TAR, ISO 9660 (ECMA-119 section 8.1), RIFF/WAVE (RIFF 1991), AIFF (1989),
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
-from pathlib import PurePosixPath
+from dataclasses import dataclass
 
-from ..bank import AudioFileBank, Bank, DescribedBank, Stream
-from ..base import Progress, ZubretError, silent
+from ..bank import AudioFileBank, Bank, DescribedBank
+from ..base import ZubretError
 from ..container import (
     Container,
     DescribedArchive,
@@ -30,10 +29,6 @@ from .known import HEAD, Known
 
 _SIGNATURES = (b"PK\3\4", b"PK\5\6", b"RIFF", b"FORM", b"OggS", b"fLaC")
 _FORMS = (b"RIFFWAVE", b"FORMAIFF", b"FORMAIFC")
-DEEPEST = 16
-"""Archives inside archives at most."""
-MOST_NESTED = 4096
-"""Archives that are opened inside one file at most."""
 
 
 @dataclass(frozen=True)
@@ -130,81 +125,17 @@ def open_archive(
     return LooseFile(source, siblings)
 
 
-@dataclass
-class FoundBank:
-    """A bank at entry number `entry`, or why it can't be read; `name` is what people call it."""
-
-    entry: int
-    name: str
-    layout_id: str = ""
-    language: str = ""
-    streams: list[Stream] = field(default_factory=list)
-    error: ZubretError | None = None
-
-
-@dataclass
-class FoundArchive:
-    """An archive at entry number `entry` of another one, or why it can't be read."""
-
-    entry: int
-    name: str
-    kind: Kind
-    archive: Container | None = None
-    error: ZubretError | None = None
-
-
-def inside(
-    archive: Container,
-    known: Known | None = None,
-    cache: DiskCache | None = None,
-    key: str = "",
-    progress: Progress = silent,
-) -> Iterator[FoundBank | FoundArchive]:
-    """Every entry of an archive that is a bank, an audio file or another archive, in table order."""
-    known = known or Known()
-    total, named = len(archive.entries), archive.source.name
-    for n, entry in enumerate(archive.entries):
-        if n % 256 == 0:
-            progress(n, total, f"looking into {named}")
-        if entry.size < 8:
+def kinds_inside(archive: Container, known: Known) -> Iterator[tuple[int, Kind]]:
+    """Every entry of an archive that is recognised as a bank, an audio file or another archive, in table order."""
+    for n, size in enumerate(archive.sizes()):
+        if size < 8:
             continue
         try:
-            kind = _entry_kind(archive, n, entry.size, known)
+            kind = _entry_kind(archive, n, size, known)
         except ZubretError:
             continue  # its bytes can't be reached; who takes it out is told why
-        if kind is None or kind.is_list:
-            continue
-        path = archive.label(n)
-        name = PurePosixPath(path).name
-        try:
-            content = archive.open(n, cache, f"{key}/{n}")
-            if content is not archive.source:  # a loose file is its own entry
-                content.name = f"{named} › {path}"
-            if kind.is_archive:
-                nested = open_archive(content, known, archive.beside(n), cache, f"{key}/{n}")
-                yield FoundArchive(n, name, kind, nested)
-                continue
-            bank = open_bank(content, known, archive.beside(n), kind)
-        except ZubretError as e:
-            if kind.is_archive:
-                yield FoundArchive(n, name, kind, error=e)
-            else:
-                yield FoundBank(n, name, error=e)
-            continue
-        if bank is not None:
-            yield FoundBank(n, name, bank.layout_id, bank.language, bank.streams)
-    progress(total, total, f"looked into {named}")
-
-
-def banks_of(
-    archive: Container,
-    known: Known | None = None,
-    cache: DiskCache | None = None,
-    key: str = "",
-    progress: Progress = silent,
-) -> Iterator[FoundBank]:
-    """Every entry of an archive that is a bank or an audio file, in table order."""
-    return (found for found in inside(archive, known, cache, key, progress) if isinstance(found, FoundBank))
+        if kind is not None and not kind.is_list:
+            yield n, kind
 
 
 class _Entry(Source):

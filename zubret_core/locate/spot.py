@@ -16,7 +16,7 @@ from ..base import ZubretError
 from ..container import Container, GameFolder, Siblings
 from ..source import DiskCache, Source
 from .known import Known
-from .recognise import open_archive, open_bank
+from .recognise import Kind, open_archive, open_bank
 
 Step = tuple[str, int]
 """Path and number of an entry."""
@@ -54,6 +54,13 @@ class Spot:
             spot = spot.entry(index)
         return spot
 
+    @classmethod
+    def around(cls, archive: Container, known: Known | None = None) -> Spot:
+        """The spot of an archive that is open already."""
+        spot = cls(archive.source.name, archive.source, None, known or Known())
+        spot.__dict__["opened"] = archive
+        return spot
+
     @cached_property
     def opened(self) -> Container | None:
         """It as an archive (a loose bank or audio file is an archive of one entry); None where nothing recognises it."""
@@ -69,7 +76,11 @@ class Spot:
     @cached_property
     def bank(self) -> Bank:
         """It as a bank; a ZubretError where it is none."""
-        bank = open_bank(self.source, self.known, self.siblings)
+        return self.bank_of(None)
+
+    def bank_of(self, kind: Kind | None) -> Bank:
+        """It as a bank of a kind that was recognised already."""
+        bank = open_bank(self.source, self.known, self.siblings, kind)
         if bank is None:
             raise gone(self.name, "The entry is no longer a bank.")
         return bank
