@@ -77,6 +77,7 @@ def plan_out(plans: list[FilePlan]) -> list[dict[str, Any]]:
             "note": _note(p),
             "streams": [str(s.locator) for s in p.swaps],
             "files": [{"place": str(f), "adds": f.index is None} for f in p.files],
+            "suspects": [asdict(s) for s in p.suspects],
             "before": ribbon_of(p.before, p.size_before),
             "after": ribbon_of(p.built.segments, p.size),
         }
@@ -92,14 +93,14 @@ def _note(plan: FilePlan) -> str:
     return f"holds payloads of {plan.belongs_to}" if plan.belongs_to else ""
 
 
-def start_rebuild(mod: Mod, tight: bool) -> Job:
+def start_rebuild(mod: Mod, tight: bool, deep: bool = False) -> Job:
     """Rebuild as a job; refused while one runs or a swap is not ready."""
     Job.objects.reap()
     if Job.objects.filter(game=mod.game, kind="rebuild", state__in=Job.OPEN).exists():
         raise stopped(409, "A rebuild of this game is already running.", "Wait for it, or cancel it under Jobs.")
     if not mod.made_of() or mod.live_swaps().exclude(state=Swap.READY).exists():
         plan_of(mod, tight)
-    return start("rebuild", f"Rebuild of {mod.name}", mod.game, mod=mod.pk, tight=tight)
+    return start("rebuild", f"Rebuild of {mod.name}", mod.game, mod=mod.pk, tight=tight, deep=deep)
 
 
 @work("rebuild", "long")
@@ -115,7 +116,7 @@ def rebuild(job: Job, progress: Progress) -> dict[str, Any]:
     try:
         write_plan(plans, out, progress)
         Build.objects.filter(pk=build.pk).update(state=Build.PROVING)
-        points = prove_in_new_process(_expected(mod, out, plans), progress)
+        points = prove_in_new_process(_expected(mod, out, plans, bool(job.args["deep"])), progress)
     except BaseException:
         build.delete()
         raise
@@ -125,7 +126,7 @@ def rebuild(job: Job, progress: Progress) -> dict[str, Any]:
     return {"build": build.pk, "state": state}
 
 
-def _expected(mod: Mod, out: Path, plans: list[FilePlan]) -> dict[str, Any]:
+def _expected(mod: Mod, out: Path, plans: list[FilePlan], deep: bool) -> dict[str, Any]:
     """What the proof has to know: plans, layouts, and the keys and names of the archives that are touched."""
     game = mod.game
     keys: dict[str, dict[str, str]] = {}
@@ -139,7 +140,7 @@ def _expected(mod: Mod, out: Path, plans: list[FilePlan]) -> dict[str, Any]:
         if found is not None:
             names[path] = known.names(found, path)
     layouts = [version.text for version, _ in user_layouts()]
-    return expectation(Path(game.folder), out, plans, layouts, keys, names)
+    return expectation(Path(game.folder), out, plans, layouts, keys, names, deep)
 
 
 def _forget_older(build: Build) -> None:

@@ -17,6 +17,7 @@ from tests.core.test_containers import WithFolder
 from tests.support import ROOT, edited, noise, problem_of, resummed_bell, source, tone
 from zubret_core.audio import Style
 from zubret_core.bank import DescribedBank, Stream
+from zubret_core.bank.base import OnePayload
 from zubret_core.base import Format, Loop, ZubretError
 from zubret_core.base.format import frozen
 from zubret_core.codec import codec_of, ogg
@@ -205,7 +206,7 @@ class Writing(WithFolder):
         pcm = noise(200_000, 2, seed=n)
         format = Format("pcm16", 44100, 2, len(pcm))
         payload = source(pcm.astype("<i2").tobytes()) if n != 2 else Nowhere()
-        return Stream(n, str(n), "", format, 0, payload.size, payload.size, "", payload)
+        return Stream(n, str(n), "", format, 0, payload.size, "", OnePayload(payload))
 
     def test_one_that_fails_is_listed_and_odd_names_are_made_safe(self):
         from zubret_core.extract import targets_for

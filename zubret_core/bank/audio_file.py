@@ -8,7 +8,7 @@ from pathlib import PurePosixPath
 from ..audio.files import file_format
 from ..base import ZubretError
 from ..source import Built, Segment, Source
-from .base import Bank, NewStream, Stream
+from .base import Bank, NewStream, OnePayload, Stream
 
 
 class AudioFileBank(Bank):
@@ -28,7 +28,7 @@ class AudioFileBank(Bank):
         keeps = ("rate", "channels", "codec")
         self.language = ""
         self.name = name
-        self.streams = [Stream(0, "", name, format, 0, source.size, source.size, "", source, (), keeps)]
+        self.streams = [Stream(0, "", name, format, 0, source.size, "", OnePayload(source), (), keeps)]
 
     def rebuild(self, changes: Mapping[int, NewStream], *, anew: bool | Collection[str] = False) -> Built:
         new = changes[0].payload if 0 in changes else self.source

@@ -5,6 +5,8 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
+from typing import Protocol
 
 from numpy.typing import NDArray
 
@@ -13,14 +15,23 @@ from ..codec import codec_of
 from ..source import Built, Segment, Source
 
 
-@dataclass(frozen=True)
+class Payloads(Protocol):
+    """What a bank knows of its streams' bytes; asked only when somebody wants them."""
+
+    def payload(self, ordinal: int) -> Source:
+        """The unpacked bytes of a stream."""
+
+    def slot(self, ordinal: int) -> int:
+        """Bytes that a replacement may take without anything moving."""
+
+
+@dataclass(eq=False)
 class Stream:
     """One piece of audio in a bank.
 
     ordinal: its number in the bank's table; id and name as stored ("" where there is none);
-    at, stored: byte offset in the bank and stored bytes; slot: bytes a replacement may take
-    without anything moving; shares: ordinals of the streams in the very same bytes; keeps:
-    what a replacement may not change.
+    at, stored: byte offset in the bank and stored bytes; shares: ordinals of the streams in the very same bytes;
+    keeps: what a replacement may not change; payloads: gives its bytes.
     """
 
     ordinal: int
@@ -29,15 +40,37 @@ class Stream:
     format: Format
     at: int
     stored: int
-    slot: int
     language: str
-    payload: Source
+    payloads: Payloads
     shares: tuple[int, ...] = ()
     keeps: tuple[str, ...] = ()
+
+    @cached_property
+    def payload(self) -> Source:
+        """Its unpacked bytes."""
+        return self.payloads.payload(self.ordinal)
+
+    @property
+    def slot(self) -> int:
+        """Bytes that a replacement may take without anything moving."""
+        return self.payloads.slot(self.ordinal)
 
     def decode(self, start: int, frames: int) -> NDArray:
         """Frames [start, start + frames) as (frames, channels)."""
         return codec_of(self.format).decode(self.payload, self.format, start, frames)
+
+
+@dataclass(frozen=True)
+class OnePayload:
+    """The bytes of a bank that is one stream."""
+
+    source: Source
+
+    def payload(self, ordinal: int) -> Source:
+        return self.source
+
+    def slot(self, ordinal: int) -> int:
+        return self.source.size
 
 
 @dataclass(frozen=True)

@@ -4,16 +4,44 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 
-from ..base import Format, Loop
+from ..base import Format, Loop, ZubretError
 from ..codec import codec_of
 from ..codec.base import frames_held
-from ..layout import Layout, NewItem, read_layout, rebuild
+from ..layout import Document, Layout, NewItem, read_layout, rebuild
 from ..layout.checks.extents import extents_of, segments_of
 from ..layout.document import Siblings
 from ..layout.document.chains import Keys
 from ..layout.language.codecs import CodecModel, name_of, spec_of
 from ..source import Built, Segment, Source
 from .base import Bank, NewStream, Stream
+
+_FORMAT = ("codec", "rate", "channels", "frames", "block_size", "looped", "loop_start", "loop_end")
+
+
+class _Described:
+    """The bytes of a described bank's streams."""
+
+    def __init__(self, document: Document, name: str):
+        self.document, self.name = document, name
+        self._slots: dict[int, int] | None = None
+
+    def payload(self, ordinal: int) -> Source:
+        document = self.document
+        sizes, packed = document.column("size"), document.payload(ordinal)
+        payload = document.chain(ordinal).unpacked(packed, packed.size if sizes is None else sizes[ordinal])
+        payload.name = self.named(ordinal)
+        return payload
+
+    def named(self, ordinal: int) -> str:
+        """A stream as people call it."""
+        ids = self.document.column("id")
+        return f"{self.name} › {(ids[ordinal] if ids else '') or ordinal}"
+
+    def slot(self, ordinal: int) -> int:
+        if self._slots is None:
+            extents = [e for name in self.document.files() for e in extents_of(self.document, name)]
+            self._slots = {item: e.slot for e in extents for item in e.items}
+        return self._slots.get(ordinal, 0)
 
 
 class DescribedBank(Bank):
@@ -25,60 +53,64 @@ class DescribedBank(Bank):
         self.layout, self.source = layout, source
         self.layout_id = layout.id
         self.reading = read_layout(layout, source, siblings, keys)
-        language = self.reading.once.get("bank.language", "none")
+        once = self.reading.once
+        language = once.get("bank.language", "none")
         self.language = "" if language == "none" else str(language)
-        self.name = str(self.reading.once.get("bank.name", ""))
-        setup = self.reading.once.get("bank.setup", b"")
+        self.name = str(once.get("bank.name", ""))
+        setup = once.get("bank.setup", b"")
         self._setup = setup if isinstance(setup, bytes) else b""
+        self._payloads = _Described(self.reading, source.name)
         self.streams = self._streams()
 
     def _streams(self) -> list[Stream]:
-        reading = self.reading
-        sizes = reading.column("size")
-        slots: dict[int, tuple[int, list[int]]] = {}
-        for extent in [e for name in reading.files() for e in extents_of(reading, name)]:
-            slots |= dict.fromkeys(extent.items, (extent.slot, extent.items))
-
-        def column(what: str, default: object) -> list:
-            values = reading.column(what)
-            given = self.layout.given.get(f"stream.{what}", default)  # type: ignore[call-overload]
-            return [given] * reading.count if values is None else [given if v is None else v for v in values]
-
-        rows = zip(
-            column("id", ""),
-            column("name", ""),
-            column("codec", "pcm16"),
-            column("rate", 0),
-            column("channels", 1),
-            column("frames", -1),
-            column("block_size", 0),
-            column("looped", None),
-            column("loop_start", 0),
-            column("loop_end", 0),
-            column("at", 0),
-            column("stored", 0),
-            strict=True,
-        )
+        """All streams; a ZubretError where one has a format that no audio can have."""
+        reading, layout = self.reading, self.layout
+        shares, keeps = self._shares(), tuple(layout.keeps)
+        forms = zip(*(reading.format_column(what) for what in _FORMAT), strict=True)
+        places = reading.column("at") or [], reading.column("stored") or []
+        blank = [""] * reading.count
+        named = zip(reading.column("id") or blank, reading.column("name") or blank, *places, strict=True)
         out = []
-        for n, (id, name, codec, rate, channels, frames, block, looped, start, end, at, stored) in enumerate(rows):
-            is_looped = end > start if looped is None else bool(looped)
-            loop = Loop(start, end) if is_looped else None
-            kind, parameters = spec_of(self.layout.codecs, codec)
-            format = Format(kind, rate, channels, frames, loop, block, parameters=parameters)
-            if getattr(codec_of(format), "headers", "") == "setup":
-                format = format.with_(setup=self._setup)
-            where = f"{self.source.name} › {id or n}"
-            slot, sharing = slots.get(n, (0, [n]))
-            packed = reading.payload(n)
-            payload = reading.chain(n).unpacked(packed, packed.size if sizes is None else sizes[n])
-            payload.name = where
-            if frames < 0:
-                format = format.with_(frames=frames_held(codec_of(format), format, payload.size))
-            format.checked(where)
-            shares = tuple(r for r in sharing if r != n)
-            keeps = tuple(self.layout.keeps)
-            out.append(Stream(n, id, name, format, at, stored, slot, self.language, payload, shares, keeps))
+        for n, ((id, name, at, stored), form) in enumerate(zip(named, forms, strict=True)):
+            format = self._format(n, *form)
+            out.append(Stream(n, id or "", name or "", format, at, stored, self.language, self._payloads,
+                              shares.get(n, ()), keeps))  # fmt: skip
         return out
+
+    def _format(self, n: int, codec: str, rate, channels, frames, block, looped, start, end) -> Format:
+        start, end = start or 0, end or 0
+        is_looped = end > start if looped is None else bool(looped)
+        kind, parameters = spec_of(self.layout.codecs, codec)
+        loop = Loop(start, end) if is_looped else None
+        format = Format(kind, rate, channels, -1 if frames is None else frames, loop, block, parameters=parameters)
+        made = codec_of(format)
+        if self._setup and made.wants_setup:
+            format = format.with_(setup=self._setup)
+        if format.frames < 0:
+            stored = self.reading.column("size") or self.reading.column("stored") or []
+            format = format.with_(frames=frames_held(made, format, stored[n]))
+        if not format.possible:
+            self._impossible(n, format)
+        return format
+
+    def _impossible(self, n: int, format: Format) -> None:
+        try:
+            format.checked(self._payloads.named(n))
+        except ZubretError as e:
+            e.next = f"The bank is damaged, or the layout {self.layout.id} is not right for it: check both."
+            raise
+
+    def _shares(self) -> dict[int, tuple[int, ...]]:
+        """The other streams in the very same bytes, of those that share theirs."""
+        reading = self.reading
+        spans: dict[tuple, list[int]] = {}
+        columns = reading.payload_files(), reading.column("at") or [], reading.column("stored") or []
+        for n, span in enumerate(zip(*columns, strict=True)):
+            if span[2]:
+                spans.setdefault(span, []).append(n)
+        if len(spans) == reading.count:
+            return {}
+        return {n: tuple(m for m in items if m != n) for items in spans.values() for n in items if len(items) > 1}
 
     def rebuild(self, changes: Mapping[int, NewStream], *, anew: bool | Collection[str] = False) -> Built:
         codecs = self.layout.codecs

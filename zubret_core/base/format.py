@@ -42,6 +42,17 @@ class Format:
     parameters: tuple[tuple[str, Any], ...] = ()
     setup: bytes = b""
 
+    @property
+    def possible(self) -> bool:
+        """Whether audio can have this format."""
+        loop = self.loop
+        return (
+            1 <= self.rate <= 4_000_000
+            and 1 <= self.channels <= 64
+            and self.frames >= 0
+            and (loop is None or 0 <= loop.start < loop.end <= self.frames)
+        )
+
     def checked(self, file: str | None = None) -> Format:
         """Itself, or a ZubretError if no audio can have this format."""
 

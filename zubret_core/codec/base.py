@@ -22,6 +22,10 @@ class Codec(Protocol):
     def label(self) -> str:
         """What people call it."""
 
+    @property
+    def wants_setup(self) -> bool:
+        """Whether it must know beforehand what a bank keeps apart from the payload."""
+
     def obstacle(self, format: Format) -> str:
         """Why a replacement can't be encoded in this format, in words; empty where it can."""
 
@@ -43,6 +47,8 @@ class Codec(Protocol):
 
 class Writes:
     """A codec that writes whatever it reads."""
+
+    wants_setup = False
 
     def obstacle(self, format: Format) -> str:
         return ""

@@ -32,6 +32,7 @@ class AudioFile:
     """WAV, AIFF, FLAC, Ogg Vorbis, Opus or MP3; `variant` is libsndfile's "container/subtype"."""
 
     label = "audio file"
+    wants_setup = False
 
     def obstacle(self, format: Format) -> str:
         if soundfile.check_format(*format.variant.split("/")):

@@ -34,6 +34,7 @@ class Library:
     extradata: str = ""
     packet: int = 0
     bits: int = 0
+    wants_setup = False
 
     def __post_init__(self) -> None:
         try:

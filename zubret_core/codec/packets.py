@@ -63,6 +63,10 @@ class Packets(Writes):
         if self.headers not in ("setup", "stream", "none"):
             raise wrong_parameter("headers", self.headers, "it is setup, stream or none")
 
+    @property
+    def wants_setup(self) -> bool:  # type: ignore[override]
+        return self.headers == "setup"
+
     def block_frames(self, format: Format) -> int:
         return 1
 

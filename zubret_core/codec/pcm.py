@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ..base import Format, to_float, to_int16
+from ..base import Format, ZubretError, to_float, to_int16
 from ..source import Source
 from .base import Writes, check_range, check_size, wrong_parameter
 
@@ -60,13 +60,14 @@ class Pcm(Writes):
     """Numbers of one kind.
 
     sample: u8, s8, s16, s24, s32, f32, f64, a-law or mu-law. order: little or big. interleave: 0 for one sample of
-    each channel in turn, -1 for one whole channel after the other, else so many bytes of each channel in turn; the
-    last turn is as short as the stream's end makes it.
+    each channel in turn, -1 for one whole channel after the other, else so many bytes of each channel in turn.
+    last_turn: short where the last turn is as short as the stream's end makes it, filled where it is filled up.
     """
 
     sample: str = "s16"
     order: str = "little"
     interleave: int = 0
+    last_turn: str = "short"
 
     def __post_init__(self) -> None:
         if self.sample not in WIDTHS:
@@ -75,6 +76,8 @@ class Pcm(Writes):
             raise wrong_parameter("order", self.order, "choose little or big")
         if self.interleave < -1 or (self.interleave > 0 and self.interleave % WIDTHS[self.sample]):
             raise wrong_parameter("interleave", self.interleave, "it is whole samples, 0, or -1 for whole channels")
+        if self.last_turn not in ("short", "filled"):
+            raise wrong_parameter("last_turn", self.last_turn, "it is short or filled")
 
     @property
     def label(self) -> str:
@@ -85,21 +88,40 @@ class Pcm(Writes):
         return 1
 
     def stored_size(self, format: Format) -> int:
-        return format.frames * format.channels * WIDTHS[self.sample]
+        return self._size(format, self.last_turn == "filled")
+
+    def _size(self, format: Format, filled: bool) -> int:
+        frames, turn = format.frames, self._turn(format)
+        if filled and format.channels > 1 and self.interleave > 0:
+            frames = -(-frames // turn) * turn
+        return frames * format.channels * WIDTHS[self.sample]
+
+    def _check_turns(self, payload: Source, format: Format) -> None:
+        """ZubretError where the last turn is evidently filled up, though the layout does not say so."""
+        short, filled = (self._size(format, f) for f in (False, True))
+        if self.last_turn == "short" and short < filled == payload.size:
+            raise ZubretError(
+                f"The stream has {payload.size:,} bytes, as if its last turn of {self.interleave:,} bytes a channel were "
+                f"filled up; {format.frames:,} frames alone need {short:,}.",
+                file=payload.name,
+                field="last_turn",
+                next='Say "last_turn: filled" in the layout\'s codec.',
+            )
 
     def decode(self, payload: Source, format: Format, start: int, frames: int) -> NDArray:
         check_range(payload, format, start, frames)
         check_size(payload, self.stored_size(format), format.frames)
         width, channels = WIDTHS[self.sample], format.channels
         turn = self._turn(format)
+        self._check_turns(payload, format)
         if turn == 1 or channels == 1:
             data = payload.read(start * width * channels, frames * width * channels)
             return self._samples(data).reshape(-1, channels)
         parts = []
         while frames:
             first = start - start % turn
-            length = min(turn, format.frames - first)  # frames in this turn
-            take = min(frames, first + length - start)
+            length = turn if self.last_turn == "filled" else min(turn, format.frames - first)  # frames in this turn
+            take = min(frames, first + length - start, format.frames - start)
             at = (first * channels + (start - first)) * width
             rows = [self._samples(payload.read(at + c * length * width, take * width)) for c in range(channels)]
             parts.append(np.stack(rows, axis=1))
@@ -135,6 +157,8 @@ class Pcm(Writes):
     def encode(self, pcm: NDArray, format: Format) -> bytes:
         turn, channels = self._turn(format), pcm.shape[1]
         if turn > 1 and channels > 1:
+            if self.last_turn == "filled" and self.interleave > 0 and len(pcm) % turn:
+                pcm = np.concatenate([pcm, np.zeros((-len(pcm) % turn, channels), pcm.dtype)])
             pieces = [pcm[at : at + turn].T.ravel() for at in range(0, len(pcm), turn)]
             pcm = np.concatenate(pieces) if pieces else pcm
         return self._bytes(pcm.ravel())

@@ -52,13 +52,13 @@ class ZipArchive(Container):
         self.source = source
         try:
             self._zip = zipfile.ZipFile(io.BufferedReader(SourceFile(source)))
+            self._infos = [i for i in self._zip.infolist() if i.filename and not i.is_dir()]
         except (zipfile.BadZipFile, NotImplementedError, ValueError, struct.error) as e:
             raise ZubretError(
                 f"The ZIP file can't be read: {e}.",
                 file=source.name,
                 next="It is damaged or cut short: check it against another copy.",
             ) from e
-        self._infos = [i for i in self._zip.infolist() if not i.is_dir()]
         self.entries: Sequence[Entry] = [
             Entry(
                 i.filename, i.header_offset, i.compress_size, i.file_size, _METHODS.get(i.compress_type, "other"), i.CRC

@@ -20,7 +20,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..bank import Bank, DescribedBank
-from ..base import Format, Progress, ZubretError, silent, to_int16
+from ..base import Cancelled, Format, Progress, ZubretError, silent, to_int16
 from ..base.pcm import snr_db
 from ..base.wording import spaced
 from ..container import Container, DescribedArchive, GameFolder, LaidOver
@@ -57,6 +57,10 @@ def prove(expected: dict[str, Any], progress: Progress = silent) -> list[ProofPo
             proof.run()
         except ZubretError as e:
             proof.point("opens", "readable", str(e), False)
+        except Cancelled:
+            raise
+        except Exception as e:  # whatever a damaged file makes a reader stumble over, it is not proved
+            proof.point("opens", "readable", f"a reader stumbled over it ({type(e).__name__}: {e})", False)
         points += proof.points
         done += file["size"]
     return points
@@ -102,7 +106,7 @@ class _FileProof:
                 "no number that nothing ties says an old place",
                 f"{suspect['place']}: {suspect['evidence']}",
             )
-            self.points.append(ProofPoint(self.path, f"probably a missing tie in {suspect['file']}", wanted,
+            self.points.append(ProofPoint(self.path, f"a tie is probably missing in {suspect['file']}", wanted,
                                           f"{found}. To tie it: {suspect['line']}", True, doubt=True))  # fmt: skip
 
     def _old_file(self) -> Source:

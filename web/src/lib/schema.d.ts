@@ -1825,6 +1825,11 @@ export interface components {
             size_before: number;
             /** Streams */
             streams: string[];
+            /**
+             * Suspects
+             * @default []
+             */
+            suspects: components["schemas"]["SuspectOut"][];
         };
         /**
          * FileProblem
@@ -2280,9 +2285,14 @@ export interface components {
         };
         /**
          * ProofOut
-         * @description A measured fact of a proof.
+         * @description A measured fact of a proof; doubt: it holds, but should be looked at.
          */
         ProofOut: {
+            /**
+             * Doubt
+             * @default false
+             */
+            doubt: boolean;
             /** Expected */
             expected: string;
             /** File */
@@ -2372,9 +2382,15 @@ export interface components {
         };
         /**
          * RebuildIn
-         * @description With `tight` everything is laid out afresh, without free space.
+         * @description With `tight` everything is laid out afresh, without free space; with `deep` the proof decodes what nobody touched,
+         *     too, in every bank that is rebuilt.
          */
         RebuildIn: {
+            /**
+             * Deep
+             * @default false
+             */
+            deep: boolean;
             /**
              * Tight
              * @default false
@@ -2785,6 +2801,20 @@ export interface components {
             rows: components["schemas"]["FileOut"][];
             /** Unpacked */
             unpacked: number;
+        };
+        /**
+         * SuspectOut
+         * @description A number that no tie explains but that says an old place: where, what it equals, and the line that would tie it.
+         */
+        SuspectOut: {
+            /** Evidence */
+            evidence: string;
+            /** File */
+            file: string;
+            /** Line */
+            line: string;
+            /** Place */
+            place: string;
         };
         /**
          * SwapOut

@@ -25,6 +25,7 @@
   let planProblem = $state<ProblemText | null>(null);
   let problem = $state<ProblemText | null>(null);
   let tight = $state(false);
+  let deep = $state(false);
   let loops = $state(2);
   let loaded = $state(false);
 
@@ -33,6 +34,7 @@
   const trialJob = $derived(app.openJobs.find((j) => j.kind === "trial"));
   const lastRebuild = $derived(app.jobs.find((j) => j.kind === "rebuild"));
   const bad = $derived(build?.proof.filter((p) => !p.ok).length ?? 0);
+  const doubts = $derived(build?.proof.filter((p) => p.doubt).length ?? 0);
   const files = $derived([...new Set(build?.proof.map((p) => p.file))]);
 
   const ask = newest();
@@ -71,7 +73,9 @@
     problem = null;
     try {
       app.started(
-        await got(api.POST("/api/mods/{mod_id}/rebuild", { params: { path: { mod_id } }, body: { tight } })),
+        await got(
+          api.POST("/api/mods/{mod_id}/rebuild", { params: { path: { mod_id } }, body: { tight, deep } }),
+        ),
       );
     } catch (error) {
       problem = asProblem(error);
@@ -138,6 +142,12 @@
         <label class="flex items-center gap-2" title="A shorter stream then leaves no free space behind">
           <input type="checkbox" class="checkbox checkbox-sm" bind:checked={tight} /> lay everything out afresh
         </label>
+        <label
+          class="flex items-center gap-2"
+          title="Decodes the streams that nobody touched, too; takes longer"
+        >
+          <input type="checkbox" class="checkbox checkbox-sm" bind:checked={deep} /> prove deeper
+        </label>
         {#if !job}
           <button class="btn {build?.fresh ? '' : 'btn-primary'}" onclick={rebuild}
             >{build?.fresh ? "Rebuild again" : "Rebuild and prove"}</button
@@ -188,6 +198,24 @@
               <li>{file.place}, {file.adds ? "added" : "replaced"} as a whole</li>
             {/each}
           </ul>
+          {#if plan.suspects?.length}
+            <div role="note" class="mt-3 border-l-2 border-info pl-3">
+              <p class="text-info">
+                ▲ {count(plan.suspects.length, "number")} that this layout does not tie would go on saying old places
+              </p>
+              <ul class="mt-1 space-y-1">
+                {#each plan.suspects as s, i (i)}
+                  <li>
+                    <span class="num">{s.file} · {s.place}</span>: {s.evidence}.
+                    <span class="text-quiet">To tie it:</span> <code class="num break-all">{s.line}</code>
+                  </li>
+                {/each}
+              </ul>
+              <p class="mt-1 text-quiet">
+                Correct the layout on the bench before you rebuild, or the game may read from the wrong place.
+              </p>
+            </div>
+          {/if}
           {#if !plan.note.startsWith("a list")}<div class="mt-3 grid grid-cols-[52px_1fr] gap-x-3 gap-y-2">
               <span class="text-quiet">before</span>
               <ByteRibbon
@@ -211,6 +239,7 @@
     <section aria-label="Proof">
       <h2 class="font-semibold">
         {#if bad}<span class="text-error">■ {count(bad, "point")} failed</span>
+        {:else if doubts}<span class="text-info">▲ Proved, {count(doubts, "point")} to look at</span>
         {:else}<span class="text-success">✓ Proved</span>{/if}
         <span class="font-normal text-quiet">
           · {count(build.proof.length, "point")}, read back from disk by a new process · {new Date(
@@ -237,13 +266,17 @@
               </tr>
             </thead>
             <tbody>
-              {#each build.proof.filter((p) => p.file === file) as p (p.label)}
+              {#each build.proof.filter((p) => p.file === file) as p, i (i)}
                 <tr class="border-b border-line">
                   <td class="py-1 pr-3">{p.label}</td>
                   <td class="num px-3 text-quiet">{p.expected}</td>
                   <td class="num px-3">{p.found}</td>
-                  <td class="pl-3 whitespace-nowrap {p.ok ? 'text-success' : 'text-error'}"
-                    >{p.ok ? "✓ holds" : "■ fails"}</td
+                  <td
+                    class="pl-3 whitespace-nowrap {!p.ok
+                      ? 'text-error'
+                      : p.doubt
+                        ? 'text-info'
+                        : 'text-success'}">{!p.ok ? "■ fails" : p.doubt ? "▲ look at it" : "✓ holds"}</td
                   >
                 </tr>
               {/each}

@@ -14,15 +14,17 @@ from ...source import BytesSource, ChainSource, Part, SliceSource, Source
 from ...source.steps import Chain
 from ..language.fields import Tied
 from ..language.schema import Layout, Stand
+from ..types.base import FEW
 from . import paths, ties
 from .chains import Keys, chain_of
+from .few import few_values
 from .instance import Instance
 from .records import DAMAGED
 from .shape import Slot
 
 Siblings = Callable[[str], Source]
 """Opens a file that stands beside the described one; a ZubretError where there is none."""
-DEFAULTS: dict[str, Any] = {"codec": "pcm16", "rate": 0, "channels": 1, "block_size": 0}
+DEFAULTS: dict[str, Any] = {"codec": "pcm16", "rate": 0, "channels": 1, "block_size": 0, "frames": None, "looped": None}
 """What a stream is where nothing says it."""
 
 
@@ -175,6 +177,8 @@ class Document:
     def values(self, instance: Instance, slot: Slot) -> Any:
         """The meanings of a tied field, one a record: an array of whole numbers or a list; None where it is absent."""
         records = instance.records
+        if records.count <= FEW and (few := few_values(instance, slot, self.numbers)) is not None:
+            return few
         if records.absent(slot) and (records.size or records.count):
             return [None] * records.count
         if not slot.whole:
@@ -210,17 +214,19 @@ class Document:
         return self._columns[key]
 
     def _column(self, what: str) -> Any:
-        worked_out = {"at": self._at, "stored": self._stored, "path": lambda: paths.paths_of(self),
-                      "loop_end": self._loop_end}  # fmt: skip
-        return worked_out[what]() if what in worked_out else self.tied(what)
+        if what == "path":
+            return paths.paths_of(self)
+        worked_out = _WORKED_OUT.get(what)
+        return worked_out(self) if worked_out else self.tied(what)
 
     def format_column(self, what: str) -> list:
         """A column of streams, with what the layout gives or what is usual where no field says it."""
         column = self.column(what)
-        if column is not None:
+        if column is not None and None not in column:
             return column
         given: Mapping[str, Any] = self.layout.given  # type: ignore[assignment]
-        return [given.get(f"stream.{what}", DEFAULTS.get(what, 0))] * self.count
+        usual = given.get(f"stream.{what}", DEFAULTS.get(what, 0))
+        return [usual] * self.count if column is None else [usual if v is None else v for v in column]
 
     def tied(self, what: str) -> Any:
         """The column of a meaning as fields give it: an array, or a list; None where no field does."""
@@ -363,6 +369,9 @@ class Document:
             return span
         head = heads[item]
         return ChainSource([Part(BytesSource(head), 0, len(head)), Part(span, 0, span.size)], name)
+
+
+_WORKED_OUT = {"at": Document._at, "stored": Document._stored, "loop_end": Document._loop_end}
 
 
 def _plain(values: Any) -> list:

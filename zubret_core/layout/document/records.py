@@ -31,14 +31,17 @@ class Records:
         self._length: NDArray[np.int64] | None = None
         self._starts: NDArray[np.int64] | None = None
         self._places: NDArray[np.int64] | None = None
-        self._order = {s.field.name: n for n, s in enumerate(shape.fields)}
         self._numbers: dict[str, NDArray] = {}
+        self._blob: bytes | None = None
 
     @classmethod
     def fixed(cls, shape: Shape, fields: Sequence[Slot], data: NDArray[np.uint8], count: int, place: int) -> Records:
         """Records that all have the same fields of the same widths, one behind the other from file place `place`."""
         new = cls(shape, data, count)
         new.place = place
+        if len(fields) == len(shape.fields) and shape.width:
+            new._offset, new.size = shape.offsets, shape.width
+            return new
         for slot in fields:
             new._offset[slot.field.name] = new.size
             new.size += shape.widths[slot.field.name] or 0
@@ -75,7 +78,7 @@ class Records:
         """Whether no record has the field."""
         if self._length is None:
             return slot.field.name not in self._offset
-        return bool((self._length[:, self._order[slot.field.name]] < 0).all())
+        return bool((self._length[:, self.shape.number[slot.field.name]] < 0).all())
 
     def cells(self, slot: Slot) -> Cells:
         """The stored content of a field in all records."""
@@ -83,8 +86,15 @@ class Records:
         if self._at is None or self._length is None:
             width = self.shape.widths[name] or 0
             return Cells(self.data, self.count, big, self._offset[name], self.size, width)
-        n = self._order[name]
+        n = self.shape.number[name]
         return Cells(self.data, self.count, big, at=self._at[:, n], length=self._length[:, n])
+
+    def pieces(self, slot: Slot) -> list[bytes]:
+        """The bytes of a field of records that are all alike."""
+        if self._blob is None:
+            self._blob = self.data.tobytes()
+        at, width, blob = self._offset[slot.field.name], self.shape.widths[slot.field.name] or 0, self._blob
+        return [blob[a : a + width] for a in range(at, at + self.count * self.size, self.size)]
 
     def has(self, slot: Slot) -> NDArray[np.bool_] | None:
         """Which records have the field; None where all do."""
@@ -105,7 +115,7 @@ class Records:
             if name not in self._offset:
                 return int(self.starts[row]), -1
             return row * self.size + self._offset[name], self.shape.widths[name] or 0
-        n = self._order[name]
+        n = self.shape.number[name]
         return int(self._at[row, n]), int(self._length[row, n])
 
     def place_of(self, slot: Slot, row: int) -> int:
@@ -124,6 +134,7 @@ class Records:
             return False
         self.data[at : at + length] = np.frombuffer(data, np.uint8)
         self._numbers.pop(slot.field.name, None)
+        self._blob = None
         return True
 
     def values(self, slot: Slot) -> Any:

@@ -41,8 +41,8 @@ class Shape:
     """The fields of a region.
 
     slots: by the names of fields and parts, as they stand; order: the same as they are written, each behind the fields
-    that its unit and base name; big: the byte order where a field does not say otherwise; width:
-    bytes of a record where all its fields have a fixed width and none depends on the record.
+    that its unit and base name; big: the byte order where a field does not say otherwise; width, offsets:
+    bytes of a record, and where each field begins, where all fields have a fixed width and are always there; else 0.
     """
 
     def __init__(self, layout: Layout, region: Region):
@@ -59,6 +59,15 @@ class Shape:
                 shift += part.bits
         self.fields = [self.slots[f.name] for f in region.fields]
         self.widths = {s.field.name: s.type.width(s.field) for s in self.fields}
+        self.number = {s.field.name: n for n, s in enumerate(self.fields)}
+        self.offsets: dict[str, int] = {}
+        self.width = 0
+        for name, width in self.widths.items():
+            self.offsets[name] = self.width
+            self.width = self.width + width if width is not None and self.width >= 0 else -1
+        self.width = max(self.width, 0)
+        self.constants = [s for s in self.fields if s.field.equals is not None or s.field.one_of is not None]
+        self.conditional = any(f.when is not None for f in region.fields)
         self.by_record = any(f.when is not None and self.slots.keys() & compiled(f.when).names for f in region.fields)
         self.means: dict[str, list[Slot]] = {}
         for slot in self.slots.values():
@@ -74,7 +83,7 @@ class Shape:
 
     def present(self, numbers: Mapping[str, int], file: str) -> list[Slot]:
         """The fields that records of this file have, as far as earlier regions decide it."""
-        if all(f.when is None for f in self.region.fields):
+        if not self.conditional:
             return self.fields
         return [s for s in self.fields if s.field.when is None or self._holds(s.field, numbers, file)]
 
@@ -87,7 +96,7 @@ class Shape:
 
 def shape_of(layout: Layout, region: Region) -> Shape:
     """A region's shape; worked out once."""
-    key = ("shape", region.name)
-    if key not in layout.memory:
-        layout.memory[key] = Shape(layout, region)
-    return layout.memory[key]
+    shapes = layout.memory
+    if region.name not in shapes:
+        shapes[region.name] = Shape(layout, region)
+    return shapes[region.name]

@@ -26,6 +26,9 @@ class CodecModel(BaseModel):
         None,
         description="bytes of each channel in turn; 0 for one sample or frame, -1 for one whole channel after another",
     )
+    last_turn: Literal["short", "filled"] | None = Field(
+        None, description="pcm with interleave: whether the last turn is as short as the stream's end, or filled up"
+    )
     header: Literal["wave", "dvi4", "none"] | None = Field(None, description="step-adpcm: what begins a block")
     nibbles: Literal["low", "high"] | None = Field(
         None, description="ADPCM and delta-pcm: which four bits of a byte come first"

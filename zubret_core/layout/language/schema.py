@@ -189,7 +189,7 @@ class Layout(Strict):
     @property
     def kind(self) -> str:
         """What its items are: entry, stream or listed."""
-        return {"archive": "entry", "bank": "stream", "list": "listed"}[self.describes]
+        return "entry" if self.describes == "archive" else "stream" if self.describes == "bank" else "listed"
 
     def item_regions(self) -> list[Region]:
         """The regions whose records are the entries or streams."""

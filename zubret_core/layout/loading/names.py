@@ -129,5 +129,8 @@ def _both(layout: Layout, name_of, circle: Circle, region: Region | None = None)
             places.setdefault(name_of(tie), where)
     first, second = (places[n] for n in circle.names)
     if circle.names[0] == circle.names[1]:
-        return first, f"{circle.names[0]} is worked out from itself"
-    return first, f"{circle.names[0]} and {circle.names[1]} are each worked out from the other (see also {{{second}}})"
+        return first, f"the tie {circle.names[0]} is worked out from itself"
+    return (
+        first,
+        f"the ties {circle.names[0]} and {circle.names[1]} are each worked out from the other (see also {{{second}}})",
+    )

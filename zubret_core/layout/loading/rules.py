@@ -92,7 +92,7 @@ def _fields(layout: Layout) -> Iterator[Fault]:
         elif field.parts and sum(p.bits for p in field.parts) > int(field.type[1:]):
             yield where, f"the parts have more bits than {field.type}"
         elif field.parts and (field.means or field.sum):
-            yield where, f"{field.name} has parts, so meanings and sums belong to these"
+            yield where, f"field {field.name} has parts, so meanings and sums belong to these"
         if field.one_of is not None and not kind.whole:
             yield where, f"`one_of` lists whole numbers, but a field of type {field.type} holds none"
         if field.equals is not None and kind.whole != isinstance(field.equals, int):
@@ -110,7 +110,10 @@ def _length_field(region: Region, field: FieldModel, where: Path) -> Iterator[Fa
     if holder is None:
         yield where, f'"{field.length}" is no earlier integer (length of field {field.name} of region {region.name})'
     elif holder.values or not isinstance(holder.unit, int) or not isinstance(holder.base, int):
-        yield where, f"{holder.name} gives a length, so its unit and base are plain numbers, and it has no `values`"
+        yield (
+            where,
+            f"field {holder.name} gives a length, so its unit and base are plain numbers, and it has no `values`",
+        )
 
 
 # Ties: what a field may mean --------------------------------------------------------------------------
@@ -137,10 +140,10 @@ def _ties(layout: Layout) -> Iterator[Fault]:
         elif tie.unit_name:
             yield where, f"the unit {tie.unit_name} needs a meaning ({named})"
         if tie.none is not None and kind.whole and not _within(field, tie, tie.none):
-            yield where, f"{tie.name} can't hold {tie.none:,}, the number that stands for none"
+            yield where, f"field {tie.name} can't hold {tie.none:,}, the number that stands for none"
         for stored in (tie.values or {}) if kind.whole else ():
             if not _within(field, tie, stored):
-                yield where, f"{tie.name} can't hold {stored:,}, which `values` lists"
+                yield where, f"field {tie.name} can't hold {stored:,}, which `values` lists"
 
 
 def _within(field: FieldModel, tie: Tied, number: int) -> bool:
@@ -167,7 +170,7 @@ def _meaning(layout: Layout, region: Region, field: FieldModel, tie: Tied, where
         yield where, f'"{means}" is not a meaning that Zubret knows ({named}).{hint}'
         return
     elif not region.once:
-        yield where, f"{means} is said once, so region {region.name} can't repeat ({named})"
+        yield where, f'"{means}" is said once, so region {region.name} can\'t repeat ({named})'
     yield from _suits(field, tie, means, where)
 
 
@@ -176,7 +179,7 @@ def _suits(field: FieldModel, tie: Tied, means: str, where: Path) -> Iterator[Fa
     wanted, gives = meaning_of(means), _gives(field, tie)
     if tie.unit_name and tie.unit_name not in wanted.units:
         units = " or ".join(wanted.units) or "no unit by name"
-        yield where, f"{means} takes {units}, not {tie.unit_name} (field {tie.name})"
+        yield where, f"the meaning {means} takes {units}, not {tie.unit_name} (field {tie.name})"
     if not gives:
         if tie.values:
             yield where, f"`values` of {tie.name} are all whole numbers, or all texts"
@@ -189,7 +192,7 @@ def _suits(field: FieldModel, tie: Tied, means: str, where: Path) -> Iterator[Fa
             TEXT: "use text, or give the number `values` or a `pool`",
             BYTES: "use bytes",
         }[wanted.takes[0]]
-        yield where, f"{tie.name} gives {gives}, but {means} is {' or '.join(wanted.takes)}; {help}"
+        yield where, f"field {tie.name} gives {gives}, but {means} is {' or '.join(wanted.takes)}; {help}"
 
 
 def _gives(field: FieldModel, tie: Tied) -> str:
@@ -266,9 +269,9 @@ def _streams(layout: Layout) -> Iterator[Fault]:
             yield ("regions",), f"no field means stream.{what}, and `given` does not have it"
     for what, value in layout.given.items():
         if what in present:
-            yield ("given",), f"{what} is given, and a field means it, too"
+            yield ("given",), f"the meaning {what} is given, and a field means it, too"
         if what != "stream.codec" and not isinstance(value, int):
-            yield ("given",), f"{what} is a whole number"
+            yield ("given",), f"the meaning {what} is a whole number"
     named: list[tuple[Path, object]] = [(("given",), v) for w, v in layout.given.items() if w == "stream.codec"]
     for _, _, _, tie, where in walk(layout):
         if tie.means == "stream.codec":
@@ -278,7 +281,10 @@ def _streams(layout: Layout) -> Iterator[Fault]:
             known = ", ".join([*layout.codecs, *CODECS])
             yield where, f'"{name}" is no codec, and not one of `codecs`; there are {known}'
         elif "stream.frames" not in present and not _has_length(layout, str(name)):
-            yield where, f"{name} does not tell a stream's length from its bytes, so a field must mean stream.frames"
+            yield (
+                where,
+                f"the codec {name} does not tell a stream's length from its bytes, so a field must mean stream.frames",
+            )
 
 
 def _has_length(layout: Layout, name: str) -> bool:

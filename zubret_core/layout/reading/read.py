@@ -170,9 +170,8 @@ class _Reader:
     def _learn(self, instance: Instance) -> None:
         """Constants, and what a region that stands once says of the whole file."""
         document, region, records = self.document, instance.region, instance.records
-        for slot in instance.shape.fields:
-            if slot.field.equals is not None or slot.field.one_of is not None:
-                self._check_constant(instance, slot)
+        for slot in instance.shape.constants:
+            self._check_constant(instance, slot)
         if not region.once:
             return
         for name, slot in instance.shape.slots.items():
