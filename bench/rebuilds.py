@@ -18,7 +18,7 @@ from zubret_core.base import Format
 from zubret_core.codec import CODECS
 from zubret_core.container import GameFolder
 from zubret_core.locate import Locator
-from zubret_core.rebuild import StreamSwap, plan_rebuild, write_plan
+from zubret_core.rebuild import StreamSwap, expectation, plan_rebuild, prove_in_new_process, write_plan
 
 from .pairs import Row, pairs
 
@@ -93,8 +93,22 @@ def rows(folder: Path) -> Iterator[Row]:
         subprocess.run(["sync"], check=True)
 
     yield pairs(
-        "rebuild of 2 GB, one entry changed, all moved", ours, "cp --reflink=never, sync FILE", theirs, 1.5, 5, clear
+        "rebuild of 2 GB, one entry changed, all moved", ours, "cp --reflink=never, sync FILE", theirs, 1.2, 5, clear
     )
+    clear()
+    plans = plan_rebuild(GameFolder(game), [swap])
+    write_plan(plans, out)
+    subprocess.run(["cp", place, copy], check=True)
+    expected = expectation(game, out, plans)
+
+    def proof() -> None:
+        bad = [p for p in prove_in_new_process(expected) if not p.ok]
+        assert [p.label.split(": ")[-1] for p in bad] == ["decoded against what was meant"], bad
+
+    yield pairs(
+        "the proof of that rebuild, in a new process", proof, "cmp of two files of 2 GB",
+        lambda: subprocess.run(["cmp", place, copy], check=True), 1.6, 5,
+    )  # fmt: skip
     clear()
     done = subprocess.run(
         [sys.executable, "-m", "bench.rebuilds", folder], check=True, capture_output=True, text=True, cwd=Path.cwd()

@@ -21,6 +21,7 @@ from zubret_core.audio.riff import notes_of
 from zubret_core.audio.spectrum import frequencies, spectrogram
 from zubret_core.audio.waveform import FINEST, drawn, read_waveform, sketched, write_waveform
 from zubret_core.bank import Stream
+from zubret_core.bank.base import OnePayload
 from zubret_core.base import Cancelled, Format, Loop, ZubretError
 from zubret_core.codec import codec_of
 from zubret_core.extract import SoundItem, checked_template, export_sounds, named
@@ -237,7 +238,7 @@ class SoundFiles(WithFolder):
         """What is whole is kept, what is not is gone, and going on writes only what is missing."""
         items = [SoundItem(n, f"s {n}", self.format, f"{n}.flac") for n in range(40)]
         payload = source(self.pcm.tobytes())
-        stream = Stream(0, "0", "", self.format, 0, payload.size, payload.size, "", payload)
+        stream = Stream(0, "0", "", self.format, 0, payload.size, "", OnePayload(payload))
 
         def stop(done, total, note):
             if done > 8 * self.format.frames:

@@ -9,6 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from ..base import Format, ZubretError, to_float, to_int16
@@ -53,6 +54,17 @@ def _tables(law: str) -> tuple[NDArray[np.int16], NDArray[np.uint8]]:
 
 LAWS = {law: _tables(law) for law in ("a-law", "mu-law")}
 """int16 of each byte, and the byte of each int16 from -32768 on, by law."""
+
+
+@njit(cache=True)
+def _three_bytes(data, big, out):
+    """Samples of 24 bits, in [-1, 1): each in the upper three bytes of a number of 32 bits."""
+    low, high = (2, 0) if big else (0, 2)
+    scale = np.float32(1.0 / (1 << 31))
+    for n in range(len(out)):
+        at = 3 * n
+        value = np.int32(data[at + low]) << 8 | np.int32(data[at + 1]) << 16 | np.int32(data[at + high]) << 24
+        out[n] = np.float32(np.int32(value)) * scale
 
 
 @dataclass(frozen=True)
@@ -145,10 +157,9 @@ class Pcm(Writes):
                 (np.frombuffer(data, np.uint8) ^ (0x80 if self.sample == "u8" else 0)).astype(np.int16) << 8
             ).astype(np.int16)
         if self.sample == "s24":
-            three = np.frombuffer(data, np.uint8).reshape(-1, 3)[:, :: 1 if order == "<" else -1]
-            four = np.zeros((len(three), 4), np.uint8)
-            four[:, 1:] = three
-            return four.view("<i4").ravel().astype(np.float32) / np.float32(1 << 31)
+            out = np.empty(len(data) // 3, np.float32)
+            _three_bytes(np.frombuffer(data, np.uint8), order == ">", out)
+            return out
         if self.sample == "s32":
             return np.frombuffer(data, f"{order}i4").astype(np.float32) / np.float32(1 << 31)
         values = np.nan_to_num(np.frombuffer(data, f"{order}f{WIDTHS[self.sample]}"), nan=0.0, posinf=1.0, neginf=-1.0)
@@ -181,4 +192,6 @@ class Pcm(Writes):
         return whole.astype("<i4").view(np.uint8).reshape(-1, 4)[:, :3][:, :: 1 if order == "<" else -1].tobytes()
 
     def warm(self) -> None:
-        pass
+        if self.sample == "s16":
+            for big in (False, True):
+                _three_bytes(np.zeros(3, np.uint8), big, np.empty(1, np.float32))
