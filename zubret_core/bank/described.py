@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
+from typing import Any
 
 from ..base import Format, Loop, ZubretError
 from ..codec import codec_of
@@ -15,7 +16,20 @@ from ..layout.language.codecs import CodecModel, name_of, spec_of
 from ..source import Built, Segment, Source
 from .base import Bank, NewStream, Stream
 
-_FORMAT = ("codec", "rate", "channels", "frames", "block_size", "looped", "loop_start", "loop_end")
+FORMAT = ("codec", "rate", "channels", "frames", "block_size", "looped", "loop_start", "loop_end")
+
+
+def format_of(
+    layout: Layout, setup: bytes, codec: str, rate: int, channels: int, frames: int | None, block: int,
+    looped: int | None, start: int | None, end: int | None,
+) -> Format:  # fmt: skip
+    """A stream's format by its meanings; -1 frames where nothing says how many."""
+    start, end = start or 0, end or 0
+    is_looped = end > start if looped is None else bool(looped)
+    kind, parameters = spec_of(layout.codecs, codec)
+    loop = Loop(start, end) if is_looped else None
+    format = Format(kind, rate, channels, -1 if frames is None else frames, loop, block, parameters=parameters)
+    return format.with_(setup=setup) if setup and codec_of(format).wants_setup else format
 
 
 class _Described:
@@ -66,7 +80,7 @@ class DescribedBank(Bank):
         """All streams; a ZubretError where one has a format that no audio can have."""
         reading, layout = self.reading, self.layout
         shares, keeps = self._shares(), tuple(layout.keeps)
-        forms = zip(*(reading.format_column(what) for what in _FORMAT), strict=True)
+        forms = zip(*(reading.format_column(what) for what in FORMAT), strict=True)
         places = reading.column("at") or [], reading.column("stored") or []
         blank = [""] * reading.count
         named = zip(reading.column("id") or blank, reading.column("name") or blank, *places, strict=True)
@@ -77,18 +91,11 @@ class DescribedBank(Bank):
                               shares.get(n, ()), keeps))  # fmt: skip
         return out
 
-    def _format(self, n: int, codec: str, rate, channels, frames, block, looped, start, end) -> Format:
-        start, end = start or 0, end or 0
-        is_looped = end > start if looped is None else bool(looped)
-        kind, parameters = spec_of(self.layout.codecs, codec)
-        loop = Loop(start, end) if is_looped else None
-        format = Format(kind, rate, channels, -1 if frames is None else frames, loop, block, parameters=parameters)
-        made = codec_of(format)
-        if self._setup and made.wants_setup:
-            format = format.with_(setup=self._setup)
+    def _format(self, n: int, *form: Any) -> Format:
+        format = format_of(self.layout, self._setup, *form)
         if format.frames < 0:
             stored = self.reading.column("size") or self.reading.column("stored") or []
-            format = format.with_(frames=frames_held(made, format, stored[n]))
+            format = format.with_(frames=frames_held(codec_of(format), format, stored[n]))
         if not format.possible:
             self._impossible(n, format)
         return format

@@ -129,6 +129,14 @@ class Container(ABC):
         """The names of the files beside it that it keeps something in."""
         return []
 
+    def heads(self, length: int) -> Iterator[bytes | ZubretError]:
+        """At most the first `length` unpacked bytes of every entry, or why they can't be reached."""
+        for n in range(len(self.entries)):
+            try:
+                yield self.head(n, length)
+            except ZubretError as e:
+                yield e
+
     def sizes(self) -> Sequence[int]:
         """The unpacked bytes of all entries."""
         return [e.size for e in self.entries]
@@ -136,6 +144,10 @@ class Container(ABC):
     def index_pieces(self) -> list[tuple[int, int]]:
         """Byte offset and length of what says where entries are."""
         return [(s.at, s.length) for s in self.segments() if s.kind in ("header", "table")]
+
+    def path(self, index: int) -> str:
+        """An entry's path."""
+        return self.entries[index].path
 
     def label(self, index: int) -> str:
         """What people call an entry: its name from a name list where it has only an id, else its path."""

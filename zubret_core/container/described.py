@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from functools import cached_property
 
 from ..base import ZubretError
@@ -65,6 +65,25 @@ class DescribedArchive(Container):
             return self.reading.file_named(entry.file).read(entry.at, min(length, entry.stored))
         return self.reading.chain(index).head(self.reading.payload(index), self.entries[index].size, length)
 
+    def heads(self, length: int) -> Iterator[bytes | ZubretError]:
+        plain = self.layout.methods.keys() == {"plain"} and not self.layout.payload.packed
+        columns = (self.table.column(c) for c in ("at", "stored", "method", "file"))
+        chains = (
+            {m: self.reading.chain(n) for n, m in reversed(list(enumerate(self.table.column("method"))))}
+            if not plain
+            else {}
+        )
+        sources = {name: self.reading.file_named(name) for name in set(self.table.column("file"))}
+        whole = self.reading.column("head") is None
+        for n, (at, stored, method, file) in enumerate(zip(*columns, strict=True)):
+            try:
+                if whole and (plain or not chains[method]):
+                    yield sources[file].read(at, min(length, stored))
+                else:
+                    yield self.head(n, length)
+            except ZubretError as e:
+                yield e
+
     def rebuild(
         self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool | Collection[str] = False
     ) -> Built:
@@ -106,6 +125,9 @@ class DescribedArchive(Container):
         if self.layout.packed:
             return None
         return list(zip(*(self.table.column(c) for c in ("file", "at", "stored")), strict=True))
+
+    def path(self, index: int) -> str:
+        return self.table.column("path")[index]
 
     def is_plain(self, index: int) -> bool:
         return not self.layout.packed and not self.reading.chain(index) and self.reading.column("head") is None

@@ -1,9 +1,9 @@
 """Finding the sound: which files are archives, which entries are banks, which streams they hold."""
 
-from .known import KeyTrial, Known, Locked, chosen_keys, key_bytes, try_keys
+from .known import KeyTrial, Kind, Known, Locked, chosen_keys, key_bytes, try_keys
 from .locator import Locator
 from .names import names_by_id
-from .recognise import Kind, kind_of, open_archive, open_bank
+from .recognise import kind_of, open_archive, open_bank
 from .spot import Spot
 from .survey import BankRecord, banks_of
 

@@ -28,6 +28,36 @@ PLAUSIBLE = 4
 """Entries that must all lie inside the file, apart from each other, for a table to count as evidence by itself."""
 
 
+@dataclass(frozen=True)
+class Kind:
+    """What a file is: zip, tar, iso, audio, or layout; and by which evidence, in words."""
+
+    name: str
+    evidence: str
+    layout: Layout | None = None
+
+    @property
+    def is_list(self) -> bool:
+        """Whether it lists files with their sums."""
+        return self.layout is not None and self.layout.describes == "list"
+
+    @property
+    def is_archive(self) -> bool:
+        """Whether it holds entries."""
+        return self.name in ("zip", "tar", "iso") or (self.layout is not None and self.layout.describes == "archive")
+
+
+def kind_by(layout: Layout) -> Kind:
+    """What a file is that a layout recognises."""
+    key = ("kind",)
+    if key not in layout.memory:
+        shown = ", ".join(f"{m.bytes.hex(' ')} at byte {m.at}" for m in layout.recognise)
+        ending = f"the name ends in {' or '.join(layout.names)}" if layout.names else ""
+        evidence = " and ".join(x for x in (shown and f"mark {shown}", ending) if x)
+        layout.memory[key] = Kind("layout", evidence, layout)
+    return layout.memory[key]
+
+
 def no_keys(layout: Layout, path: str) -> Keys:
     """The key ring of those who have none."""
     return {}
@@ -52,6 +82,16 @@ class Known:
         return [
             (lo, [(m.at, m.bytes) for m in lo.recognise if 0 <= m.at <= HEAD - len(m.bytes)]) for lo in self.layouts
         ]
+
+    @cached_property
+    def plain_kinds(self) -> list[tuple[Kind, list[tuple[int, bytes]]]]:
+        """The first layouts, as long as each is recognised by marks in a file's first bytes alone."""
+        out = []
+        for layout, marks in self.beginnings:
+            if layout.names or len(marks) < len(layout.recognise):
+                break
+            out.append((kind_by(layout), marks))
+        return out
 
     def layout_named(self, id: str) -> Layout | None:
         """The layout with this id."""

@@ -8,7 +8,6 @@ before TAR, ISO 9660 (ECMA-119 section 8.1), RIFF/WAVE (RIFF 1991), AIFF (1989),
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from ..bank import AudioFileBank, Bank, DescribedBank
 from ..base import ZubretError
@@ -23,31 +22,12 @@ from ..container import (
 )
 from ..container.iso import MARK_AT, is_iso
 from ..container.tar import head_of, is_tar, packing_of
-from ..layout import Layout, recognises
+from ..layout import recognises
 from ..source import BytesSource, DiskCache, Source
-from .known import HEAD, Known
+from .known import HEAD, Kind, Known, kind_by
 
 _SIGNATURES = (b"PK\3\4", b"PK\5\6", b"RIFF", b"FORM", b"OggS", b"fLaC")
 _FORMS = (b"RIFFWAVE", b"FORMAIFF", b"FORMAIFC")
-
-
-@dataclass(frozen=True)
-class Kind:
-    """What a file is: zip, tar, iso, audio, or layout; and by which evidence, in words."""
-
-    name: str
-    evidence: str
-    layout: Layout | None = None
-
-    @property
-    def is_list(self) -> bool:
-        """Whether it lists files with their sums."""
-        return self.layout is not None and self.layout.describes == "list"
-
-    @property
-    def is_archive(self) -> bool:
-        """Whether it holds entries."""
-        return self.name in ("zip", "tar", "iso") or (self.layout is not None and self.layout.describes == "archive")
 
 
 def kind_of(source: Source, known: Known | None = None, head: bytes | None = None) -> Kind | None:
@@ -66,9 +46,7 @@ def kind_of(source: Source, known: Known | None = None, head: bytes | None = Non
         if not at_start and head is not None and not (layout.names and name.lower().endswith(tuple(layout.names))):
             continue
         if recognises(layout, BytesSource(first, name) if at_start else source, name):
-            shown = ", ".join(f"{m.bytes.hex(' ')} at byte {m.at}" for m in layout.recognise)
-            ending = f"the name ends in {' or '.join(layout.names)}" if layout.names else ""
-            return Kind("layout", " and ".join(x for x in (shown and f"mark {shown}", ending) if x), layout)
+            return kind_by(layout)
     if first[:4] in (b"PK\3\4", b"PK\5\6"):
         return Kind("zip", "a ZIP header stands at its beginning")
     if first[:4] + first[8:12] in _FORMS or first[:4] in (b"OggS", b"fLaC") or first[:3] == b"ID3":
@@ -125,17 +103,23 @@ def open_archive(
     return LooseFile(source, siblings)
 
 
-def kinds_inside(archive: Container, known: Known) -> Iterator[tuple[int, Kind]]:
-    """Every entry of an archive that is recognised as a bank, an audio file or another archive, in table order."""
-    for n, size in enumerate(archive.sizes()):
-        if size < 8:
-            continue
-        try:
-            kind = _entry_kind(archive, n, size, known)
-        except ZubretError:
+def kinds_inside(archive: Container, known: Known) -> Iterator[tuple[int, Kind, bytes]]:
+    """Every entry of an archive that is recognised as a bank, an audio file or another archive, in table order, with its
+    first bytes (none for a loose file)."""
+    if archive.kind == "file":
+        whole = kind_of(archive.source, known)
+        if whole is not None and not whole.is_list:
+            yield 0, whole, b""
+        return
+    for n, (size, head) in enumerate(zip(archive.sizes(), archive.heads(HEAD), strict=True)):
+        if size < 8 or isinstance(head, ZubretError) or not head:
             continue  # its bytes can't be reached; who takes it out is told why
+        try:
+            kind = _entry_kind(archive, n, size, head, known)
+        except ZubretError:
+            continue
         if kind is not None and not kind.is_list:
-            yield n, kind
+            yield n, kind, head
 
 
 class _Entry(Source):
@@ -152,11 +136,11 @@ class _Entry(Source):
         return self._opened.read(at, length)
 
 
-def _entry_kind(archive: Container, n: int, size: int, known: Known) -> Kind | None:
-    if isinstance(archive, LooseFile):
-        return kind_of(archive.source, known)
-    head = archive.head(n, HEAD)
-    if not head or not (_may_be_known(head, known) or size > MARK_AT):
+def _entry_kind(archive: Container, n: int, size: int, head: bytes, known: Known) -> Kind | None:
+    for plain, marks in known.plain_kinds:  # these come first, and nothing else has to be looked at for them
+        if all(head[at : at + len(mark)] == mark for at, mark in marks):
+            return plain
+    if not (_may_be_known(head, known) or size > MARK_AT):
         return None
     entry = _Entry(archive, n)
     if size > MARK_AT and not entry.name.lower().endswith((".iso", ".img", ".bin")):

@@ -15,8 +15,8 @@ from ..bank import Bank
 from ..base import ZubretError
 from ..container import Container, GameFolder, Siblings
 from ..source import DiskCache, Source
-from .known import Known
-from .recognise import Kind, open_archive, open_bank
+from .known import Kind, Known
+from .recognise import open_archive, open_bank
 
 Step = tuple[str, int]
 """Path and number of an entry."""

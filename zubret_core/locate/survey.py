@@ -7,17 +7,20 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import PurePosixPath
 from typing import NamedTuple
 
 import xxhash
 
 from ..bank import Bank, Stream
+from ..bank.many import MOST, Surveyed, survey_many
 from ..base import Cancelled, Progress, ZubretError, silent
 from ..container import Container, Entry, GameFile, GameFolder
 from ..container.index import index_spans, index_sum
-from .known import Known, Locked
-from .recognise import Kind, kind_of, kinds_inside
+from ..layout import Layout
+from .known import Kind, Known, Locked, kind_by
+from .recognise import kind_of, kinds_inside
 from .spot import Spot, Step
 
 NOT_KNOWN = "no layout's mark and no known signature stands in it"
@@ -176,16 +179,54 @@ def contents(spot: Spot, kind: Kind, progress: Progress = silent) -> Iterator[Re
 def _within(spot: Spot, kind: Kind, chain: tuple[Step, ...], count: list[int], progress: Progress) -> Iterator[Record]:
     archive = spot.archive
     yield ArchiveRecord(chain, spot.name, kind, archive, passed_over(archive))
-    entries, total, named = archive.entries, len(archive.entries), spot.name
-    for n, found in kinds_inside(archive, spot.known):
+    total, named = len(archive.entries), spot.name
+    alike: list[tuple[int, bytes]] = []
+    layout: Layout | None = None
+    for n, found, head in kinds_inside(archive, spot.known):
         if n % 256 == 0:
             progress(n, total, f"looking into {named}")
-        if found.is_archive:
-            path = entries[n].path
-            yield from _nested(spot, n, found, (*chain, (path, n)), count, progress)
+        together = not found.is_archive and found.layout is not None and bool(head) and archive.is_plain(n)
+        if alike and (not together or found.layout is not layout or len(alike) == MOST):
+            yield from _banks(spot, alike, layout, chain)
+            alike = []
+        if together:
+            layout = found.layout
+            alike.append((n, head))
+        elif found.is_archive:
+            step = archive.entries[n].path, n
+            yield from _nested(spot, n, found, (*chain, step), count, progress)
         else:
             yield _bank(spot, n, found, chain)
+    yield from _banks(spot, alike, layout, chain)
     progress(total, total, f"looked into {named}")
+
+
+def _banks(
+    spot: Spot, alike: list[tuple[int, bytes]], layout: Layout | None, chain: tuple[Step, ...]
+) -> Iterator[BankRecord]:
+    """Banks of one layout that follow each other: together where that is possible, else one by one."""
+    if not alike or layout is None:
+        return
+    archive, kind = spot.archive, kind_by(layout)
+    numbers, sizes = [n for n, _ in alike], archive.sizes()
+    opens = [partial(_opened_bank, spot, n, kind) for n in numbers]
+    found: list[Surveyed | None] = [None] * len(alike)
+    if len(alike) > 1:
+        try:
+            found = survey_many(layout, [h for _, h in alike], [sizes[n] for n in numbers], opens)
+        except Exception:  # each by itself tells what is wrong
+            found = [None] * len(alike)
+    for n, bank in zip(numbers, found, strict=True):
+        if bank is None:
+            yield _bank(spot, n, kind, chain)
+            continue
+        path = archive.path(n)
+        label = archive.labels.get(path, path)
+        yield BankRecord(chain, n, path, label, layout.id, bank.language, bank.streams)
+
+
+def _opened_bank(spot: Spot, n: int, kind: Kind) -> Bank:
+    return spot.entry(n).bank_of(kind)
 
 
 def _nested(
@@ -258,4 +299,4 @@ def digests(spot: Spot, progress: Progress = silent) -> Iterator[Digest]:
 def banks_of(archive: Container, known: Known | None = None) -> Iterator[BankRecord]:
     """Every bank and audio file of an archive, in table order; archives inside it are left out."""
     spot = Spot.around(archive, known)
-    return (_bank(spot, n, kind, ()) for n, kind in kinds_inside(archive, spot.known) if not kind.is_archive)
+    return (_bank(spot, n, kind, ()) for n, kind, _ in kinds_inside(archive, spot.known) if not kind.is_archive)
