@@ -14,11 +14,12 @@ from pathlib import Path
 import numpy as np
 import zstandard
 
-from standin.formats import crate
+from standin.formats import PCM, Sound, bell, crate
 from zubret_core.container import DescribedArchive, GameFolder
 from zubret_core.extract import Item, extract
 from zubret_core.layout import load_layout
-from zubret_core.locate import Known, Spot
+from zubret_core.locate import BankRecord, Known, Spot
+from zubret_core.locate.survey import contents, look_at
 from zubret_core.source import BytesSource, FileSource, write_file
 from zubret_core.source.steps import Chain, Chunked, Packed
 
@@ -96,6 +97,47 @@ def rows(folder: Path) -> Iterator[Row]:
     yield _chunks()
     yield from _split(folder)
     yield from _looking(folder)
+    yield _banks(folder)
+
+
+def _banks(folder: Path) -> Row:
+    """An archive of 7,000 banks of one stream each: all that a survey's walk gives, against a loop that reads the table and
+    the heads with struct."""
+    rng, place = np.random.default_rng(3), folder / "banks" / "banks.crate"
+    place.parent.mkdir()
+    files = []
+    for n in range(7_000):
+        pcm = rng.integers(-3000, 3000, (int(rng.integers(1_000, 10_000)), 1)).astype(np.int16)
+        files.append((f"bank/{n:05}.bell", bell(f"b{n}", [Sound(n + 1, pcm, 22050, codec=PCM)]), False))
+    place.write_bytes(crate("bench", files))
+    folder_, known = GameFolder(place.parent), Known()
+    record, head, stream = struct.Struct("<56sIIIHHI"), struct.Struct("<4sBBH24sIIII"), struct.Struct("<IIIIIIIHH")
+
+    def ours() -> int:
+        file = next(iter(folder_.files()))
+        seen = look_at(folder_, file, known)
+        spot = Spot.file(folder_, file.path, known)
+        assert seen.kind is not None
+        return sum(len(r.streams) for r in contents(spot, seen.kind) if isinstance(r, BankRecord))
+
+    def theirs() -> int:
+        out = []
+        with open(place, "rb") as file:
+            fields = struct.unpack("<4sHHIIII24s", file.read(48))
+            file.seek(fields[4] * 2048)
+            for path, at, *_ in record.iter_unpack(file.read(fields[3] * record.size)):
+                file.seek(at * 2048)
+                bank = head.unpack(file.read(head.size))
+                for _ in range(bank[5]):
+                    out.append((path.rstrip(b"\0").decode(), bank[4], stream.unpack(file.read(stream.size))))
+        return len(out)
+
+    assert ours() == theirs() == 7_000
+    row = pairs(
+        "a survey's walk over 7,000 banks of one stream", ours, "a loop with struct over table and heads", theirs, 6
+    )
+    shutil.rmtree(place.parent)
+    return row
 
 
 def _inline(folder: Path) -> Iterator[Row]:

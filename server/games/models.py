@@ -126,6 +126,8 @@ class Change(models.Model):
     unsure (same size, contents not yet known).
     """
 
+    BULK = ("comparison", "kind", "file", "path", "old_path", "old_size", "new_size", "detail")
+
     comparison = models.ForeignKey(Comparison, models.CASCADE, related_name="changes")
     kind = models.CharField(max_length=8)
     file = models.CharField(max_length=2000)

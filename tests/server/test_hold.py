@@ -8,7 +8,6 @@ import random
 import shutil
 import zipfile
 from pathlib import Path
-from unittest.mock import patch
 
 import xxhash
 from django.conf import settings
@@ -228,38 +227,35 @@ class Hold(ServerTest):
         """Against two Python dictionaries, for random edits that put entries out of step, and rows not in one run."""
         pick = random.Random(4)
         game = Game.objects.get(pk=self.game["id"])
-        with patch.object(changes, "RUN", 8):
-            for trial in range(25):
-                old = [CoreEntry(f"p/{n:03}", n, 9, 9, "plain", pick.choice([n, n, None])) for n in range(60)]
-                new = [e for e in old if pick.random() > 0.1]
-                for _ in range(6):
-                    at = pick.randrange(len(new))
-                    new[at] = new[at]._replace(**pick.choice([{"crc32": 7}, {"size": 8}, {"at": 99}, {"file": "v"}]))
-                    new.insert(pick.randrange(len(new)), CoreEntry(f"q/{pick.random()}", 1, 5, 5, "plain", None))
-                surveys = []
-                for n, side in enumerate((old, new)):
-                    survey = Survey.objects.create(game=game)
-                    archive = Archive.objects.create(game=game, path="x", size=n, mtime_ns=trial, kind="layout")
-                    SurveyFile.objects.create(survey=survey, path="x", size=n, mtime_ns=trial, archive=archive)
-                    rows = [entry_row(archive.pk, i, e, e.path) for i, e in enumerate(side)]
-                    list(bulk_insert(Entry, Entry.BULK, rows[:30]))
-                    if trial % 3 == n:
-                        list(bulk_insert(Entry, Entry.BULK, [entry_row(Archive.objects.first().pk, 0, old[0], "z")]))
-                    list(bulk_insert(Entry, Entry.BULK, rows[30:]))
-                    surveys.append(survey)
-                a, b = ({e.path: e for e in side} for side in (old, new))
-                truth = {(p, "added") for p in b.keys() - a.keys()} | {(p, "removed") for p in a.keys() - b.keys()}
-                for p in a.keys() & b.keys():
-                    known = a[p].crc32 is not None and b[p].crc32 is not None
-                    same = a[p].size == b[p].size and known and a[p].crc32 == b[p].crc32
-                    if not same:
-                        truth.add((p, "changed" if known or a[p].size != b[p].size else "unsure"))
-                    elif (a[p].at, a[p].file) != (b[p].at, b[p].file):
-                        truth.add((p, "moved"))
-                made = changes.compare(*surveys)
-                self.assertEqual(
-                    set(made.changes.exclude(path="").values_list("path", "kind")), truth, f"trial {trial}"
-                )
+        for trial in range(25):
+            old = [CoreEntry(f"p/{n:03}", n, 9, 9, "plain", pick.choice([n, n, None])) for n in range(60)]
+            new = [e for e in old if pick.random() > 0.1]
+            for _ in range(6):
+                at = pick.randrange(len(new))
+                new[at] = new[at]._replace(**pick.choice([{"crc32": 7}, {"size": 8}, {"at": 99}, {"file": "v"}]))
+                new.insert(pick.randrange(len(new)), CoreEntry(f"q/{pick.random()}", 1, 5, 5, "plain", None))
+            surveys = []
+            for n, side in enumerate((old, new)):
+                survey = Survey.objects.create(game=game)
+                archive = Archive.objects.create(game=game, path="x", size=n, mtime_ns=trial, kind="layout")
+                SurveyFile.objects.create(survey=survey, path="x", size=n, mtime_ns=trial, archive=archive)
+                rows = [entry_row(archive.pk, i, e, e.path) for i, e in enumerate(side)]
+                list(bulk_insert(Entry, Entry.BULK, rows[:30]))
+                if trial % 3 == n:
+                    list(bulk_insert(Entry, Entry.BULK, [entry_row(Archive.objects.first().pk, 0, old[0], "z")]))
+                list(bulk_insert(Entry, Entry.BULK, rows[30:]))
+                surveys.append(survey)
+            a, b = ({e.path: e for e in side} for side in (old, new))
+            truth = {(p, "added") for p in b.keys() - a.keys()} | {(p, "removed") for p in a.keys() - b.keys()}
+            for p in a.keys() & b.keys():
+                known = a[p].crc32 is not None and b[p].crc32 is not None
+                same = a[p].size == b[p].size and known and a[p].crc32 == b[p].crc32
+                if not same:
+                    truth.add((p, "changed" if known or a[p].size != b[p].size else "unsure"))
+                elif (a[p].at, a[p].file) != (b[p].at, b[p].file):
+                    truth.add((p, "moved"))
+            made = changes.compare(*surveys)
+            self.assertEqual(set(made.changes.exclude(path="").values_list("path", "kind")), truth, f"trial {trial}")
 
     def test_an_unchanged_volume_is_not_read_again_and_a_changed_one_is(self):
         self.unlock()

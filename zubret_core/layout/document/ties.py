@@ -308,18 +308,31 @@ class PoolTexts:
 
     def _split(self) -> NDArray[np.int64]:
         if self._starts is None:
-            ends = self.how.ends
-            places, at = [0], self.data.find(ends)
-            while at >= 0:
-                if (at - places[-1]) % len(ends) == 0:
-                    places.append(at + len(ends))
-                    at = self.data.find(ends, places[-1])
-                else:
-                    at = self.data.find(ends, at + 1)
-            self._starts = np.array(places, np.int64)
-            stops = [*(p - len(ends) for p in places[1:]), len(self.data)]
-            self._pieces = [decoded(self.data[a:b], self.how.encoding) for a, b in zip(places, stops, strict=True)]
+            ends, encoding = self.how.ends, self.how.encoding
+            if (
+                len(ends) == 1
+                and encoding in ("utf-8", "ascii", "latin-1")
+                and (ends == b"\0" or b"\0" not in self.data)
+            ):
+                marks = np.flatnonzero(np.frombuffer(self.data, np.uint8) == ends[0])
+                self._starts = np.concatenate([[0], marks + 1]).astype(np.int64)
+                self._pieces = self.data.decode(encoding, "surrogateescape").split(chr(ends[0]))
+            else:
+                self._starts = self._split_slowly(ends)
         return self._starts
+
+    def _split_slowly(self, ends: bytes) -> NDArray[np.int64]:
+        """The same for ends of several bytes, which stand at whole characters, and for texts with zeros in them."""
+        places, at = [0], self.data.find(ends)
+        while at >= 0:
+            if (at - places[-1]) % len(ends) == 0:
+                places.append(at + len(ends))
+                at = self.data.find(ends, places[-1])
+            else:
+                at = self.data.find(ends, at + 1)
+        stops = [*(p - len(ends) for p in places[1:]), len(self.data)]
+        self._pieces = [decoded(self.data[a:b], self.how.encoding) for a, b in zip(places, stops, strict=True)]
+        return np.array(places, np.int64)
 
     def texts(self, offsets: NDArray) -> list[str]:
         """The texts at some places, all inside the pool."""
