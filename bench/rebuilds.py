@@ -103,7 +103,7 @@ def rows(folder: Path) -> Iterator[Row]:
 
     def proof() -> None:
         bad = [p for p in prove_in_new_process(expected) if not p.ok]
-        assert [p.label.split(": ")[-1] for p in bad] == ["decoded against what was meant"], bad
+        assert not bad, bad
 
     yield pairs(
         "the proof of that rebuild, in a new process", proof, "cmp of two files of 2 GB",

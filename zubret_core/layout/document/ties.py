@@ -28,6 +28,9 @@ Fail = Callable[..., ZubretError]
 """Makes an error at a slot of a record: fail(what, slot, row, next)."""
 CORRECT = "Correct the layout."
 Numbers = int | NDArray
+MANY = 1 << 12
+"""Records from which a value map is applied by an array, if its numbers are no larger."""
+_NOWHERE = object()
 
 
 @dataclass
@@ -185,6 +188,12 @@ def _with_none(none: int | None, stored: NDArray, values: list) -> list:
 def _mapped(slot: Slot, stored: NDArray, scope: Scope) -> list:
     values = slot.tie.values or {}
     known = {**values, **({slot.tie.none: None} if slot.tie.none is not None else {})}
+    if len(stored) > MANY and 0 <= min(known) <= max(known) < MANY and bool(((stored >= 0) & (stored < MANY)).all()):
+        table = np.full(MANY, _NOWHERE, object)
+        table[list(known)] = list(known.values())
+        out = table[stored].tolist()
+        if _NOWHERE not in out:
+            return out
     try:
         return [known[v] for v in stored.tolist()]
     except KeyError as e:
