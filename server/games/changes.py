@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import csv
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 from django.db import connection, transaction
@@ -74,16 +74,15 @@ def _entries(old: Survey, new: Survey) -> Iterator[Changed]:
             yield from compare_entries(path, _known(before[0]), _known(after[0]))
 
 
-def _known(archive: int | None) -> list[tuple]:
-    """What the rows of an archive's entries tell, as the core compares them."""
+def _known(archive: int | None) -> Iterable[tuple]:
+    """What the rows of an archive's entries tell, as the core compares them; straight from the driver, one by one."""
     if archive is None:
-        return []
+        return ()
     entry = connection.ops.quote_name(Entry._meta.db_table)
-    with connection.cursor() as cursor:
-        cursor.execute(
-            f"SELECT path, at, size, crc32, digest, file FROM {entry} WHERE archive_id = %s ORDER BY ordinal", [archive]
-        )
-        return cursor.fetchall()
+    connection.ensure_connection()
+    sql = f"SELECT path, at, size, crc32, digest, file FROM {entry} WHERE archive_id = ? ORDER BY ordinal"
+    rows: Iterable[tuple] = connection.connection.execute(sql, [archive])
+    return rows
 
 
 def _files(survey: Survey) -> dict[str, FileFacts]:

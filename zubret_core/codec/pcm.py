@@ -67,6 +67,17 @@ def _three_bytes(data, big, out):
         out[n] = np.float32(np.int32(value)) * scale
 
 
+@njit(cache=True)
+def _to_three_bytes(samples, big, out):
+    """The inverse of `_three_bytes`, to the nearest number, half to even."""
+    low, high = (2, 0) if big else (0, 2)
+    for n in range(len(samples)):
+        exact = np.float64(samples[n]) * 8388608.0
+        value = np.int64(np.rint(min(max(exact, -8388608.0), 8388607.0)))
+        at = 3 * n
+        out[at + low], out[at + 1], out[at + high] = value & 255, value >> 8 & 255, value >> 16 & 255
+
+
 @dataclass(frozen=True)
 class Pcm(Writes):
     """Numbers of one kind.
@@ -185,13 +196,16 @@ class Pcm(Writes):
             return (high ^ (0x80 if self.sample == "u8" else 0)).astype(np.uint8).tobytes()
         if self.sample[0] == "f":
             return to_float(samples).astype(f"{order}f{WIDTHS[self.sample]}").tobytes()
-        top = 1 << (8 * WIDTHS[self.sample] - 1)
+        if self.sample == "s24":
+            out = np.empty(3 * len(samples), np.uint8)
+            _to_three_bytes(to_float(samples), order == ">", out)
+            return out.tobytes()
+        top = 1 << 31
         whole = np.clip(np.rint(to_float(samples).astype(np.float64) * top), -top, top - 1).astype(np.int64)
-        if self.sample == "s32":
-            return whole.astype(f"{order}i4").tobytes()
-        return whole.astype("<i4").view(np.uint8).reshape(-1, 4)[:, :3][:, :: 1 if order == "<" else -1].tobytes()
+        return whole.astype(f"{order}i4").tobytes()
 
     def warm(self) -> None:
         if self.sample == "s16":
             for big in (False, True):
                 _three_bytes(np.zeros(3, np.uint8), big, np.empty(1, np.float32))
+                _to_three_bytes(np.zeros(1, np.float32), big, np.empty(3, np.uint8))

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping
+from itertools import zip_longest
 from typing import NamedTuple
 
 ADDED, REMOVED, CHANGED, MOVED, RENAMED, UNSURE = "added", "removed", "changed", "moved", "renamed", "unsure"
@@ -60,27 +61,44 @@ def _same(old: tuple, new: tuple) -> bool | None:
     return None
 
 
-def compare_entries(file: str, old: Sequence[tuple], new: Sequence[tuple]) -> Iterator[Change]:
-    """Two archives entry by entry; each is a `Known`, or a plain tuple of its fields. Entries of one path are compared in
-    their order."""
-    by_path: dict[str, int] = {entry[0]: n for n, entry in enumerate(new)}
-    if len(by_path) < len(new) or len({entry[0] for entry in old}) < len(old):
-        yield from _with_doubles(file, old, new)
-        return
-    met = 0
-    for entry in old:
-        n = by_path.get(entry[0])
-        if n is None:
-            yield Change(REMOVED, file, entry[0], entry[2], None, content=_content(entry))
+def compare_entries(file: str, old: Iterable[tuple], new: Iterable[tuple]) -> Iterator[Change]:
+    """Two archives entry by entry; each is a `Known`, or a plain tuple of its fields.
+
+    Both are walked in step. What does not stand in step with its like waits until that comes, so that memory follows what
+    differs; several entries of one path are compared in their order.
+    """
+    earlier: dict[str, list[tuple]] = {}
+    later: dict[str, list[tuple]] = {}
+    for a, b in zip_longest(old, new):
+        if a == b and not (a[3] is None and a[4] is None):
             continue
-        met += 1
-        if new[n] != entry or (entry[3] is None and entry[4] is None):
-            yield from _pair(file, entry, new[n])
-    if met < len(new):
-        before = {entry[0] for entry in old}
-        for entry in new:
-            if entry[0] not in before:
-                yield Change(ADDED, file, entry[0], None, entry[2], content=_content(entry))
+        if a is not None:
+            other = _met(later, a[0])
+            if other is None:
+                earlier.setdefault(a[0], []).append(a)
+            else:
+                yield from _pair(file, a, other)
+        if b is not None:
+            other = _met(earlier, b[0])
+            if other is None:
+                later.setdefault(b[0], []).append(b)
+            else:
+                yield from _pair(file, other, b)
+    for entries in earlier.values():
+        yield from (Change(REMOVED, file, e[0], e[2], None, content=_content(e)) for e in entries)
+    for entries in later.values():
+        yield from (Change(ADDED, file, e[0], None, e[2], content=_content(e)) for e in entries)
+
+
+def _met(waiting: dict[str, list[tuple]], path: str) -> tuple | None:
+    """The first entry of a path that waits, which then waits no more."""
+    entries = waiting.get(path)
+    if not entries:
+        return None
+    entry = entries.pop(0)
+    if not entries:
+        del waiting[path]
+    return entry
 
 
 def _pair(file: str, old: tuple, new: tuple) -> Iterator[Change]:
@@ -91,22 +109,6 @@ def _pair(file: str, old: tuple, new: tuple) -> Iterator[Change]:
         yield Change(CHANGED, file, old[0], old[2], new[2])
     elif (old[1], old[5]) != (new[1], new[5]):
         yield Change(MOVED, file, old[0], old[2], new[2], f"byte {old[1]} to {new[1]}")
-
-
-def _with_doubles(file: str, old: Sequence[tuple], new: Sequence[tuple]) -> Iterator[Change]:
-    """The same where a path stands several times: the first of each are compared, the second, and so on."""
-    waiting: dict[str, list[tuple]] = {}
-    for entry in reversed(new):
-        waiting.setdefault(entry[0], []).append(entry)
-    for entry in old:
-        others = waiting.get(entry[0])
-        if others:
-            yield from _pair(file, entry, others.pop())
-        else:
-            yield Change(REMOVED, file, entry[0], entry[2], None, content=_content(entry))
-    for others in waiting.values():
-        for entry in reversed(others):
-            yield Change(ADDED, file, entry[0], None, entry[2], content=_content(entry))
 
 
 def with_renames(changes: Iterable[Change]) -> Iterator[Change]:
