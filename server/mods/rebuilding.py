@@ -15,7 +15,7 @@ from django.conf import settings
 
 from zubret_core.base import Format, Progress, ZubretError
 from zubret_core.container import GameFolder
-from zubret_core.rebuild import FilePlan, StreamSwap, plan_rebuild, prove_in_new_process, write_plan
+from zubret_core.rebuild import FilePlan, Prover, StreamSwap, plan_rebuild, write_plan
 from zubret_core.rebuild.expected import expectation
 
 from ..errors import stopped
@@ -114,9 +114,10 @@ def rebuild(job: Job, progress: Progress) -> dict[str, Any]:
     out = build_folder(build)
     Job.objects.filter(pk=job.pk).update(scratch=str(out), args={**job.args, "build": build.pk})
     try:
-        write_plan(plans, out, progress)
-        Build.objects.filter(pk=build.pk).update(state=Build.PROVING)
-        points = prove_in_new_process(_expected(mod, out, plans, bool(job.args["deep"])), progress)
+        with Prover() as prover:
+            write_plan(plans, out, progress)
+            Build.objects.filter(pk=build.pk).update(state=Build.PROVING)
+            points = prover.prove(_expected(mod, out, plans, bool(job.args["deep"])), progress)
     except BaseException:
         build.delete()
         raise

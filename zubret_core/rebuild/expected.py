@@ -6,6 +6,7 @@ import json
 import subprocess
 import sys
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -83,40 +84,57 @@ def _expected(game: Path, plan: FilePlan) -> dict[str, Any]:
     }
 
 
-def prove_in_new_process(expected: dict[str, Any], progress: Progress = silent) -> list[ProofPoint]:
-    """Run the proof as a program of its own. What it has to know goes to its input, so that no key touches the disk."""
-    root = Path(__file__).resolve().parents[2]
-    program = subprocess.Popen(
-        [sys.executable, "-m", "zubret_core.rebuild.prove"],
-        stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.PIPE,
-        cwd=root,
-        text=True,
-        encoding="utf-8",
-    )
-    points: list[ProofPoint] | None = None
-    error = ""
-    try:
+class Prover:
+    """A new process that proves what was rebuilt; it may start while the files are still being written.
+
+    What it has to know goes to its input, so that no key touches the disk; until then it reads no file of a game.
+    """
+
+    def __init__(self) -> None:
+        self._program = subprocess.Popen(
+            [sys.executable, "-m", "zubret_core.rebuild.prove"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            cwd=Path(__file__).resolve().parents[2],
+            text=True,
+            encoding="utf-8",
+        )
+
+    def __enter__(self) -> Prover:
+        return self
+
+    def __exit__(self, *of: object) -> None:
+        program = self._program
+        if program.poll() is None:
+            program.kill()
+        program.wait()
+        for pipe in (program.stdin, program.stdout, program.stderr):
+            if pipe:
+                with suppress(OSError):  # what it was not told any more
+                    pipe.close()
+
+    def prove(self, expected: dict[str, Any], progress: Progress = silent) -> list[ProofPoint]:
+        """The points of the proof; once for each process."""
+        program = self._program
         assert program.stdin and program.stdout and program.stderr
-        program.stdin.write(json.dumps(expected))
-        program.stdin.close()
+        with suppress(BrokenPipeError):  # it has ended; its last line says why
+            program.stdin.write(json.dumps(expected))
+            program.stdin.close()
         for line in program.stdout:
             message = json.loads(line)
             if "points" in message:
-                points = [ProofPoint(**p) for p in message["points"]]
-            else:
-                progress(*message["progress"])
-        error = program.stderr.read()
-        program.wait()
-    finally:
-        if program.poll() is None:
-            program.kill()
-            program.wait()
-    if points is None:
+                return [ProofPoint(**p) for p in message["points"]]
+            progress(*message["progress"])
+        error = program.stderr.read().strip()
         raise ZubretError(
             "The proof ended before it had an answer.",
-            field=error.strip().splitlines()[-1][:200] if error.strip() else None,
+            field=error.splitlines()[-1][:200] if error else None,
             next="Rebuild again; if it happens twice, the machine may be out of memory.",
         )
-    return points
+
+
+def prove_in_new_process(expected: dict[str, Any], progress: Progress = silent) -> list[ProofPoint]:
+    """Run the proof as a program of its own."""
+    with Prover() as prover:
+        return prover.prove(expected, progress)

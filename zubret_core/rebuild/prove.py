@@ -381,6 +381,7 @@ def _loop(format: Format) -> str:
 
 def main() -> None:
     """Read the expectation, print progress and points as JSON lines."""
+    shipped_layouts()  # loaded while the files are still being written
     expected = json.load(sys.stdin)
     last = [-1]
 
