@@ -23,10 +23,9 @@ from ..base import Progress, silent
 from ..base.wording import spaced
 from ..locate.spot import Step
 from ..source import Edit, Source, edits_of
+from ..source.base import CHUNK
 from ..source.edits import FIELD, FILL, KEPT, NEW, SUM
 
-PIECE = 1 << 20
-"""Bytes compared at once."""
 SHOWN = 4
 """Kinds of changed fields that are named in a point."""
 _CODES = {KEPT: "k", NEW: "n", FIELD: "f", SUM: "s", FILL: "l"}
@@ -182,8 +181,8 @@ def _first_difference(old: Source, stood: int, new: Source, at: int, length: int
     """Where two spans differ first; -1 where they do not, 0 where the old one leaves its file."""
     if stood + length > old.size:
         return 0
-    for n in range(0, length, PIECE):
-        step = min(PIECE, length - n)
+    for n in range(0, length, CHUNK):
+        step = min(CHUNK, length - n)
         a, b = old.read(stood + n, step), new.read(at + n, step)
         progress(at + n + step, new.size, f"comparing {new.name}")
         if a != b:

@@ -15,8 +15,9 @@ from numpy.typing import NDArray
 
 from ..base import ZubretError
 
-CHUNK = 1 << 20
-"""Bytes per step when a source is streamed."""
+CHUNK = 1 << 18
+"""Bytes per step when a source is streamed; few enough that the memory of one serves the next, which larger ones take anew
+from the system."""
 
 
 class Source:

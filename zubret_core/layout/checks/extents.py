@@ -78,7 +78,7 @@ def _check_file(document: Document, name: str, items: NDArray, at: NDArray, stor
 
 
 def _check_overlaps(document: Document, name: str, items: NDArray, at: NDArray, stored: NDArray) -> None:
-    order = np.lexsort((stored, at)) if len(at) > 1 else np.arange(len(at))
+    order = np.arange(len(at)) if (at[1:] > at[:-1]).all() else np.lexsort((stored, at))
     order = order[stored[order] > 0]
     starts, lengths = at[order], stored[order]
     shared = (starts[1:] == starts[:-1]) & (lengths[1:] == lengths[:-1])

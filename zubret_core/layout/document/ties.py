@@ -30,7 +30,6 @@ CORRECT = "Correct the layout."
 Numbers = int | NDArray
 MANY = 1 << 12
 """Records from which a value map is applied by an array, if its numbers are no larger."""
-_NOWHERE = object()
 
 
 @dataclass
@@ -188,12 +187,13 @@ def _with_none(none: int | None, stored: NDArray, values: list) -> list:
 def _mapped(slot: Slot, stored: NDArray, scope: Scope) -> list:
     values = slot.tie.values or {}
     known = {**values, **({slot.tie.none: None} if slot.tie.none is not None else {})}
+    if len(stored) and (stored == stored[0]).all() and int(stored[0]) in known:
+        return [known[int(stored[0])]] * len(stored)
     if len(stored) > MANY and 0 <= min(known) <= max(known) < MANY and bool(((stored >= 0) & (stored < MANY)).all()):
-        table = np.full(MANY, _NOWHERE, object)
-        table[list(known)] = list(known.values())
-        out = table[stored].tolist()
-        if _NOWHERE not in out:
-            return out
+        table, has = np.empty(MANY, object), np.zeros(MANY, bool)
+        table[list(known)], has[list(known)] = list(known.values()), True
+        if has[stored].all():
+            return table[stored].tolist()
     try:
         return [known[v] for v in stored.tolist()]
     except KeyError as e:
