@@ -13,7 +13,7 @@ from .games.api import router as games
 from .games.sounds_api import router as sounds
 from .games.work_api import router as more
 from .jobs.api import router as jobs
-from .jobs.beat import workers_alive
+from .jobs.heartbeat import workers_alive
 from .layouts.api import router as layouts
 from .layouts.unknown_api import router as unknown
 from .mods.api import router as mods

@@ -15,12 +15,12 @@ def main() -> None:
 
     from zubret_core.codec import warm
 
-    from .jobs.beat import beat
+    from .jobs.heartbeat import show_signs
     from .jobs.models import Job
 
     queue = sys.argv[1]
     warm()
-    beat(queue)
+    show_signs(queue)
     Job.objects.reap()
     call_command("db_worker", queue_name=queue, interval=0.1, startup_delay=False, verbosity=0)
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from django.db import models
 from django.utils import timezone
 
-from .beat import DEAD_AFTER
+from .heartbeat import DEAD_AFTER
 
 CUT_OFF = {
     "what": "The work was cut off: the process that did it ended.",

@@ -14,7 +14,7 @@ from django_tasks import task
 
 from zubret_core.base import Cancelled, Progress, ZubretError
 
-from .beat import EVERY
+from .heartbeat import EVERY
 from .models import Job
 
 log = logging.getLogger("zubret.jobs")

@@ -15,7 +15,7 @@ from django.utils import timezone
 from server.bulk import bulk_insert
 from server.games.management.commands.openapi import document
 from server.games.models import Game
-from server.jobs.beat import QUEUES
+from server.jobs.heartbeat import QUEUES
 from server.jobs.models import Job
 from server.shelf.models import Archive, Entry
 from tests.server.support import ServerTest

@@ -117,7 +117,7 @@ class _FileProof:
     def _account(self, ledger: Ledger, old: Source, new: Source, inside: str) -> None:
         """Every byte of a level against what the plan says of it."""
         ledger.compare(old, new, self.progress)
-        wanted = f"{spaced(ledger.data['size'])} B accounted for"
+        wanted = f"all {spaced(ledger.data['size'])} B"
         self.point(f"{inside}every byte", wanted, ledger.fault or f"{wanted}: {ledger.told()}", not ledger.fault)
         if not ledger.fault:
             self.point(f"{inside}fields that had to change", "named by the plan", ledger.changed_fields(), True)

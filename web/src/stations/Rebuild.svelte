@@ -130,10 +130,10 @@
 </script>
 
 <div class="mx-auto max-w-6xl space-y-6 px-4 py-4">
-  <div class="flex flex-wrap items-start justify-between gap-3">
-    <div>
+  <div class="flex flex-wrap items-start justify-between gap-x-6 gap-y-3">
+    <div class="min-w-64 flex-1">
       <h1 class="text-xl font-bold">Rebuild</h1>
-      <p class="text-quiet">
+      <p class="text-balance text-quiet">
         New files are written below Zubret's own data folder. The game's folder stays as it is.
       </p>
     </div>
@@ -256,21 +256,21 @@
           >
         </div>
         <div class="overflow-x-auto">
-          <table class="mt-1 w-full min-w-[560px]" aria-label="Proof of {file}">
+          <table class="mt-1 w-full min-w-[720px] table-fixed" aria-label="Proof of {file}">
             <thead>
               <tr class="border-y border-line text-left text-quiet">
-                <th class="py-1 pr-3 font-normal">point</th>
-                <th class="px-3 font-normal">expected</th>
+                <th class="w-[36%] py-1 pr-3 font-normal">point</th>
+                <th class="w-[17%] px-3 font-normal">expected</th>
                 <th class="px-3 font-normal">found</th>
-                <th class="pl-3 font-normal">verdict</th>
+                <th class="w-28 pl-3 font-normal">verdict</th>
               </tr>
             </thead>
             <tbody>
               {#each build.proof.filter((p) => p.file === file) as p, i (i)}
                 <tr class="border-b border-line">
                   <td class="py-1 pr-3">{p.label}</td>
-                  <td class="num px-3 text-quiet">{p.expected}</td>
-                  <td class="num px-3">{p.found}</td>
+                  <td class="num px-3 py-1 text-quiet">{p.expected}</td>
+                  <td class="num px-3 py-1">{p.found}</td>
                   <td
                     class="pl-3 whitespace-nowrap {!p.ok
                       ? 'text-error'

@@ -14,7 +14,7 @@ DEAD_AFTER = 5.0
 """Seconds without a sign after which a worker, and the job it held, counts as dead."""
 
 
-def beat(queue: str) -> None:
+def show_signs(queue: str) -> None:
     """Show a sign of life for this worker as long as the process lives."""
     place = settings.DATA_DIR / f"worker-{queue}.beat"
 
@@ -24,7 +24,7 @@ def beat(queue: str) -> None:
             time.sleep(EVERY)
 
     place.touch()
-    threading.Thread(target=loop, daemon=True, name="beat").start()
+    threading.Thread(target=loop, daemon=True, name="heartbeat").start()
 
 
 def workers_alive() -> dict[str, bool]:
