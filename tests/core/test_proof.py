@@ -94,16 +94,15 @@ class Attacked(SimpleTestCase):
             for seed in range(each):
                 rng = random.Random(f"{name} {seed}")
                 place = rng.choice(sorted(good))
-                data = self.spoilt(good[place], rng)
-                if data == good[place]:
-                    continue
+                while (data := self.spoilt(good[place], rng)) == good[place]:
+                    pass  # two records that are alike were exchanged
                 place.write_bytes(data)
                 if all(p.ok for p in prove(expected)):
                     green.append((name, seed, place.name))
                 place.write_bytes(good[place])
                 done += 1
         self.assertEqual(green, [])
-        self.assertGreaterEqual(done, CHANGES * 0.95)
+        self.assertGreaterEqual(done, CHANGES)
 
     def rebuilt(self, subject: Subject, folder: Path):
         """The output folder of a rebuild, and what its proof has to know."""
