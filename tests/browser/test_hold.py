@@ -102,6 +102,7 @@ class Hold(BrowserTest):
         expect(page.get_by_label("The file", exact=True)).to_contain_text("head · count = 5")
         page.get_by_role("button", name="Check", exact=True).click()
         expect(page.get_by_role("tabpanel")).to_contain_text("✓ gives back the identical file")
+        expect(page.get_by_role("tabpanel")).to_contain_text("there and back")
         expect(page.get_by_text("draft kept")).to_be_visible()
         page.get_by_role("button", name="Save for surveys").click()
         page.get_by_role("button", name="Survey again").click()

@@ -141,6 +141,7 @@ class Sounds(BrowserTest):
         expect(page.get_by_text("3 streams")).to_be_visible()
         page.get_by_role("button", name="Check", exact=True).click()
         expect(page.get_by_role("tabpanel")).to_contain_text("✓ gives back the identical file")
+        expect(page.get_by_role("tabpanel")).to_contain_text("frames decoded")
         page.get_by_role("button", name="Save for surveys").click()
         page.get_by_role("button", name="Survey again").click()
         self.until(lambda: self.api(f"/games/{game}/streams?q=drift.bin")["total"] == 3, 60, "its streams")

@@ -2,12 +2,15 @@
   import JobPanel from "../components/JobPanel.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import type { Job, ProblemText } from "../lib/api";
+  import { count, spaced } from "../lib/format";
 
-  /** Whether a rebuild with nothing changed gives back the file, or every file that the layout recognises. */
+  /** Whether the layout reads a file and gives it back, and what was tried: frames decoded, swaps there and back. */
   interface Checked {
     path: string;
     ok: boolean;
     items: number;
+    decoded?: number;
+    tried?: number;
     explained: number;
     problem?: ProblemText | null;
   }
@@ -15,6 +18,14 @@
     $props();
 
   const checked = $derived(((job?.result as { files?: Checked[] })?.files ?? []) as Checked[]);
+
+  /** What a check has done, for one line behind the path. */
+  function done(c: Checked): string {
+    const told = [`${count(c.items, c.decoded ? "stream" : "item")}`];
+    if (c.decoded) told.push(`${spaced(c.decoded)} frames decoded`);
+    if (c.tried) told.push(`${count(c.tried, "swap")} there and back`);
+    return [...told, `${(c.explained * 100).toFixed(1)} % explained`].join(" · ");
+  }
 </script>
 
 <div class="flex gap-2">
@@ -24,7 +35,8 @@
   >
 </div>
 <p class="mt-1 text-quiet">
-  Reads all, writes every field and payload anew with nothing changed, and compares byte for byte.
+  Reads all, unpacks or decodes it, writes it anew with nothing changed and compares byte for byte; then swaps
+  some payloads for longer, shorter and equal ones, and back.
 </p>
 {#if job && (job.state === "running" || job.state === "waiting")}
   <JobPanel {job} />
@@ -36,9 +48,7 @@
         {#if c.ok}<strong class="text-success">✓ gives back the identical file</strong>{:else}<strong
             class="text-error">■ does not hold</strong
           >{/if}
-        <span class="num text-quiet"
-          >{c.path}{c.ok ? ` · ${(c.explained * 100).toFixed(1)} % explained` : ""}</span
-        >
+        <span class="num text-quiet">{c.path}{c.ok ? ` · ${done(c)}` : ""}</span>
       </p>
       {#if c.problem}<ProblemPanel problem={c.problem} />{/if}
     </div>
