@@ -53,7 +53,7 @@ class Heart(SimpleTestCase):
 
     def agree(self, made: Made, document, files: dict[str, bytes]) -> None:
         """The second reader and ours find the same in a file."""
-        reading = document.reading
+        reading = document.document
         plain = made.read(files)
         names = reading.column("id" if made.bank else "path")
         self.assertEqual(names, [x[0] for x in plain])
@@ -107,7 +107,7 @@ class Heart(SimpleTestCase):
                 if not made.next:
                     self.assertEqual(now[1], new)
         spilled = made.files == "volumes" and any(len(d) and n not in files for n, d in there.items())
-        moved_volume = made.files == "volumes" and second.reading.column("volume") != first.reading.column("volume")
+        moved_volume = made.files == "volumes" and second.document.column("volume") != first.document.column("volume")
         if spilled or moved_volume:
             return
         back = self.swapped(second, n, item.data, first, built.moved_files())

@@ -249,7 +249,7 @@ class MissingTies(SimpleTestCase):
         self.assertEqual(bytes_of(again.rebuild({2: first}, anew=True).source), data)
         self.assertTrue(check(layout, source(data, "x.net")).ok)
         new = read_layout(layout, source(there, "x.net"))
-        self.assertEqual(suspects(bank.reading, new), [])
+        self.assertEqual(suspects(bank.document, new), [])
 
     def test_the_same_loops_untied_are_pointed_out(self):
         data, _ = pooled(self.LENGTHS)
@@ -259,7 +259,7 @@ class MissingTies(SimpleTestCase):
         layout = self.layout(bare)
         bank = DescribedBank(layout, source(data, "x.net"))
         built = bank.rebuild({2: NewStream(BytesSource(bytes(2000)), bank.streams[2].format.with_(frames=1000))})
-        found = suspects(bank.reading, read_layout(layout, source(bytes_of(built.source), "x.net")))
+        found = suspects(bank.document, read_layout(layout, source(bytes_of(built.source), "x.net")))
         self.assertEqual([s.place for s in found], ["table.loop_a", "table.loop_b"])
         self.assertIn("lies inside the stream's own bytes", found[0].evidence)
         self.assertIn('base: "-start"', found[0].line)

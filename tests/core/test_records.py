@@ -110,7 +110,7 @@ class Shapes(SimpleTestCase):
         data = struct.pack(form + "2sHI", b"MU", count, at) + b"".join(payloads) + table
         archive = DescribedArchive(layout, source(data))
         self.assertEqual([bytes_of(archive.open(n)) for n in range(count)], payloads)
-        place = archive.reading.instances[1]
+        place = archive.document.instances[1]
         for n, f in enumerate(chosen):
             slot = place.shape.fields[n]
             found = place.records.numbers(slot).tolist() if slot.whole else place.records.values(slot)

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from ..base import Format
 from ..codec import codec_of
+from ..layout import Document
 from ..source import Built, Segment, Source
 
 
@@ -82,7 +83,7 @@ class NewStream:
 
 
 class Bank(ABC):
-    """An opened bank. kind: layout, or file for an audio file that is one stream."""
+    """An opened bank. kind: layout, or file for an audio file that is one stream; document: what a layout reads there."""
 
     kind: str
     layout_id: str
@@ -90,6 +91,7 @@ class Bank(ABC):
     language: str
     name: str
     streams: list[Stream]
+    document: Document | None = None
 
     @abstractmethod
     def rebuild(self, changes: Mapping[int, NewStream], *, anew: bool | Collection[str] = False) -> Built:
@@ -99,6 +101,10 @@ class Bank(ABC):
     def spans(self) -> Sequence[tuple[str, int, int]] | None:
         """Where each stream's stored bytes stand: (companion or "", byte offset, bytes); None where they stand nowhere
         by themselves."""
+
+    def unpacked(self, part: str) -> Source:
+        """The unpacked bytes of a part that is packed by itself; * is the whole file."""
+        return self.source
 
     @abstractmethod
     def segments(self) -> list[Segment]:

@@ -62,28 +62,29 @@ class DescribedBank(Bank):
     """Streams by a layout's table."""
 
     kind = "layout"
+    document: Document
 
     def __init__(self, layout: Layout, source: Source, siblings: Siblings | None = None, keys: Keys | None = None):
         self.layout, self.source = layout, source
         self.layout_id = layout.id
-        self.reading = read_layout(layout, source, siblings, keys)
-        once = self.reading.once
+        self.document = read_layout(layout, source, siblings, keys)
+        once = self.document.once
         language = once.get("bank.language", "none")
         self.language = "" if language == "none" else str(language)
         self.name = str(once.get("bank.name", ""))
         setup = once.get("bank.setup", b"")
         self._setup = setup if isinstance(setup, bytes) else b""
-        self._payloads = _Described(self.reading, source.name)
+        self._payloads = _Described(self.document, source.name)
         self.streams = self._streams()
 
     def _streams(self) -> list[Stream]:
         """All streams; a ZubretError where one has a format that no audio can have."""
-        reading, layout = self.reading, self.layout
+        document, layout = self.document, self.layout
         shares, keeps = self._shares(), tuple(layout.keeps)
-        forms = zip(*(reading.format_column(what) for what in FORMAT), strict=True)
-        places = reading.column("at") or [], reading.column("stored") or []
-        blank = [""] * reading.count
-        named = zip(reading.column("id") or blank, reading.column("name") or blank, *places, strict=True)
+        forms = zip(*(document.format_column(what) for what in FORMAT), strict=True)
+        places = document.column("at") or [], document.column("stored") or []
+        blank = [""] * document.count
+        named = zip(document.column("id") or blank, document.column("name") or blank, *places, strict=True)
         out = []
         for n, ((id, name, at, stored), form) in enumerate(zip(named, forms, strict=True)):
             format = self._format(n, *form)
@@ -94,7 +95,7 @@ class DescribedBank(Bank):
     def _format(self, n: int, *form: Any) -> Format:
         format = format_of(self.layout, self._setup, *form)
         if format.frames < 0:
-            stored = self.reading.column("size") or self.reading.column("stored") or []
+            stored = self.document.column("size") or self.document.column("stored") or []
             format = format.with_(frames=frames_held(codec_of(format), format, stored[n]))
         if not format.possible:
             self._impossible(n, format)
@@ -109,30 +110,33 @@ class DescribedBank(Bank):
 
     def _shares(self) -> dict[int, tuple[int, ...]]:
         """The other streams in the very same bytes, of those that share theirs."""
-        reading = self.reading
+        document = self.document
         spans: dict[tuple, list[int]] = {}
-        columns = reading.payload_files(), reading.column("at") or [], reading.column("stored") or []
+        columns = document.payload_files(), document.column("at") or [], document.column("stored") or []
         for n, span in enumerate(zip(*columns, strict=True)):
             if span[2]:
                 spans.setdefault(span, []).append(n)
-        if len(spans) == reading.count:
+        if len(spans) == document.count:
             return {}
         return {n: tuple(m for m in items if m != n) for items in spans.values() for n in items if len(items) > 1}
 
     def rebuild(self, changes: Mapping[int, NewStream], *, anew: bool | Collection[str] = False) -> Built:
         codecs = self.layout.codecs
-        items = {n: _item(new, self.reading.chain(n).packed(new.payload), codecs) for n, new in changes.items()}
-        return rebuild(self.reading, items, anew=anew)
+        items = {n: _item(new, self.document.chain(n).packed(new.payload), codecs) for n, new in changes.items()}
+        return rebuild(self.document, items, anew=anew)
 
     def spans(self) -> Sequence[tuple[str, int, int]] | None:
-        reading = self.reading
-        if self.layout.packed or reading.column("head") is not None:
+        document = self.document
+        if self.layout.packed or document.column("head") is not None:
             return None
-        columns = reading.payload_files(), reading.column("at") or [], reading.column("stored") or []
+        columns = document.payload_files(), document.column("at") or [], document.column("stored") or []
         return list(zip(*columns, strict=True))
 
+    def unpacked(self, part: str) -> Source:
+        return self.document.unpacked(part)
+
     def segments(self) -> list[Segment]:
-        return segments_of(self.reading)
+        return segments_of(self.document)
 
 
 def _item(new: NewStream, payload: Source, codecs: Mapping[str, CodecModel]) -> NewItem:

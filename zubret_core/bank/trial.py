@@ -64,7 +64,7 @@ def check(
         document = read_layout(layout, source, siblings, keys)
     else:
         opened = open_described(layout, source, siblings, keys)
-        document = opened.reading
+        document = opened.document
         verify(document)
         decoded = _read_all(opened, progress)
     compare_rebuilt(document, progress)
@@ -82,7 +82,7 @@ def open_described(layout: Layout, source: Source, siblings: Siblings | None, ke
 
 def _read_all(opened: Described, progress: Progress) -> int:
     """Every item unpacked and its sums taken, every stream decoded; frames decoded."""
-    document, frames = opened.reading, 0
+    document, frames = opened.document, 0
     for n in range(document.count):
         progress(n, document.count, f"reading {document.file.name}")
         content = _content(opened, n)
@@ -110,7 +110,7 @@ def _content(opened: Described, n: int) -> Source:
 
 def _there_and_back(opened: Described, siblings: Siblings | None, keys: Keys | None, progress: Progress) -> int:
     tried = 0
-    chosen = _chosen(opened.reading)
+    chosen = _chosen(opened.document)
     for step, n in enumerate(chosen):
         for new in _variants(opened, n):
             progress(step, len(chosen), f"changing item {n} there and back")
@@ -140,7 +140,7 @@ def _variants(opened: Described, n: int) -> Iterator[Source | NewStream]:
         data = content.read(0, min(content.size, 1 << 20))
         rest = content.read(len(data), content.size - len(data))
         yield BytesSource(bytes(reversed(data)) + rest, content.name)
-        heads = opened.reading.column("head")
+        heads = opened.document.column("head")
         kept = len(heads[n] or b"") + 1 if heads else 1  # what stands in the record alone has no place of its own
         yield BytesSource(data[: max(kept, len(data) // 2)], content.name)
         yield BytesSource(data + rest + data[:40] + bytes(range(7)), content.name)
@@ -168,7 +168,7 @@ def _encoded(stream: Stream, pcm: NDArray, step: int) -> NewStream:
 
 
 def _try(opened: Described, n: int, new: Source | NewStream, siblings: Siblings | None, keys: Keys | None) -> None:
-    document = opened.reading
+    document = opened.document
     stored = [document.array("stored")[n], document.payload(n).size]
     what = f"item {n} by {(new.payload if isinstance(new, NewStream) else new).size:,} bytes instead of {stored[1]:,}"
     try:
@@ -248,7 +248,7 @@ def _opened(opened: Described, built: Built, siblings: Siblings | None, keys: Ke
 
 def _compare(old: Described, new: Described, changed: int, wanted: Source | NewStream) -> None:
     """The changed item is what was given, and every other one is as it was."""
-    a, b = old.reading, new.reading
+    a, b = old.document, new.document
 
     def fail(what: str, next: str) -> ZubretError:
         return ZubretError(what, file=new.source.name, next=next)

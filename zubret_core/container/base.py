@@ -7,6 +7,7 @@ from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from ..base import ZubretError
+from ..layout import Document
 from ..source import Built, DiskCache, Segment, Source
 
 Siblings = Callable[[str], Source]
@@ -65,7 +66,7 @@ class NewEntry(NamedTuple):
 class Container(ABC):
     """An opened archive. Entries are known by their number in table order.
 
-    kind: zip, tar, iso, layout, or file for a loose one; labels: names from a name list, by the paths that the archive
+    kind: zip, tar, iso, layout, or file for a loose one; document: what a layout reads there, if one does; labels: names from a name list, by the paths that the archive
     has; hashed: it has hashes instead of names; skipped: members that are no files, with the reason.
     """
 
@@ -73,6 +74,7 @@ class Container(ABC):
     layout_id: str
     source: Source
     entries: Sequence[Entry]
+    document: Document | None = None
     labels: Mapping[str, str] = {}
     hashed: bool = False
     skipped: Sequence[tuple[str, str]] = ()
@@ -120,6 +122,14 @@ class Container(ABC):
         """All unpacked bytes of a small entry."""
         content = self.open(index)
         return content.read(0, content.size)
+
+    def stored(self, index: int) -> Source:
+        """The bytes of an entry as they are stored."""
+        return self.open(index)
+
+    def unpacked(self, part: str) -> Source:
+        """The unpacked bytes of a part that is packed by itself; * is the whole file."""
+        return self.source
 
     def verify(self) -> None:
         """Take the sums over much of the file; ZubretError where one is wrong. Most containers have none."""

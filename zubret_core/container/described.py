@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from functools import cached_property
 
 from ..base import ZubretError
-from ..layout import Layout, NewItem, read_layout, rebuild
+from ..layout import Document, Layout, NewItem, read_layout, rebuild
 from ..layout.checks.extents import index_pieces, segments_of
 from ..layout.checks.sums import check_item, crc32s, verify
 from ..layout.document.chains import Keys
@@ -18,63 +18,64 @@ class DescribedArchive(Container):
     """Entries by a layout's table, or tables."""
 
     kind = "layout"
+    document: Document
 
     def __init__(self, layout: Layout, source: Source, siblings: Siblings | None = None, keys: Keys | None = None):
         self.layout, self.source = layout, source
         self.layout_id = layout.id
-        self.reading = read_layout(layout, source, siblings, keys)
-        self.hashed = self.reading.tie("entry.path") is None and self.reading.tie("entry.name") is None
+        self.document = read_layout(layout, source, siblings, keys)
+        self.hashed = self.document.tie("entry.path") is None and self.document.tie("entry.name") is None
         self.table = self._entries()
         self.entries: Sequence[Entry] = self.table
 
     def _entries(self) -> EntryTable:
-        reading = self.reading
-        stored = reading.column("stored") or []
-        sizes = reading.column("size")
+        document = self.document
+        stored = document.column("stored") or []
+        sizes = document.column("size")
         if sizes is None:
-            heads = reading.column("head")
+            heads = document.column("head")
             sizes = [n + len(h or b"") for n, h in zip(stored, heads, strict=True)] if heads else stored
         return EntryTable(
-            reading.column("path") or [],
-            reading.column("at") or [],
+            document.column("path") or [],
+            document.column("at") or [],
             stored,
             sizes,
-            reading.column("method") or ["plain"] * reading.count,
-            crc32s(reading) or [None] * reading.count,
-            reading.payload_files(),
+            document.column("method") or ["plain"] * document.count,
+            crc32s(document) or [None] * document.count,
+            document.payload_files(),
         )
 
     def open(self, index: int, cache: DiskCache | None = None, key: str = "") -> Source:
-        return self.reading.chain(index).unpacked(
-            self.reading.payload(index), self.entries[index].size, cache=cache, key=key
+        return self.document.chain(index).unpacked(
+            self.document.payload(index), self.entries[index].size, cache=cache, key=key
         )
 
     def data(self, index: int) -> bytes:
         """The unpacked bytes of a small entry, without a source around them."""
         entry = self.entries[index]
-        chain = self.reading.chain(index)
-        if (not chain and entry.size != entry.stored) or self.reading.column("head"):
+        chain = self.document.chain(index)
+        if (not chain and entry.size != entry.stored) or self.document.column("head"):
             source = self.open(index)
             return source.read(0, source.size)
-        stored = self.reading.file_named(entry.file).read(entry.at, entry.stored)
+        stored = self.document.file_named(entry.file).read(entry.at, entry.stored)
         return chain.data(stored, entry.size, entry.path) if chain else stored
 
     def head(self, index: int, length: int) -> bytes:
-        entry, chain = self.entries[index], self.reading.chain(index)
-        if not chain and self.reading.column("head") is None:
-            return self.reading.file_named(entry.file).read(entry.at, min(length, entry.stored))
-        return self.reading.chain(index).head(self.reading.payload(index), self.entries[index].size, length)
+        entry, chain = self.entries[index], self.document.chain(index)
+        if not chain and self.document.column("head") is None:
+            return self.document.file_named(entry.file).read(entry.at, min(length, entry.stored))
+        return self.document.chain(index).head(self.document.payload(index), self.entries[index].size, length)
 
     def heads(self, length: int) -> Iterator[bytes | ZubretError]:
         plain = self.layout.methods.keys() == {"plain"} and not self.layout.payload.packed
         columns = (self.table.column(c) for c in ("at", "stored", "method", "file"))
         chains = (
-            {m: self.reading.chain(n) for n, m in reversed(list(enumerate(self.table.column("method"))))}
+            {m: self.document.chain(n) for n, m in reversed(list(enumerate(self.table.column("method"))))}
             if not plain
             else {}
         )
-        sources = {name: self.reading.file_named(name) for name in set(self.table.column("file"))}
-        whole = self.reading.column("head") is None
+        sources = {name: self.document.file_named(name) for name in set(self.table.column("file"))}
+        whole = self.document.column("head") is None
         for n, (at, stored, method, file) in enumerate(zip(*columns, strict=True)):
             try:
                 if whole and (plain or not chains[method]):
@@ -96,16 +97,22 @@ class DescribedArchive(Container):
                 next="Replace the archive as a whole.",
             )
         more = [self._packed(like, entry.content, entry.path) for entry in added]
-        return rebuild(self.reading, new, added=more, anew=anew)
+        return rebuild(self.document, new, added=more, anew=anew)
 
     def _packed(self, index: int, new: Source, path: str = "") -> NewItem:
         """New unpacked bytes as the entry stores them, by its own method."""
-        stored = self.reading.payload(index)
-        payload = self.reading.chain(index).packed(new, stored)
+        stored = self.document.payload(index)
+        payload = self.document.chain(index).packed(new, stored)
         return NewItem(payload, {"size": new.size}, new, path)
 
+    def stored(self, index: int) -> Source:
+        return self.document.payload(index)
+
+    def unpacked(self, part: str) -> Source:
+        return self.document.unpacked(part)
+
     def segments(self) -> list[Segment]:
-        return segments_of(self.reading)
+        return segments_of(self.document)
 
     @cached_property
     def _by_span(self) -> dict[tuple[str, int, int], list[int]]:
@@ -119,7 +126,7 @@ class DescribedArchive(Container):
         return [n for n in self._by_span[entry.file, entry.at, entry.stored] if n != index and entry.stored]
 
     def check(self, index: int) -> None:
-        check_item(self.reading, index, lambda: self.open(index))
+        check_item(self.document, index, lambda: self.open(index))
 
     def spans(self) -> Sequence[tuple[str, int, int]] | None:
         if self.layout.packed:
@@ -130,16 +137,16 @@ class DescribedArchive(Container):
         return self.table.column("path")[index]
 
     def is_plain(self, index: int) -> bool:
-        return not self.layout.packed and not self.reading.chain(index) and self.reading.column("head") is None
+        return not self.layout.packed and not self.document.chain(index) and self.document.column("head") is None
 
     def verify(self) -> None:
-        verify(self.reading)
+        verify(self.document)
 
     def companions(self) -> list[str]:
-        return [name for name in self.reading.files() if name]
+        return [name for name in self.document.files() if name]
 
     def sizes(self) -> Sequence[int]:
         return self.table.column("size")
 
     def index_pieces(self) -> list[tuple[int, int]]:
-        return index_pieces(self.reading)
+        return index_pieces(self.document)

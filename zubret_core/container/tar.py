@@ -126,6 +126,9 @@ class TarArchive(Container):
     def spans(self) -> Sequence[tuple[str, int, int]] | None:
         return None if self._packing else [("", e.at, e.stored) for e in self.entries]
 
+    def unpacked(self, part: str) -> Source:
+        return self.plain
+
     def is_plain(self, index: int) -> bool:
         return not self._packing
 

@@ -163,7 +163,7 @@ def try_keys(layout: Layout, source: Source, siblings: Siblings | None, ring: Se
 
 def evidence(archive: DescribedArchive) -> str:
     """What proves that an archive was opened with the right keys, in words; empty where nothing does."""
-    reading, found = archive.reading, []
+    reading, found = archive.document, []
     for place in reading.instances:
         if not _uses_key(place.region.packed) and not _uses_key(reading.layout.packed):
             continue
@@ -182,7 +182,7 @@ def evidence(archive: DescribedArchive) -> str:
 
 def _tested(archive: DescribedArchive) -> list[str]:
     """Evidence from payloads: their sums, or that they unpack."""
-    reading = archive.reading
+    reading = archive.document
     summed = any(sums_of(reading, ("unpacked",)))
     sizes = sorted((e.size, n) for n, e in enumerate(archive.entries) if e.size and _uses_key(_steps(archive, n)))
     done = 0
@@ -203,7 +203,7 @@ def _itself(source: Source) -> Source:
 
 
 def _steps(archive: DescribedArchive, n: int) -> list:
-    layout = archive.reading.layout
+    layout = archive.document.layout
     return [*layout.payload.packed, *layout.methods.get(archive.entries[n].method, [])]
 
 

@@ -8,6 +8,7 @@ all go this way.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -84,6 +85,15 @@ class Spot:
         if bank is None:
             raise gone(self.name, "The entry is no longer a bank.")
         return bank
+
+    @property
+    def reader(self) -> Container | Bank:
+        """What its bytes are read by: an archive, or a bank that stands by itself."""
+        if self.opened is not None and self.opened.kind != "file":
+            return self.opened
+        with suppress(ZubretError):
+            return self.bank
+        return self.archive
 
     def entry(self, index: int) -> Spot:
         """An entry of this archive, by its number."""

@@ -19,11 +19,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..bank import Bank, DescribedBank
+from ..bank import Bank
 from ..base import Cancelled, Format, Progress, ZubretError, silent, to_int16
 from ..base.pcm import snr_db
 from ..base.wording import spaced
-from ..container import Container, DescribedArchive, GameFolder, LaidOver
+from ..container import Container, GameFolder, LaidOver
 from ..layout import load_layout, read_layout, shipped_layouts
 from ..layout.checks.sums import rule_of, sum_is, sums_of
 from ..locate import Known, Spot, kind_of
@@ -157,7 +157,7 @@ class _FileProof:
         for ledger in self.ledgers[self.path]:
             part = ledger.data["part"]
             if part and tuple(map(tuple, ledger.data["inside"])) == inside:
-                a, b = (_unpacked(spot, part) for spot in (old, new))
+                a, b = (spot.reader.unpacked(part) for spot in (old, new))
                 self._account(ledger, a, b, f"{name if inside else ''}{'unpacked' if part == '*' else part}: ")
 
     def _kept(self, folder: str, name: str, inside: Steps) -> Ledger | None:
@@ -267,10 +267,10 @@ class _FileProof:
         if same is None:
             same = np.zeros(len(entries), bool)
             for k, n in enumerate(entries):
-                same[k] = same_bytes(_stored(a, n), _stored(b, n))
+                same[k] = same_bytes(a.stored(n), b.stored(n))
                 self.progress(0, 0, f"comparing {a.label(n)}")
-        elif isinstance(a, DescribedArchive) and isinstance(b, DescribedArchive):
-            heads = a.reading.column("head"), b.reading.column("head")
+        elif a.document and b.document:
+            heads = a.document.column("head"), b.document.column("head")
             if heads[0] is not None and heads[1] is not None:
                 same &= np.array([heads[0][n] == heads[1][n] for n in entries], bool)
         self.point(f"{prefix}untouched entries", wanted, f"{spaced(int(same.sum()))} identical")
@@ -350,25 +350,6 @@ class _FileProof:
 
 def _last(name: str) -> str:
     return name.rsplit(" › ", 1)[-1]
-
-
-def _stored(archive: Container, n: int) -> Source:
-    return archive.reading.payload(n) if isinstance(archive, DescribedArchive) else archive.open(n)
-
-
-def _unpacked(spot: Spot, part: str) -> Source:
-    """The unpacked bytes of a packed part, as this process reads them."""
-    opened: Any = spot.opened
-    if opened is None or opened.kind == "file":
-        opened = spot.bank
-    if isinstance(opened, DescribedArchive | DescribedBank):
-        if part == "*":
-            return opened.reading.source
-        instance = opened.reading.instance(part)
-        if instance is None:
-            raise ZubretError(f"The region {part} is not there any more.", file=spot.name, next="Rebuild again.")
-        return instance.content
-    return opened.plain
 
 
 def _shown(format: Format) -> str:

@@ -11,14 +11,11 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..bank import DescribedBank
 from ..base import ZubretError
-from ..container import DescribedArchive
 from ..layout import Document, read_layout
 from ..layout.checks.extents import extents_of
 from ..layout.document import Group, Instance, Slot
@@ -66,10 +63,9 @@ class _Moved:
 
 def suspects_of(spot: Spot, built: Built) -> list[Suspect]:
     """What is suspicious in a bank or an archive that a layout describes, once it is rebuilt so; nothing for others."""
-    opened: Any = vars(spot).get("bank") or spot.opened
-    if not isinstance(opened, DescribedBank | DescribedArchive):
+    old = spot.reader.document
+    if old is None:
         return []
-    old = opened.reading
 
     def beside(name: str) -> Source:
         return built.others[name].source if name in built.others else old.file_named(name)

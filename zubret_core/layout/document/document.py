@@ -99,6 +99,13 @@ class Document:
         """A region where it stands; None where the file does not have it."""
         return next((i for i in self.instances if i.region.name == region), None)
 
+    def unpacked(self, part: str) -> Source:
+        """The unpacked bytes of a packed region by its name, of a file that is packed as a whole by *."""
+        instance = self.instance(part)
+        if instance is None and part != "*":
+            raise ZubretError(f"The region {part} is not there any more.", file=self.file.name, next="Rebuild again.")
+        return instance.content if instance else self.source
+
     def error(
         self, what: str, instance: Instance, slot: Slot | None = None, row: int = 0, next: str = ""
     ) -> ZubretError:
