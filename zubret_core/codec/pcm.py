@@ -70,12 +70,13 @@ def _three_bytes(data, big, out):
 @njit(cache=True)
 def _to_three_bytes(samples, big, out):
     """The inverse of `_three_bytes`, to the nearest number, half to even."""
-    low, high = (2, 0) if big else (0, 2)
-    for n in range(len(samples)):
-        exact = np.float64(samples[n]) * 8388608.0
-        value = np.int64(np.rint(min(max(exact, -8388608.0), 8388607.0)))
-        at = 3 * n
-        out[at + low], out[at + 1], out[at + high] = value & 255, value >> 8 & 255, value >> 16 & 255
+    low, high = (np.uint64(2), np.uint64(0)) if big else (np.uint64(0), np.uint64(2))
+    at, scale = np.uint64(0), np.float32(8388608.0)  # scaling by a power of two is exact
+    least, most = np.float32(-8388608.0), np.float32(8388607.0)
+    for sample in samples:
+        value = np.int32(np.rint(min(max(sample * scale, least), most)))
+        out[at + low], out[at + np.uint64(1)], out[at + high] = value & 255, value >> 8 & 255, value >> 16 & 255
+        at += np.uint64(3)
 
 
 @dataclass(frozen=True)
