@@ -21,7 +21,7 @@ from standin.make import SOURCES
 from standin.music import PIECES, render
 from zubret_core.audio import Style
 from zubret_core.audio.waveform import write_waveform
-from zubret_core.bank import Stream
+from zubret_core.bank.base import OnePayload, Stream
 from zubret_core.base import Format
 from zubret_core.codec import codec_of, ogg, warm
 from zubret_core.codec.vorbis import facts_of
@@ -78,7 +78,7 @@ def _lines(folder: Path) -> Row:
     pcm = pcm[: 2 * rate]
     format = Format("ima-adpcm", rate, 1, len(pcm), None, 512)
     payload = BytesSource(codec_of(format).encode(pcm, format), "line")
-    stream = Stream(0, "1", "", format, 0, payload.size, payload.size, "", payload)
+    stream = Stream(0, "1", "", format, 0, payload.size, "", OnePayload(payload))
     items = [SoundItem(n, f"line {n}", format, f"{n % 20}/{n}.wav") for n in range(LINES)]
     had = folder / "had"
     had.mkdir()
