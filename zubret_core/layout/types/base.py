@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
@@ -70,7 +71,7 @@ class Cells:
         return self.length >= 0
 
 
-class FieldType:
+class FieldType(ABC):
     """One way to store a value.
 
     whole: it holds a whole number; carries: the kinds of values (of `terms`) that it can give without a value map.
@@ -79,30 +80,30 @@ class FieldType:
     whole = False
     carries: tuple[str, ...] = ()
 
+    @abstractmethod
     def width(self, field: FieldModel) -> int | None:
         """Bytes of the field where they are always the same, else None."""
-        raise NotImplementedError
 
     def fault(self, field: FieldModel) -> str:
         """What is wrong with the keys of such a field, in words; empty where nothing is."""
         return "has its own length; leave length, counted and ends out" if _ways(field) else ""
 
+    @abstractmethod
     def step(self, field: FieldModel, big: bool) -> Step:
         """How its end is found. A length that another field gives is put in by the scanner."""
-        raise NotImplementedError
 
+    @abstractmethod
     def decode(self, field: FieldModel, cells: Cells) -> Any:
         """The values: numbers as an array (int64, or uint64 for unsigned types of 64 bits; 0 where absent), others as a
         list."""
-        raise NotImplementedError
 
     def encode(self, field: FieldModel, values: Any, old: Sequence[bytes | None], big: bool) -> list[bytes]:
         """The content bytes of values; `old` is what stood there, in whose manner a type may write."""
-        raise NotImplementedError
+        raise TypeError(f"{type(self).__name__} holds nothing that is written")
 
     def limits(self, field: FieldModel) -> tuple[int, int]:
         """The lowest and the highest whole number that it holds."""
-        raise NotImplementedError
+        raise TypeError(f"{type(self).__name__} holds no whole number")
 
     def show(self, field: FieldModel, data: bytes, big: bool) -> str:
         """Its value for people."""
