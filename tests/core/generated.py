@@ -13,7 +13,7 @@ MARK = b"GZ"
 
 
 def leb(value: int) -> bytes:
-    """DWARF 5, section 7.6, figure 46."""
+    """DWARF 5, section 7.6, figure 46: the low seven bits of each byte, the highest set on all but the last."""
     out = b""
     while True:
         byte, value = value & 127, value >> 7

@@ -20,6 +20,7 @@ from zubret_core.base import Format, ZubretError
 from zubret_core.codec import codec_of
 from zubret_core.container import DescribedArchive
 from zubret_core.layout import layout_named, load_layout
+from zubret_core.layout.document.extent import Grid
 from zubret_core.layout.language.terms import MEANINGS, NUMBER, TEXT
 from zubret_core.layout.types import TYPES
 from zubret_core.rebuild import prove_in_new_process
@@ -302,6 +303,14 @@ class Told(SimpleTestCase):
         )
         there = DescribedArchive(layout, source(bytes_of(archive.rebuild({0: source(b"n" * 30)}).source)))
         self.assertEqual([e.at for e in there.entries], [8, 40])
+
+    def test_grids_that_meet_far_away_are_found_at_once(self):
+        """Units come from the file, so a hostile one must not make the search for a common place walk there step by step.
+        Expected by Euclid's algorithm for 6 and 10; the far one is checked by division."""
+        self.assertEqual(Grid(6, 5).joined(Grid(10, 1)), Grid(30, 11))
+        self.assertIsNone(Grid(6, 5).joined(Grid(10, 2)))
+        far = Grid(3, 1).joined(Grid(1 << 40, 5))
+        self.assertEqual((far.step, far.rest % 3, far.rest % (1 << 40)), (3 << 40, 1, 5))
 
     def test_an_error_of_a_bank_names_its_layout(self):
         text = edited(small_bell(), 36, "<I", 7)

@@ -8,6 +8,7 @@ from django.test import SimpleTestCase
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from tests.core.generated import leb
 from tests.support import bytes_of, problem_of, source
 from zubret_core.base import ZubretError
 from zubret_core.container import DescribedArchive, NewEntry
@@ -73,16 +74,6 @@ def texts(big: bool) -> list[Field]:
         Field("type: text, counted: varint", word, lambda v: bytes([len(v)]) + v.encode()),
         Field("type: varint", lambda rng: rng.choice((0, 127, 128, rng.getrandbits(40), (1 << 63) - 1)), leb),
     ]
-
-
-def leb(value: int) -> bytes:
-    """DWARF 5, section 7.6, figure 46: the low seven bits of each byte, the highest set on all but the last."""
-    out = b""
-    while True:
-        byte, value = value & 0x7F, value >> 7
-        if not value:
-            return out + bytes([byte])
-        out += bytes([byte | 0x80])
 
 
 class Shapes(SimpleTestCase):

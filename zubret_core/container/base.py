@@ -66,8 +66,9 @@ class NewEntry(NamedTuple):
 class Container(ABC):
     """An opened archive. Entries are known by their number in table order.
 
-    kind: zip, tar, iso, layout, or file for a loose one; document: what a layout reads there, if one does; labels: names from a name list, by the paths that the archive
-    has; hashed: it has hashes instead of names; skipped: members that are no files, with the reason.
+    kind: zip, tar, iso, layout, or file for a loose one; document: what a layout reads there, if one does; labels: names
+    from a name list, by the paths that the archive has; hashed: it has hashes instead of names; skipped: members that are
+    no files, with the reason.
     """
 
     kind: str

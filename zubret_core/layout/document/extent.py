@@ -45,11 +45,9 @@ class Grid(NamedTuple):
         common = math.gcd(self.step, other.step)
         if (self.rest - other.rest) % common:
             return None
-        step = self.step // common * other.step
-        at = self.rest
-        while at % other.step != other.rest:
-            at += self.step
-        return Grid(step, at % step)
+        turns = other.step // common  # the Chinese remainder theorem
+        steps = (other.rest - self.rest) // common * pow(self.step // common, -1, turns) % turns
+        return Grid(self.step * turns, self.rest + steps * self.step)
 
 
 @dataclass
