@@ -73,13 +73,13 @@ def same_bytes(one: Source, other: Source) -> bool:
 
 
 class BytesSource(Source):
-    """Bytes in memory."""
+    """Bytes in memory; of a view only what is read is copied."""
 
-    def __init__(self, data: bytes, name: str = "bytes"):
+    def __init__(self, data: bytes | memoryview, name: str = "bytes"):
         self.name, self.data, self.size = name, data, len(data)
 
     def _read(self, at: int, length: int) -> bytes:
-        return self.data[at : at + length]
+        return bytes(self.data[at : at + length])
 
 
 class FillSource(Source):

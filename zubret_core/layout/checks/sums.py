@@ -140,6 +140,8 @@ def covered(document: Document, instance: Instance, slot: Slot, row: int) -> Sou
         if other is None:
             return None
         source = other.content
+        if source.size == len(other.records.data):  # they are in memory already
+            source = BytesSource(other.records.data.data, source.name)
         at = at if other is instance else -1
     return source if how.blank is None else blanked(source, at, length, how.blank)
 

@@ -217,7 +217,7 @@ class Document:
         key = ("array", what)
         if key not in self._columns:
             found = self._column(what) if what not in self._columns else self._columns[what]
-            self._columns[key] = np.array([] if found is None else found).astype(np.int64, copy=False).reshape(-1)
+            self._columns[key] = np.asarray([] if found is None else found).astype(np.int64, copy=False).reshape(-1)
         return self._columns[key]
 
     def _column(self, what: str) -> Any:

@@ -33,7 +33,7 @@ def paths_of(document: Described) -> list[str]:
     names = given if given is not None else document.tied("name")
     if names is None:
         return [str(v) for v in document.tied("id") or []]
-    names = ["" if n is None else n for n in names] if None in names else names
+    names = names if all(names) else ["" if n is None else n for n in names]
     folders = document.tied("folder")
     by_range = _folder_ranges(document)
     if folders is None and by_range is None:

@@ -216,7 +216,7 @@ def scaled(slot: Slot, stored: NDArray, line: Line, scope: Scope) -> NDArray:
     if most + 2 * int(np.abs(line.den).max()) >= 1 << 63:
         row = int(np.argmax(np.abs(stored.astype(np.float64))))
         raise scope.fail(f"The number {int(stored[row]):,} is beyond 64 bits here.", slot, row)
-    return _applied(slot, stored.astype(np.int64), line, scope)
+    return _applied(slot, stored.astype(np.int64, copy=False), line, scope)
 
 
 def _applied(slot: Slot, wide: NDArray, line: Line, scope: Scope) -> NDArray:

@@ -64,6 +64,14 @@ class Cells:
         pairs = zip(self.at.tolist(), self.length.tolist(), strict=True)
         return [blob[a : a + n] if n >= 0 else None for a, n in pairs]
 
+    def spans(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """(records,) places in data, and bytes there; -1 where a cell is absent."""
+        if self.at is not None and self.length is not None:
+            return self.at, self.length
+        return self.first + self.stride * np.arange(self.count, dtype=np.int64), np.full(
+            self.count, self.width, np.int64
+        )
+
     def has(self) -> NDArray[np.bool_] | None:
         """Which records have the field; None where all do."""
         if self.length is None or (self.length >= 0).all():

@@ -41,9 +41,10 @@ class Text(_Lengthy):
     carries = (TEXT,)
 
     def decode(self, field: FieldModel, cells: Cells) -> list[str]:
-        if cells.at is None and cells.count > FEW and field.encoding in NARROW:
-            lines = np.empty(cells.count * (cells.width + 1), np.uint8)
-            used = int(_lines(cells.data, cells.first, cells.stride, cells.width, cells.count, lines))
+        if cells.count > FEW and field.encoding in NARROW:
+            at, length = cells.spans()
+            lines = np.empty(int(np.maximum(length, 0).sum()) + cells.count, np.uint8)
+            used = int(_lines(cells.data, at, length, lines))
             if used:
                 return lines[: used - 1].tobytes().decode(field.encoding, "surrogateescape").split("\n")
         return [decoded(data, field.encoding) if data else "" for data in cells.contents()]
@@ -90,16 +91,16 @@ class Align(FieldType):
 
 
 @njit(cache=True)
-def _lines(data: NDArray, first: int, stride: int, width: int, count: int, out: NDArray) -> np.uint64:
+def _lines(data: NDArray, ats: NDArray, lengths: NDArray, out: NDArray) -> np.uint64:
     """The cells up to their first zero, each with a line feed behind it: how many bytes of `out` they take. 0 where a cell
-    has a control character up to the line feed.
+    has a control character up to the line feed; an absent cell (length -1) is empty.
 
     All places are unsigned, which spares a test for negative ones at every byte.
     """
     used, one = np.uint64(0), np.uint64(1)
-    for cell in range(count):
-        at = np.uint64(first + cell * stride)
-        end = at + np.uint64(width)
+    for cell in range(len(ats)):
+        at = np.uint64(ats[cell])
+        end = at + np.uint64(max(0, lengths[cell]))
         while at < end and data[at] > 10:
             out[used] = data[at]
             used += one
