@@ -20,8 +20,11 @@ def main() -> None:
     import django
 
     django.setup()
+    from server.ready import make_ready
+
     from . import archives, codecs, ranges, rebuilds, sounds, surveys, tables
 
+    make_ready()  # as server and workers do
     parts = {
         "codec": codecs.rows,
         "sounds": sounds.rows,

@@ -17,7 +17,7 @@ from standin.music import PIECES, render
 from zubret_core.base import Format
 from zubret_core.base.format import frozen
 from zubret_core.base.pcm import snr_db
-from zubret_core.codec import codec_of, parameters_of, warm
+from zubret_core.codec import codec_of, parameters_of
 from zubret_core.codec.filter_adpcm import XA_FILTERS
 from zubret_core.source import BytesSource
 
@@ -178,7 +178,6 @@ def _text(value: object) -> str:
 
 
 def _measured() -> Iterator[tuple[Case, list[Row]]]:
-    warm()
     piece, _, _ = render(PIECES[1])
     pcm = np.resize(as_int16(piece), (RATE * SECONDS, 2))
     for case in cases(len(pcm)):

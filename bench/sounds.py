@@ -23,7 +23,7 @@ from zubret_core.audio import Style
 from zubret_core.audio.waveform import write_waveform
 from zubret_core.bank.base import OnePayload, Stream
 from zubret_core.base import Format
-from zubret_core.codec import codec_of, ogg, warm
+from zubret_core.codec import codec_of, ogg
 from zubret_core.codec.vorbis import facts_of
 from zubret_core.extract import SoundItem, export_sounds
 from zubret_core.source import BytesSource
@@ -36,7 +36,6 @@ STREAMS, LINES, LISTED = 1000, 2000, 5000
 
 def rows(folder: Path) -> Iterator[Row]:
     """All of it."""
-    warm()
     yield _rewrapping()
     yield _lines(folder)
     yield from _drawing(folder)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from importlib import import_module
 
 
 def main() -> None:
@@ -11,11 +12,11 @@ def main() -> None:
     import waitress
     from django.conf import settings
 
-    from zubret_core.codec import warm
-
+    from .ready import make_ready
     from .wsgi import application
 
-    warm()
+    import_module(settings.ROOT_URLCONF)  # else the first request does
+    make_ready()
     try:
         waitress.serve(
             application,

@@ -13,13 +13,12 @@ def main() -> None:
     django.setup()
     from django.core.management import call_command
 
-    from zubret_core.codec import warm
-
     from .jobs.heartbeat import show_signs
     from .jobs.models import Job
+    from .ready import make_ready
 
     queue = sys.argv[1]
-    warm()
+    make_ready()
     show_signs(queue)
     Job.objects.reap()
     call_command("db_worker", queue_name=queue, interval=0.1, startup_delay=False, verbosity=0)
