@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from functools import cached_property
 
+import numpy as np
+
 from ..base import ZubretError
 from ..layout import Document, Layout, NewItem, read_layout, rebuild
 from ..layout.checks.extents import index_pieces, segments_of
@@ -30,11 +32,12 @@ class DescribedArchive(Container):
 
     def _entries(self) -> EntryTable:
         document = self.document
-        stored = document.column("stored") or []
-        sizes = document.column("size")
-        if sizes is None:
-            heads = document.column("head")
-            sizes = [n + len(h or b"") for n, h in zip(stored, heads, strict=True)] if heads else stored
+        stored, heads, given = document.column("stored") or [], document.column("head"), document.tied("size")
+        sizes = stored
+        if given is None and heads:
+            sizes = [n + len(h or b"") for n, h in zip(stored, heads, strict=True)]
+        elif given is not None and not np.array_equal(given, document.tied("stored")):  # else nothing is packed
+            sizes = document.column("size") or []
         return EntryTable(
             document.column("path") or [],
             document.column("at") or [],

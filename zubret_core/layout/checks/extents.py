@@ -62,41 +62,47 @@ def _check_file(document: Document, name: str, items: NDArray, at: NDArray, stor
         n = int(np.argmax(bad))
         what = f"The payload at byte {at[n]:,} with {stored[n]:,} bytes leaves the file{shown} of {size:,} bytes."
         raise _fault(document, int(items[n]), what)
+    if not stored.all():  # an empty payload stands nowhere
+        has = stored > 0
+        items, at, stored = items[has], at[has], stored[has]
     for group in document.groups:
-        align = _alignment(document, group)
-        if not np.any(np.not_equal(align, 1)):
-            continue
-        mine = (items >= group.first) & (items < group.first + group.count) & (stored > 0)
-        steps = align if isinstance(align, int) else align[items[mine] - group.first]
-        off = at[mine] % steps != 0
-        if off.any():
-            n = int(np.argmax(off))
-            step = steps if isinstance(steps, int) else int(steps[n])
-            what = f"The payload at byte {at[mine][n]:,} is not aligned to {step:,} bytes."
-            raise _fault(document, int(items[mine][n]), what)
+        _check_alignment(document, group, items, at)
     _check_overlaps(document, name, items, at, stored)
 
 
+def _check_alignment(document: Document, group: Group, items: NDArray, at: NDArray) -> None:
+    align = _alignment(document, group)
+    if isinstance(align, int):
+        off = np.flatnonzero(at % align) if align > 1 else np.zeros(0, np.int64)
+        off = off[(items[off] >= group.first) & (items[off] < group.first + group.count)]
+    else:
+        here = np.flatnonzero((items >= group.first) & (items < group.first + group.count))
+        off = here[at[here] % align[items[here] - group.first] != 0]
+    if len(off):
+        n = int(off[0])
+        step = align if isinstance(align, int) else int(align[items[n] - group.first])
+        raise _fault(document, int(items[n]), f"The payload at byte {at[n]:,} is not aligned to {step:,} bytes.")
+
+
 def _check_overlaps(document: Document, name: str, items: NDArray, at: NDArray, stored: NDArray) -> None:
-    order = np.arange(len(at)) if (at[1:] > at[:-1]).all() else np.lexsort((stored, at))
-    order = order[stored[order] > 0]
-    starts, lengths = at[order], stored[order]
-    shared = (starts[1:] == starts[:-1]) & (lengths[1:] == lengths[:-1])
-    cut = ~shared & (starts[1:] < starts[:-1] + lengths[:-1])
+    if not (at[1:] > at[:-1]).all():
+        order = np.lexsort((stored, at))
+        items, at, stored = items[order], at[order], stored[order]
+    ends = at + stored
+    cut = at[1:] < ends[:-1]
+    if cut.any():
+        cut &= (at[1:] != at[:-1]) | (stored[1:] != stored[:-1])  # what is the same is shared
     if cut.any():
         n = int(np.argmax(cut))
-        raise _fault(
-            document,
-            int(items[order[n + 1]]),
-            f"The payload at byte {starts[n + 1]:,} begins inside the payload at byte {starts[n]:,} "
-            f"with {lengths[n]:,} bytes.",
+        what = (
+            f"The payload at byte {at[n + 1]:,} begins inside the payload at byte {at[n]:,} with {stored[n]:,} bytes."
         )
+        raise _fault(document, int(items[n + 1]), what)
     for instance in document.instances:
         if instance.file != name or instance.body is not None or not instance.stored:
             continue
-        inside = (at < instance.at + instance.stored) & (at + stored > instance.at) & (stored > 0)
-        if inside.any():
-            n = int(np.argmax(inside))
+        n = int(np.searchsorted(ends, instance.at, "right"))
+        if n < len(at) and at[n] < instance.at + instance.stored:
             what = f"The payload at byte {at[n]:,} covers region {instance.name} at byte {instance.at:,}."
             raise _fault(document, int(items[n]), what)
 

@@ -46,7 +46,7 @@ class Text(_Lengthy):
             lines = np.empty(int(np.maximum(length, 0).sum()) + cells.count, np.uint8)
             used = int(_lines(cells.data, at, length, lines))
             if used:
-                return lines[: used - 1].tobytes().decode(field.encoding, "surrogateescape").split("\n")
+                return str(lines[: used - 1].data, field.encoding, "surrogateescape").split("\n")
         return [decoded(data, field.encoding) if data else "" for data in cells.contents()]
 
     def encode(self, field: FieldModel, values: Sequence, old: Sequence[bytes | None], big: bool) -> list[bytes]:
