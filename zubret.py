@@ -340,6 +340,7 @@ def prepare_tools() -> None:
 def bench(rest: list[str]) -> None:
     """measure speed and memory as ratios to named libraries"""
     prepare_python("requirements-dev.txt")
+    prepare_web()
     prepare_tools()
     env = environment(data_home() / "bench")
     migrate(env)
