@@ -14,13 +14,18 @@ import subprocess
 import sys
 import time
 import urllib.request
+import webbrowser
 from pathlib import Path
+
+from server.lock import held_by, hold
 
 ROOT = Path(__file__).resolve().parent
 VENV = Path(os.environ.get("ZUBRET_VENV") or ROOT / ".venv")
 WEB = ROOT / "web"
 PYTHON = VENV / ("Scripts/python.exe" if os.name == "nt" else "bin/python")
 OLDEST_PYTHON, OLDEST_NODE = (3, 11), (20, 19)
+ENDING = 3.0
+"""Seconds for which one that is ending may still be in the way."""
 
 
 def say(text: str) -> None:
@@ -137,13 +142,38 @@ def port() -> int:
     text = os.environ.get("ZUBRET_PORT", "8377")
     if not text.isdigit() or not 0 < int(text) < 65536:
         stop(f'ZUBRET_PORT is "{text}"; it must be a number from 1 to 65535.')
+    until = time.monotonic() + ENDING
+    while not is_free(int(text)):
+        if time.monotonic() > until:
+            stop(f"port {text} is in use. Set ZUBRET_PORT to another number, then start again.")
+        time.sleep(0.1)
+    return int(text)
+
+
+def is_free(number: int) -> bool:
     with socket.socket() as probe:
         probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
-            probe.bind(("127.0.0.1", int(text)))
+            probe.bind(("127.0.0.1", number))
         except OSError:
-            stop(f"port {text} is in use. Set ZUBRET_PORT to another number, then start again.")
-    return int(text)
+            return False
+    return True
+
+
+def only_one(data: Path) -> None:
+    """Hold the data folder; where another Zubret does, lead to that one and end."""
+    data.mkdir(parents=True, exist_ok=True)
+    place = data / "launcher.lock"
+    address = f"http://127.0.0.1:{os.environ.get('ZUBRET_PORT', '8377')}"
+    if hold(place, address, ENDING) is not None:
+        return
+    other = held_by(place) or address
+    if not healthy(other):
+        stop(f"another Zubret is starting or stopping on {data} ({other}). Try again in a moment.")
+    say(f"Zubret is running already on {data}: {other}")
+    if sys.stdout.isatty():
+        webbrowser.open(other)
+    sys.exit(0)
 
 
 PARTS = {
@@ -165,7 +195,9 @@ class Parts:
     def start(self, name: str) -> None:
         # A group of its own: Ctrl-C reaches the launcher, which stops all parts in order.
         own = {"creationflags": 0x200} if os.name == "nt" else {"start_new_session": True}
-        self.running[name] = subprocess.Popen([str(PYTHON), *PARTS[name]], cwd=ROOT, env=self.env, **own)
+        # It reads its input to the end, which comes when the launcher ends, however it ends.
+        part = subprocess.Popen([str(PYTHON), *PARTS[name]], cwd=ROOT, env=self.env, stdin=subprocess.PIPE, **own)
+        self.running[name] = part
 
     def watch(self) -> None:
         """Until the server ends, or a worker keeps dying."""
@@ -207,8 +239,10 @@ def serve(env: dict[str, str], number: int) -> None:
     """Start all parts, print the address when they are up, stop them on Ctrl-C."""
     address = f"http://127.0.0.1:{number}"
     compile_decoders(env)
-    parts = Parts({**env, "ZUBRET_PORT": str(number)})
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    parts = Parts({**env, "ZUBRET_PORT": str(number), "ZUBRET_LAUNCHED": "1"})
+    for name in ("SIGTERM", "SIGHUP"):  # the second where a terminal is closed
+        if hasattr(signal, name):
+            signal.signal(getattr(signal, name), lambda *_: sys.exit(0))
     try:
         for name in PARTS:
             parts.start(name)
@@ -248,6 +282,7 @@ def migrate(env: dict[str, str]) -> None:
 
 def run() -> None:
     """start Zubret on your own games"""
+    only_one(data_home() / "run")
     number = port()
     prepare_python()
     prepare_web()
@@ -258,6 +293,7 @@ def run() -> None:
 
 def demo() -> None:
     """start Zubret with a made-up game to try it on"""
+    only_one(data_home() / "demo" / "zubret")
     number = port()
     prepare_python()
     prepare_web()
@@ -279,6 +315,7 @@ def demo() -> None:
 
 def dev() -> None:
     """run, with the screens rebuilt as you edit them"""
+    only_one(data_home() / "dev")
     number = port()
     prepare_python("requirements-dev.txt")
     prepare_node_modules()
@@ -297,7 +334,7 @@ def test(rest: list[str]) -> None:
     prepare_web()
     prepare_node_modules()
     prepare_tools()
-    env = {**environment(data_home() / "test"), "ZUBRET_TASKS": "django_tasks.backends.immediate.ImmediateBackend"}
+    env = {**environment(data_home() / "test"), "ZUBRET_JOBS": "at once"}
     command([PYTHON, "-m", "tests.checks"], cwd=ROOT, env=env)
     compile_decoders(env)
     # The runner's code is ours too; exec keeps its closing lines last.

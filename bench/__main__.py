@@ -13,7 +13,7 @@ import tempfile
 from pathlib import Path
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
-os.environ["ZUBRET_TASKS"] = "django_tasks.backends.immediate.ImmediateBackend"
+os.environ["ZUBRET_JOBS"] = "at once"
 
 
 def main() -> None:

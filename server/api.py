@@ -12,8 +12,8 @@ from zubret_core.base import ZubretError
 from .games.api import router as games
 from .games.sounds_api import router as sounds
 from .games.work_api import router as more
+from .jobs.alive import workers_alive
 from .jobs.api import router as jobs
-from .jobs.heartbeat import workers_alive
 from .layouts.api import router as layouts
 from .layouts.unknown_api import router as unknown
 from .mods.api import router as mods

@@ -12,9 +12,10 @@ def main() -> None:
     import waitress
     from django.conf import settings
 
-    from .ready import make_ready
+    from .ready import end_with_launcher, make_ready
     from .wsgi import application
 
+    end_with_launcher()
     import_module(settings.ROOT_URLCONF)  # else the first request does
     make_ready()
     try:

@@ -38,8 +38,6 @@ SECRET_KEY = _secret()
 DEBUG = False
 ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]"]
 INSTALLED_APPS = [
-    "django_tasks",
-    "django_tasks_db",
     "server.jobs",
     "server.games",
     "server.shelf",
@@ -69,12 +67,8 @@ DATABASES = {
         "TEST": {"NAME": DATA_DIR / "test.sqlite3"},
     }
 }
-TASKS = {
-    "default": {
-        "BACKEND": os.environ.get("ZUBRET_TASKS", "django_tasks_db.DatabaseBackend"),
-        "QUEUES": ["long", "quick", "background"],
-    }
-}
+JOBS_AT_ONCE = os.environ.get("ZUBRET_JOBS") == "at once"
+"""Jobs are done by the process that starts them, before it goes on: for tests and measurements."""
 USE_TZ = True
 TIME_ZONE = "UTC"
 LANGUAGE_CODE = "en"

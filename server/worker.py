@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import logging
 import os
+import signal
 import sys
+
+LOOK = 5.0
+"""Seconds after which a worker that nobody woke looks by itself."""
 
 
 def main() -> None:
@@ -11,17 +16,28 @@ def main() -> None:
     import django
 
     django.setup()
-    from django.core.management import call_command
+    from django.db import OperationalError
 
-    from .jobs.heartbeat import show_signs
-    from .jobs.models import Job
-    from .ready import make_ready
+    from .jobs.alive import Sign
+    from .jobs.run import patiently, reap, take
+    from .ready import end_with_launcher, make_ready
+    from .tidy import tidy_up
 
-    queue = sys.argv[1]
+    log = logging.getLogger("zubret.worker")
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    end_with_launcher()
     make_ready()
-    show_signs(queue)
-    Job.objects.reap()
-    call_command("db_worker", queue_name=queue, interval=0.1, startup_delay=False, verbosity=0)
+    sign = Sign(sys.argv[1])
+    if sys.argv[1] == "background":
+        patiently(tidy_up)
+    while True:
+        try:
+            reap()
+            if take(sys.argv[1], sign.name) is None:
+                sign.wait(LOOK)
+        except OperationalError as e:  # busy, or the disk is full: what waits goes on waiting
+            log.warning("the database: %s", e)
+            sign.wait(LOOK)
 
 
 if __name__ == "__main__":

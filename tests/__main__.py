@@ -4,7 +4,7 @@ import os
 import sys
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
-os.environ.setdefault("ZUBRET_TASKS", "django_tasks.backends.immediate.ImmediateBackend")
+os.environ.setdefault("ZUBRET_JOBS", "at once")
 
 import django
 from django.test.runner import DiscoverRunner

@@ -9,6 +9,7 @@ from ninja import Router, Schema
 
 from ..errors import one
 from ..jobs.api import JobOut, ProblemOut
+from ..tidy import forget
 from . import services
 from .models import Game
 from .route import route_of
@@ -133,7 +134,7 @@ def add_game(request: HttpRequest, data: GameIn):
 @router.delete("/games/{int:game_id}", response={204: None})
 def remove_game(request: HttpRequest, game_id: int):
     """Forget a game with its surveys and mods. The game's folder is not touched."""
-    one(Game.objects.all(), game_id).delete()
+    forget(one(Game.objects.all(), game_id))
     return 204, None
 
 

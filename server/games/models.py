@@ -5,14 +5,26 @@ from __future__ import annotations
 from django.db import models
 
 
+class KnownGames(models.Manager["Game"]):
+    """The games that were not forgotten."""
+
+    def get_queryset(self) -> models.QuerySet[Game]:
+        return super().get_queryset().filter(forgotten__isnull=True)
+
+
 class Game(models.Model):
-    """A registered game folder. `player` names the program that can play it for a trial run."""
+    """A registered game folder. `player` names the program that can play it for a trial run; `forgotten`: since when it
+    is in no list any more, until its rows are gone, too."""
 
     name = models.CharField(max_length=200)
     folder = models.CharField(max_length=2000, unique=True)
     player = models.CharField(max_length=20, default="", blank=True)
     build = models.CharField(max_length=60, default="", blank=True)
     added = models.DateTimeField(auto_now_add=True)
+    forgotten = models.DateTimeField(null=True)
+
+    objects = KnownGames()
+    everything = models.Manager["Game"]()
 
     def __str__(self) -> str:
         return self.name

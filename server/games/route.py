@@ -12,7 +12,6 @@ EMPTY, HALF, FULL = "empty", "half", "full"
 
 def route_of(game: Game) -> list[dict[str, str]]:
     """key, name, dot and text of Survey, Locate, Swap and Rebuild."""
-    Job.objects.reap()
     survey = game.current_survey()
     open_jobs = set(Job.objects.filter(game=game, state__in=Job.OPEN).values_list("kind", flat=True))
     seen = survey.seen.filter(archive__isnull=False, inside=False) if survey else SurveyFile.objects.none()

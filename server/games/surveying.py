@@ -36,27 +36,29 @@ def start_survey(game: Game, label: str = "", changed: bool = False) -> Job:
     changed: keys or names are not what they were, so that a survey that has begun may have used the old ones; another
     follows it.
     """
-    Job.objects.reap()
-    states = [Job.WAITING] if changed else Job.OPEN
-    running = Job.objects.filter(game=game, kind="survey", state__in=states).first()
-    return running or start("survey", f"Survey of {game.name}", game, label=label)
+    joins = (Job.WAITING,) if changed else Job.OPEN
+    return start("survey", f"Survey of {game.name}", game, joins, label=label)
 
 
-@work("survey", "long")
+def _settle(job: Job) -> None:
+    """A survey that was done counts from now on; of one that was not, nothing stays."""
+    if job.state != Job.DONE:
+        Survey.objects.filter(game=job.game_id, finished__isnull=True).delete()
+        return
+    row = Survey.objects.select_related("game").get(pk=job.result["survey"])
+    row.finished, row.files, row.bytes = timezone.now(), job.result["files"], job.result["bytes"]
+    row.save()
+    if Archive.objects.filter(seen_in__survey=row, digested=False, complete=True, error__isnull=True).exists():
+        start("digest", f"Contents of {row.game.name}", row.game, survey=row.pk)
+
+
+@work("survey", "long", _settle)
 def survey(job: Job, progress: Progress) -> dict[str, Any]:
     """Read the game's folder; archives that are known by path, size, time and index are not read again."""
     game = job.game
     assert game is not None
     row = Survey.objects.create(game=game, label=job.args.get("label", ""))
-    try:
-        done = _Survey(game, row, progress).run()
-        Survey.objects.filter(pk=row.pk).update(finished=timezone.now(), **done)
-    except BaseException:
-        row.delete()
-        raise
-    if Archive.objects.filter(seen_in__survey=row, digested=False, complete=True, error__isnull=True).exists():
-        start("digest", f"Contents of {game.name}", game, survey=row.pk)
-    return {"survey": row.pk, "files": done["files"]}
+    return {"survey": row.pk, **_Survey(game, row, progress).run()}
 
 
 class _Survey:

@@ -11,6 +11,7 @@ from ..errors import one, stopped
 from ..jobs.api import JobOut
 from ..jobs.models import Job
 from ..shelf.filters import Filter
+from ..tidy import tidy_up
 from . import changes, keyring, sounds_out, taking_out
 from .models import ExportFolder, Game, Key, NameList, Survey
 from .surveying import start_survey
@@ -212,6 +213,7 @@ def forget_survey(request: HttpRequest, survey_id: int):
     if survey == survey.game.current_survey():
         raise stopped(409, "This is the newest survey.", "Survey again first, or forget the game.")
     survey.delete()
+    tidy_up()
     return 204, None
 
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 from datetime import datetime
 
 from django.http import HttpRequest
-from django.utils import timezone
 from ninja import Router, Schema
 
 from ..errors import one
 from .models import Job
+from .run import cancel
 
 router = Router()
 
@@ -43,7 +43,6 @@ class JobOut(Schema):
 @router.get("/jobs", response=list[JobOut])
 def list_jobs(request: HttpRequest, open: bool = False):
     """The newest jobs; with `open` only those that wait or run."""
-    Job.objects.reap()
     jobs = Job.objects.order_by("-id")
     return jobs.filter(state__in=Job.OPEN)[:50] if open else jobs[:50]
 
@@ -51,7 +50,6 @@ def list_jobs(request: HttpRequest, open: bool = False):
 @router.get("/jobs/{int:job_id}", response=JobOut)
 def get_job(request: HttpRequest, job_id: int):
     """One job."""
-    Job.objects.reap()
     return one(Job.objects.all(), job_id)
 
 
@@ -59,7 +57,6 @@ def get_job(request: HttpRequest, job_id: int):
 def cancel_job(request: HttpRequest, job_id: int):
     """Ask a job to stop; one that has not begun ends at once."""
     job = one(Job.objects.all(), job_id)
-    Job.objects.filter(pk=job_id, state=Job.WAITING).update(state=Job.CANCELLED, cancel=True, finished=timezone.now())
-    Job.objects.filter(pk=job_id, state=Job.RUNNING).update(cancel=True)
+    cancel(job)
     job.refresh_from_db()
     return job

@@ -1,105 +1,180 @@
-"""Starting jobs, and doing them in the worker."""
+"""Starting jobs, doing them, and ending them: however a job ends, all that waited for it is settled in the same moment.
+
+A row of Job is all that there is of a job: the workers take the waiting rows of their queue, the oldest first.
+"""
 
 from __future__ import annotations
 
 import logging
-import threading
 import time
 from collections.abc import Callable
-from typing import Any
+from typing import Any, NamedTuple, TypeVar
 
-from django.db import close_old_connections, connection, transaction
+from django.conf import settings
+from django.db import OperationalError, close_old_connections, transaction
 from django.utils import timezone
-from django_tasks import task
 
 from zubret_core.base import Cancelled, Progress, ZubretError
 
-from .heartbeat import EVERY
+from .alive import lives, wake
 from .models import Job
 
 log = logging.getLogger("zubret.jobs")
+T = TypeVar("T")
 Work = Callable[[Job, Progress], dict[str, Any]]
-_kinds: dict[str, tuple[Work, str]] = {}
+Settle = Callable[[Job], None]
+
+CUT_OFF = {
+    "what": "The work was cut off: the process that did it ended.",
+    "where": "",
+    "next": "Start it again.",
+}
 
 
-def work(kind: str, queue: str) -> Callable[[Work], Work]:
-    """Register a function as the work of a kind of job; it returns the job's result."""
+def _nothing(job: Job) -> None:
+    """Of a kind for which no rows wait."""
+
+
+class Kind(NamedTuple):
+    """What a kind of job does; settle: puts right all rows that waited for the job, within the transaction that ends it."""
+
+    work: Work
+    queue: str
+    settle: Settle
+
+
+_kinds: dict[str, Kind] = {}
+
+
+def work(kind: str, queue: str, settle: Settle = _nothing) -> Callable[[Work], Work]:
+    """Register a function as the work of a kind of job; it returns the job's result.
+
+    `settle` is called with the job in its last state (with its result or its error), once for every job that has
+    begun or was cancelled before.
+    """
 
     def register(function: Work) -> Work:
-        _kinds[kind] = function, queue
+        _kinds[kind] = Kind(function, queue, settle)
         return function
 
     return register
 
 
-def start(kind: str, title: str, game=None, **args: Any) -> Job:
-    """A new job, handed to the worker as soon as the row can be seen."""
-    job = Job.objects.create(kind=kind, title=title, game=game, args=args)
-    transaction.on_commit(lambda: run.using(queue_name=_kinds[kind][1]).enqueue(job.pk))
+def start(kind: str, title: str, game=None, joins: tuple[str, ...] = (), **args: Any) -> Job:
+    """A new job, handed to the worker as soon as the row can be seen.
+
+    joins: states in which a job of this kind of the same game takes its place; that one is given back.
+    """
+    with transaction.atomic():
+        running = Job.objects.filter(kind=kind, game=game, state__in=joins, cancel=False).order_by("pk").first()
+        if running:
+            return running
+        job = Job.objects.create(kind=kind, title=title, game=game, args=args)
+    transaction.on_commit(lambda: _hand_over(job))
     return job
 
 
-@task(queue_name="long")
-def run(job_id: int) -> None:
-    """Do one job: lease and heartbeat, progress, cancel, and every outcome into its row."""
-    began = Job.objects.filter(pk=job_id, state=Job.WAITING, cancel=False).update(
-        state=Job.RUNNING, started=timezone.now(), lease_until=Job.new_lease()
+def _hand_over(job: Job) -> None:
+    if settings.JOBS_AT_ONCE:
+        begin(job.pk, "")
+    else:
+        wake(_kinds[job.kind].queue)
+
+
+def take(queue: str, worker: str) -> int | None:
+    """Do the oldest waiting job of a queue; its number, None where there is none."""
+    kinds = [kind for kind, what in _kinds.items() if what.queue == queue]
+    number = Job.objects.filter(state=Job.WAITING, kind__in=kinds).order_by("pk").values_list("pk", flat=True).first()
+    if number is not None:
+        begin(number, worker)
+    return number
+
+
+def begin(number: int, worker: str) -> None:
+    """Do one job, unless it has been begun or cancelled: progress, cancel, and every outcome into its row."""
+    began = Job.objects.filter(pk=number, state=Job.WAITING).update(
+        state=Job.RUNNING, started=timezone.now(), worker=worker
     )
     if not began:
         return
-    job = Job.objects.get(pk=job_id)
-    stop = threading.Event()
-    heart = threading.Thread(target=_heartbeat, args=(job_id, stop), daemon=True)
-    heart.start()
+    job = Job.objects.select_related("game").get(pk=number)
     try:
-        result = _kinds[job.kind][0](job, _Reporter(job_id))
-        _finish(job, Job.DONE, result=result)
+        result = _kinds[job.kind].work(job, _Reporter(number))
     except Cancelled:
-        job.refresh_from_db()
-        job.clean_up()
-        _finish(job, Job.CANCELLED)
+        end(job, Job.CANCELLED)
     except ZubretError as e:
-        job.refresh_from_db()
-        job.clean_up()
-        _finish(job, Job.FAILED, error=e.as_dict())
-    except Exception as e:  # a fault of ours: the row must not stay "running"
-        log.exception("job %s failed", job_id)
-        job.refresh_from_db()
-        job.clean_up()
+        end(job, Job.FAILED, error=e.as_dict())
+    except Exception as e:  # a fault of ours
+        log.exception("job %s failed", number)
         what = f"Zubret made a mistake here ({type(e).__name__}: {e})."
-        _finish(job, Job.FAILED, error={"what": what, "where": job.kind, "next": "Try again; the log has the details."})
-    finally:
-        stop.set()
-        heart.join()
+        end(job, Job.FAILED, error={"what": what, "where": job.kind, "next": "Try again; the log has the details."})
+    except BaseException:
+        end(job, Job.CUT_OFF, error=CUT_OFF)
+        raise
+    else:
+        end(job, Job.DONE, result=result)
 
 
-def _finish(job: Job, state: str, **values: Any) -> None:
-    Job.objects.filter(pk=job.pk, state=Job.RUNNING).update(state=state, finished=timezone.now(), note="", **values)
+def end(job: Job, state: str, was: str = Job.RUNNING, **values: Any) -> bool:
+    """Remove what a job left half-written, write down how it ended, and settle what waited for it, the last two in one
+    transaction. False, and nothing done, where its state is not the one that it `was` in."""
+
+    def written() -> bool:
+        with transaction.atomic():
+            rows = Job.objects.filter(pk=job.pk, state=was)
+            if not rows.update(state=state, finished=timezone.now(), note="", **values):
+                return False
+            job.refresh_from_db()
+            _kinds[job.kind].settle(job)
+            return True
+
+    left = patiently(Job.objects.filter(pk=job.pk, state=was).first)
+    if left is None:
+        return False
+    if state != Job.DONE:
+        left.clean_up()
+    return patiently(written)
 
 
-def _heartbeat(job_id: int, stop: threading.Event) -> None:
-    while not stop.wait(EVERY):
+def cancel(job: Job) -> None:
+    """Ask a job to stop; one that has not begun ends at once."""
+    if not end(job, Job.CANCELLED, Job.WAITING):
+        Job.objects.filter(pk=job.pk, state=Job.RUNNING).update(cancel=True)
+
+
+def patiently(what: Callable[[], T]) -> T:
+    """Do something in the database that has to be done, again and again while it is busy or the disk is full."""
+    told = False
+    while True:
         try:
-            Job.objects.filter(pk=job_id, state=Job.RUNNING).update(lease_until=Job.new_lease())
-        except Exception:  # a busy database is tried again at the next beat
-            log.warning("no heartbeat for job %s", job_id)
-        finally:
+            return what()
+        except OperationalError as e:
+            if not told:
+                log.warning("waiting for the database: %s", e)
+            told = True
             close_old_connections()
-    connection.close()
+            time.sleep(1)
+
+
+def reap() -> None:
+    """End the jobs whose workers do not live any more."""
+    for job in Job.objects.filter(state=Job.RUNNING).exclude(worker=""):
+        if not lives(job.worker):
+            end(job, Job.CUT_OFF, error=CUT_OFF)
 
 
 class _Reporter:
     """The progress callback of a job: at most four writes a second; raises Cancelled when asked to."""
 
-    def __init__(self, job_id: int):
-        self.job_id, self.last = job_id, 0.0
+    def __init__(self, number: int):
+        self.number, self.last = number, 0.0
 
     def __call__(self, done: int, total: int, note: str) -> None:
         now = time.monotonic()
         if now - self.last < 0.25:
             return
         self.last = now
-        rows = Job.objects.filter(pk=self.job_id)
+        rows = Job.objects.filter(pk=self.number)
         state = rows.values_list("cancel", "state").first()
         if state is None or state[0] or state[1] != Job.RUNNING:
             raise Cancelled

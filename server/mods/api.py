@@ -408,7 +408,6 @@ def rebuild(request: HttpRequest, mod_id: int, data: RebuildIn):
 @router.get("/mods/{int:mod_id}/build", response=BuildOut | None)
 def latest_build(request: HttpRequest, mod_id: int):
     """The newest rebuild of a mod, or null."""
-    rebuilding.forget_cut_off_builds()
     mod = one(Mod.objects.all(), mod_id)
     build = mod.builds.order_by("-id").first()
     return _build_out(build) if build else None

@@ -12,6 +12,7 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 
 from django.conf import settings
+from django.db import transaction
 
 from zubret_core.base import Format, Progress, ZubretError
 from zubret_core.container import GameFolder
@@ -94,16 +95,28 @@ def _note(plan: FilePlan) -> str:
 
 
 def start_rebuild(mod: Mod, tight: bool, deep: bool = False) -> Job:
-    """Rebuild as a job; refused while one runs or a swap is not ready."""
-    Job.objects.reap()
-    if Job.objects.filter(game=mod.game, kind="rebuild", state__in=Job.OPEN).exists():
-        raise stopped(409, "A rebuild of this game is already running.", "Wait for it, or cancel it under Jobs.")
+    """Rebuild as a job; one that has been asked for already, and is the same, takes its place. Refused while another
+    one of this game runs, or a swap is not ready."""
     if not mod.made_of() or mod.live_swaps().exclude(state=Swap.READY).exists():
         plan_of(mod, tight)
-    return start("rebuild", f"Rebuild of {mod.name}", mod.game, mod=mod.pk, tight=tight, deep=deep)
+    wanted = {"mod": mod.pk, "tight": tight, "deep": deep}
+    job = start("rebuild", f"Rebuild of {mod.name}", mod.game, Job.OPEN, **wanted)
+    if {k: job.args[k] for k in wanted} != wanted:
+        raise stopped(409, "A rebuild of this game is already running.", "Wait for it, or cancel it under Jobs.")
+    return job
 
 
-@work("rebuild", "long")
+def _settle(job: Job) -> None:
+    """A build is proved in the same moment in which its job is done; of any other nothing stays."""
+    builds = Build.objects.filter(pk=job.args.get("build"))
+    if job.state != Job.DONE:
+        builds.delete()
+        return
+    builds.update(state=job.result["state"])
+    transaction.on_commit(lambda: _forget_older(builds.select_related("mod").get()))
+
+
+@work("rebuild", "long", _settle)
 def rebuild(job: Job, progress: Progress) -> dict[str, Any]:
     """Plan, write below the data folder, prove in a new process."""
     mod = Mod.objects.select_related("game").get(pk=job.args["mod"])
@@ -113,18 +126,12 @@ def rebuild(job: Job, progress: Progress) -> dict[str, Any]:
     build = Build.objects.create(mod=mod, tight=tight, made_of=made_of, files=plan_out(plans))
     out = build_folder(build)
     Job.objects.filter(pk=job.pk).update(scratch=str(out), args={**job.args, "build": build.pk})
-    try:
-        with Prover() as prover:
-            write_plan(plans, out, progress)
-            Build.objects.filter(pk=build.pk).update(state=Build.PROVING)
-            points = prover.prove(_expected(mod, out, plans, bool(job.args["deep"])), progress)
-    except BaseException:
-        build.delete()
-        raise
-    state = Build.PROVED if all(p.ok for p in points) else Build.FAILED
-    Build.objects.filter(pk=build.pk).update(state=state, proof=[asdict(p) for p in points])
-    _forget_older(build)
-    return {"build": build.pk, "state": state}
+    with Prover() as prover:
+        write_plan(plans, out, progress)
+        Build.objects.filter(pk=build.pk).update(state=Build.PROVING)
+        points = prover.prove(_expected(mod, out, plans, bool(job.args["deep"])), progress)
+    Build.objects.filter(pk=build.pk).update(proof=[asdict(p) for p in points])
+    return {"build": build.pk, "state": Build.PROVED if all(p.ok for p in points) else Build.FAILED}
 
 
 def _expected(mod: Mod, out: Path, plans: list[FilePlan], deep: bool) -> dict[str, Any]:
@@ -151,13 +158,6 @@ def _forget_older(build: Build) -> None:
             trial_file(trial).unlink(missing_ok=True)
         shutil.rmtree(build_folder(old), ignore_errors=True)
         old.delete()
-
-
-def forget_cut_off_builds() -> None:
-    """Remove the rows of builds whose job ended without finishing them."""
-    for job in Job.objects.filter(kind="rebuild", state=Job.CUT_OFF):
-        number = job.args.get("build")
-        Build.objects.filter(pk=number, state__in=(Build.WRITING, Build.PROVING)).delete()
 
 
 def start_trial(build: Build, swap: Swap, loops: int) -> tuple[Trial, Job]:
@@ -187,7 +187,12 @@ def _cue(mod: Mod, swap: Swap) -> str:
     return "/".join(["hold", *inside, row.bank.entry_path]) + f":{int(locator.stream_id)}"
 
 
-@work("trial", "long")
+def _settle_trial(job: Job) -> None:
+    """Of a trial run that came to no end nothing stays; its job says why."""
+    Trial.objects.filter(pk=job.args["trial"], played__isnull=True).delete()
+
+
+@work("trial", "long", _settle_trial)
 def trial_run(job: Job, progress: Progress) -> dict[str, Any]:
     """Run the stand-in game as a program; it answers with JSON and a WAV file."""
     trial = Trial.objects.select_related("build__mod__game").get(pk=job.args["trial"])

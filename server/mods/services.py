@@ -17,7 +17,7 @@ from django.utils import timezone
 from zubret_core.audio import level_dbfs, read_audio
 from zubret_core.audio.files import READABLE, file_format
 from zubret_core.audio.riff import Notes, notes_of
-from zubret_core.base import Cancelled, Format, Progress, ZubretError, to_int16
+from zubret_core.base import Format, Progress, ZubretError, to_int16
 from zubret_core.codec import CODECS, codec_of
 from zubret_core.container import LaidOver
 from zubret_core.source import FileSource, Source
@@ -33,6 +33,8 @@ from ..shelf.sound import Sound, open_original, opens
 from .entry_files import in_the_way
 from .models import Build, Mod, Swap, Trial
 from .uploads import kept_upload, mod_folder
+
+TRY_AGAIN = "Press Try again, or drop another file."
 
 
 def stream_row(swap: Swap) -> Stream | None:
@@ -144,25 +146,29 @@ def restore_swap(swap: Swap) -> Swap:
     return swap
 
 
-@work("prepare", "quick")
+def _settle(job: Job) -> None:
+    """A swap does not go on waiting for a job that came to no end."""
+    again = Job.objects.filter(kind="prepare", state__in=Job.OPEN, args__swap=job.args["swap"])
+    if job.state == Job.DONE or again.exists():
+        return
+    error = job.error or {"what": "Preparing was cancelled.", "where": "", "next": TRY_AGAIN}
+    if job.state == Job.CUT_OFF:
+        error = {**error, "next": TRY_AGAIN}
+    waiting = Swap.objects.filter(pk=job.args["swap"], state__in=(Swap.READING, Swap.PREPARING))
+    waiting.update(state=Swap.FAILED, error=error, prepared=None)
+
+
+@work("prepare", "quick", _settle)
 def prepare_swap(job: Job, progress: Progress) -> dict[str, Any]:
     """Read the file, report, and encode where everything fits. Starts over if the treatment changed meanwhile."""
     swap = Swap.objects.select_related("mod__game").get(pk=job.args["swap"])
-    try:
-        while True:
-            revision = swap.revision
-            values = _prepared_values(swap, progress)
-            if Swap.objects.filter(pk=swap.pk, revision=revision).update(**values, error=None):
-                forget_old_results(swap.mod)
-                return {"state": values["state"]}
-            swap.refresh_from_db()
-    except ZubretError as e:
-        Swap.objects.filter(pk=swap.pk).update(state=Swap.FAILED, error=e.as_dict(), prepared=None)
-        raise
-    except Cancelled:
-        error = {"what": "Preparing was cancelled.", "where": swap.source_name, "next": "Fit it again to go on."}
-        Swap.objects.filter(pk=swap.pk).update(state=Swap.FAILED, error=error, prepared=None)
-        raise
+    while True:
+        revision = swap.revision
+        values = _prepared_values(swap, progress)
+        if Swap.objects.filter(pk=swap.pk, revision=revision).update(**values, error=None):
+            forget_old_results(swap.mod)
+            return {"state": values["state"]}
+        swap.refresh_from_db()
 
 
 def _prepared_values(swap: Swap, progress: Progress) -> dict[str, Any]:

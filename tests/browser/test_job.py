@@ -314,20 +314,6 @@ class Killed(BrowserTest):
         filler = np.random.default_rng(3).bytes(300_000_000)
         (folder / "large.crate").write_bytes(crate("x", [("a.bell", small_bell(), False), ("filler", filler, False)]))
 
-    def worker(self) -> int:
-        """The process number of this Zubret's long worker."""
-        for entry in Path("/proc").iterdir():
-            if not entry.name.isdigit():
-                continue
-            try:
-                command = (entry / "cmdline").read_bytes().split(b"\0")
-                ours = str(self.root / "home").encode() in (entry / "environ").read_bytes()
-                if ours and b"server.worker" in command and b"long" in command:
-                    return int(entry.name)
-            except OSError:
-                continue
-        return 0
-
     def test_killed_during_rebuild(self):
         page = self.page
         self.open("#/start")
@@ -344,11 +330,11 @@ class Killed(BrowserTest):
         page.get_by_role("button", name="Rebuild and prove").click()
         builds = self.root / "home" / "run" / "builds"
         self.until(lambda: any(builds.rglob("*.part")), 20, "the writing to begin")
-        first = self.worker()
+        first = self.worker("long")
         os.kill(first, signal.SIGKILL)
         expect(page.get_by_role("alert").first).to_contain_text("cut off", timeout=12_000)
         self.assertEqual([p for p in builds.rglob("*") if p.is_file()], [])
-        self.until(lambda: self.worker() not in (0, first) and self.is_up(), 20, "the worker to come back")
+        self.until(lambda: self.worker("long") not in (0, first) and self.is_up(), 20, "the worker to come back")
         now = (self.root / "library/Large/large.crate").stat()
         self.assertEqual((now.st_size, now.st_mtime_ns), (original.st_size, original.st_mtime_ns))
         page.get_by_role("button", name="Rebuild and prove").click()

@@ -1,21 +1,17 @@
 """Who may ask, what is refused, and what is kept in order."""
 
 import json
-import os
 import subprocess
 import tempfile
-from datetime import timedelta
 from pathlib import Path
 
-from django.conf import settings
 from django.db import connection
 from django.test import Client, SimpleTestCase
-from django.utils import timezone
 
 from server.bulk import bulk_insert
 from server.games.management.commands.openapi import document
 from server.games.models import Game
-from server.jobs.heartbeat import QUEUES
+from server.jobs.alive import QUEUES, Sign
 from server.jobs.models import Job
 from server.shelf.models import Archive, Entry
 from tests.server.support import ServerTest
@@ -48,31 +44,17 @@ class Guards(ServerTest):
 
     def test_health_needs_all_workers(self):
         self.assertEqual(self.get("/health", 503)["workers"], {"long": False, "quick": False, "background": False})
-        for queue in QUEUES:
-            (settings.DATA_DIR / f"worker-{queue}.beat").touch()
+        signs = [Sign(queue) for queue in QUEUES]
         self.assertEqual(self.get("/health")["ok"], True)
-        os.utime(settings.DATA_DIR / "worker-long.beat", (1, 1))
-        self.assertEqual(self.get("/health", 503)["workers"]["long"], False)
-
-    def test_a_job_whose_lease_ran_out_is_cut_off_and_cleaned_up(self):
-        scratch = settings.DATA_DIR / "builds" / "1"
-        scratch.mkdir(parents=True)
-        (scratch / "sea.crate.part").write_bytes(b"half")
-        game = Game.objects.create(name="g", folder="/nowhere")
-        ago = timezone.now() - timedelta(seconds=1)
-        dead = Job.objects.create(
-            kind="rebuild", title="x", state=Job.RUNNING, lease_until=ago, scratch=str(scratch), game=game
-        )
-        alive = Job.objects.create(kind="rebuild", title="y", state=Job.RUNNING, lease_until=Job.new_lease())
-        states = {j["id"]: j for j in self.get("/jobs")}
-        self.assertEqual((states[dead.pk]["state"], states[alive.pk]["state"]), ("cut off", "running"))
-        self.assertIn("cut off", states[dead.pk]["error"]["what"])
-        self.assertFalse(scratch.exists())
+        signs[0].close()
+        self.assertEqual(self.get("/health", 503)["workers"], {"long": False, "quick": True, "background": True})
+        for sign in signs[1:]:
+            sign.close()
 
     def test_jobs_are_cancelled(self):
         waiting = Job.objects.create(kind="survey", title="x")
         self.assertEqual(self.send("post", f"/jobs/{waiting.pk}/cancel")["state"], "cancelled")
-        running = Job.objects.create(kind="survey", title="y", state=Job.RUNNING, lease_until=Job.new_lease())
+        running = Job.objects.create(kind="survey", title="y", state=Job.RUNNING)
         self.send("post", f"/jobs/{running.pk}/cancel")
         from server.jobs.run import _Reporter
         from zubret_core.base import Cancelled

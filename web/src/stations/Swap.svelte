@@ -327,7 +327,12 @@
       </div>
     {/if}
     {#if problem}<div class="mt-3"><ProblemPanel {problem} close={() => (problem = null)} /></div>{/if}
-    {#if swap?.error}<div class="mt-3"><ProblemPanel problem={swap.error} /></div>{/if}
+    {#if swap?.error}
+      <div class="mt-3"><ProblemPanel problem={swap.error} /></div>
+      {#if swap.state === "failed"}
+        <button class="btn btn-sm mt-2" onclick={() => change({})}>Try again</button>
+      {/if}
+    {/if}
 
     {#if swap && stream}
       {#if stream.shared}

@@ -1,0 +1,186 @@
+"""What nobody refers to any more is removed, in the background and in small pieces.
+
+Rows: of games that were forgotten, of versions of archives that no survey saw, of swaps that were removed long ago.
+Files: those of rows that are gone, ZIP files that were taken out long ago, what a cut-off upload left, and of drawings
+the ones that were not looked at for longest.
+"""
+
+from __future__ import annotations
+
+import shutil
+import time
+from collections.abc import Callable, Collection, Iterable
+from datetime import timedelta
+from pathlib import Path
+
+from django.conf import settings
+from django.db import transaction
+from django.db.models import Model, Q, QuerySet
+from django.utils import timezone
+
+from zubret_core.base import Progress
+
+from .games.models import Change, Comparison, Game, Key, KeyChoice, NameList, Survey, SurveyFile
+from .jobs.models import Job
+from .jobs.run import cancel, start, work
+from .mods.models import Build, EntryFile, Mod, Swap, Trial
+from .shelf.models import Archive, Bank, Entry, Given, Stream
+
+BATCH = 5_000
+"""Rows that are removed in one transaction."""
+UNDONE = timedelta(days=1)
+"""How long a removed swap or file can be brought back."""
+TAKEN_OUT = timedelta(days=2)
+"""How long a ZIP file that was taken out is kept."""
+YOUNG = 3600.0
+"""Seconds for which a file may still be on its way to its row."""
+DRAWN = {"waves": 1 << 30, "peaks": 1 << 28}
+"""Folders of drawings, and the most bytes of each."""
+
+
+def tidy_up() -> Job:
+    """Have it done; once is enough for all that ask before it begins."""
+    return start("tidy", "Tidying up", None, (Job.WAITING,))
+
+
+def forget(game: Game) -> None:
+    """A game goes from every list at once; its work is asked to stop, and its rows and files go in the background."""
+    Game.objects.filter(pk=game.pk).update(forgotten=timezone.now(), folder=f"{game.folder} (forgotten {game.pk})")
+    for job in Job.objects.filter(game=game, state__in=Job.OPEN):
+        cancel(job)
+    tidy_up()
+
+
+@work("tidy", "background")
+def tidy(job: Job, progress: Progress) -> dict[str, int]:
+    """All of it; gives the rows and the bytes that went."""
+    broom = _Broom(progress)
+    for game in Game.everything.filter(forgotten__isnull=False):
+        broom.game(game)
+    for game in Game.objects.all():
+        broom.old_archives(game)
+    broom.old_swaps()
+    broom.files()
+    return {"rows": broom.rows, "bytes": broom.bytes}
+
+
+class _Broom:
+    """One round, and what it has removed."""
+
+    def __init__(self, progress: Progress):
+        self.progress, self.rows, self.bytes = progress, 0, 0
+
+    # Rows -------------------------------------------------------------------------------------------
+
+    def delete(self, rows: QuerySet) -> None:
+        """Remove rows in short transactions."""
+        model: type[Model] = rows.model
+        while True:
+            some = rows.order_by("pk").values("pk")[:BATCH]
+            gone = model._base_manager.filter(pk__in=some)._raw_delete("default")
+            self.rows += gone
+            self.progress(0, 0, f"tidying up: {self.rows:,} rows")
+            if gone < BATCH:
+                return
+
+    def game(self, game: Game) -> None:
+        """A forgotten game, once nothing works on it any more."""
+        while Job.objects.filter(game=game, state__in=Job.OPEN).exists():
+            self.progress(0, 0, f"waiting for the work on {game.name} to stop")
+            time.sleep(0.25)
+        compared = Comparison.objects.filter(Q(old__game=game) | Q(new__game=game))
+        self.delete(Change.objects.filter(comparison__in=compared))
+        self.delete(compared)
+        self.delete(SurveyFile.objects.filter(survey__game=game))
+        self.delete(Survey.objects.filter(game=game))
+        self.archives(Archive.objects.filter(game=game, outer__isnull=True))
+        mods = Mod.objects.filter(game=game)
+        self.delete(Trial.objects.filter(build__mod__in=mods))
+        for made in (Build, Swap, EntryFile):
+            self.delete(made._base_manager.filter(mod__in=mods))
+        for own in (Mod, Given, KeyChoice, Key, NameList, Job):
+            self.delete(own._base_manager.filter(game=game))
+        game.delete()
+
+    def archives(self, archives: QuerySet[Archive]) -> None:
+        """Archives of files, with those inside them and all that is in them."""
+        for group in (Archive.objects.filter(outer__in=archives), archives):
+            for model in (Entry, Stream, Bank):
+                self.delete(model._base_manager.filter(archive__in=group))
+            self.delete(group)
+
+    def old_archives(self, game: Game) -> None:
+        """Versions of archives that no survey refers to."""
+        with transaction.atomic():
+            if Job.objects.filter(game=game, kind="survey", state__in=Job.OPEN).exists():
+                return  # it may be about to refer to some
+            unseen = Archive.objects.filter(game=game, outer__isnull=True, seen_in__isnull=True)
+            unseen.update(complete=False)  # a survey that begins meanwhile reads the file anew
+        self.archives(Archive.objects.filter(game=game, outer__isnull=True, seen_in__isnull=True, complete=False))
+
+    def old_swaps(self) -> None:
+        """Swaps and files that were removed so long ago that nobody brings them back."""
+        for model in (Swap, EntryFile):
+            self.delete(model._base_manager.filter(removed__lt=timezone.now() - UNDONE))
+
+    # Files ------------------------------------------------------------------------------------------
+
+    def files(self) -> None:
+        """Files and folders that no row refers to."""
+        exports = Job.objects.filter(finished__gte=timezone.now() - TAKEN_OUT) | Job.objects.filter(state__in=Job.OPEN)
+        self.folder("mods", lambda: _numbers(Mod.objects.all()))
+        self.folder("builds", lambda: _numbers(Build.objects.all()))
+        self.folder("trials", lambda: _numbers(Trial.objects.all()))
+        self.folder("exports", lambda: _numbers(exports))
+        for mod in Mod.objects.all():
+            sources = {Path(p).name for p in mod.swaps.values_list("source_path", flat=True)}
+            sources |= {Path(p).name for p in mod.files.values_list("source_path", flat=True)}
+            self.sweep((settings.DATA_DIR / "mods" / str(mod.pk) / "sources").glob("*"), sources)
+        self.sweep((settings.DATA_DIR / "mods").glob("*/prepared/*.part"), ())
+        self.sweep((settings.DATA_DIR / "tmp").glob("*"), ())
+        for name, most in DRAWN.items():
+            self.bound(settings.DATA_DIR / name, most)
+
+    def folder(self, name: str, wanted: Callable[[], set[str]]) -> None:
+        """What is in a folder and is not called by one of the wanted numbers. Those are asked for after looking: what came
+        meanwhile is wanted, too."""
+        found = list((settings.DATA_DIR / name).glob("*"))
+        known = wanted()
+        self.sweep((place for place in found if place.stem not in known), ())
+
+    def sweep(self, places: Iterable[Path], wanted: Collection[str]) -> None:
+        """Remove files and folders but for the wanted names, and for what is so young that its row may be on its way."""
+        for place in places:
+            try:
+                if place.name in wanted or time.time() - place.stat().st_mtime < YOUNG:
+                    continue
+            except OSError:
+                continue
+            self.progress(0, 0, f"tidying up: {place.name}")
+            self.remove(place)
+
+    def remove(self, place: Path) -> None:
+        """Remove a file or a folder; what can't be removed now is tried again the next time."""
+        inside = [place] if place.is_file() else [p for p in place.rglob("*") if p.is_file()]
+        size = sum(p.stat().st_size for p in inside)
+        if place.is_dir():
+            shutil.rmtree(place, ignore_errors=True)
+        else:
+            try:
+                place.unlink()
+            except OSError:
+                return
+        self.bytes += 0 if place.exists() else size
+
+    def bound(self, folder: Path, most: int) -> None:
+        """Keep the newest files of a folder, up to so many bytes."""
+        kept = 0
+        stats = sorted(((p.stat(), p) for p in folder.glob("*") if p.is_file()), key=lambda s: -s[0].st_mtime)
+        for stat, place in stats:
+            kept += stat.st_size
+            if kept > most:
+                self.remove(place)
+
+
+def _numbers(rows: QuerySet) -> set[str]:
+    return {str(pk) for pk in rows.values_list("pk", flat=True)}
