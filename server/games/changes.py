@@ -11,6 +11,7 @@ from django.db.models import Count, Q, QuerySet
 
 from zubret_core.locate.compare import UNSURE, FileFacts, compare_entries, compare_files, with_renames
 from zubret_core.locate.compare import Change as Changed
+from zubret_core.locate.spot import IN
 
 from ..bulk import bulk_insert
 from ..shelf.models import Archive, Entry
@@ -60,7 +61,7 @@ def _entries(old: Survey, new: Survey) -> Iterator[Changed]:
     closed: list[str] = []
     for path in sorted(rows[0].keys() | rows[1].keys()):
         before, after = (side.get(path, (None, "")) for side in rows)
-        if before[0] == after[0] or any(path.startswith(f"{outer} › ") for outer in closed):
+        if before[0] == after[0] or any(path.startswith(f"{outer}{IN}") for outer in closed):
             continue
         shut = [
             f"{what} in the {when} survey"

@@ -53,7 +53,7 @@ def items_of(rows: QuerySet[Stream], how: dict[str, Any]) -> tuple[list[SoundIte
         name = named(template, _facts(row, number)) + "." + ending_of(format, style)
         if how["folders"]:
             entry = "" if row.bank.entry_path == PurePosixPath(row.archive.path).name else row.bank.entry_path
-            name = "/".join(x for x in (row.archive.path.replace(" › ", "/"), entry, name) if x)
+            name = "/".join(x for x in (row.archive.folder(), entry, name) if x)
         paths.append(name)
     items, notes = [], []
     for number, (row, target) in enumerate(zip(found, targets_for(paths), strict=True), 1):
@@ -70,13 +70,13 @@ def items_of(rows: QuerySet[Stream], how: dict[str, Any]) -> tuple[list[SoundIte
 
 
 def _facts(row: Stream, number: int) -> dict[str, object]:
-    seconds = round(row.seconds)
+    seconds, entry = round(row.seconds), PurePosixPath(row.bank.entry_path)
     return {
         "bank": Path(row.bank.name).stem,
         "id": row.stream_id,
         "name": getattr(row, "shown", row.name),
         "language": row.bank.language,
-        "entry": str(PurePosixPath(row.bank.entry_path).with_suffix("")),
+        "entry": str(entry.with_suffix("")) if entry.name else "",
         "archive": PurePosixPath(row.archive.file_path()).stem,
         "number": number,
         "length": f"{seconds // 60}m{seconds % 60:02}",

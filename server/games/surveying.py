@@ -6,16 +6,16 @@ import json
 from pathlib import Path
 from typing import Any
 
-from django.db import connection, transaction
+from django.db import DatabaseError, connection, transaction
 from django.utils import timezone
 
 from zubret_core.audio.measure import guess
-from zubret_core.base import Progress, ZubretError
+from zubret_core.base import Cancelled, Progress, ZubretError
 from zubret_core.container import Container, Entry, GameFile, GameFolder
 from zubret_core.container.index import index_sum
 from zubret_core.layout import Layout
 from zubret_core.locate import BankRecord, Kind, Locator, Spot, try_keys
-from zubret_core.locate.survey import ArchiveRecord, ShutRecord, contents, digests, look_at, opened
+from zubret_core.locate.survey import ArchiveRecord, ShutRecord, contents, digests, look_at, mistake, opened
 
 from ..bulk import bulk_insert
 from ..jobs.models import Job
@@ -73,7 +73,7 @@ class _Survey:
 
     def run(self) -> dict[str, int]:
         """All files; then who belongs to whom."""
-        files = list(self.folder.files())
+        files = list(self.folder.everything())
         self.total = sum(f.size for f in files) or 1
         for file in files:
             self.progress(self.done, self.total, f"looking at {file.path}")
@@ -91,15 +91,20 @@ class _Survey:
     def _look(self, file: GameFile) -> None:
         found = look_at(self.folder, file, self.known)
         row = SurveyFile(
-            survey=self.row, path=file.path, size=file.size, mtime_ns=file.mtime_ns, what=found.what,
-            evidence=found.evidence[:300],
+            survey=self.row, path=readable(file.path), size=file.size, mtime_ns=file.mtime_ns, what=found.what,
+            evidence=readable(found.evidence)[:300],
         )  # fmt: skip
         self.seen[file.path] = row
         if not found.holds_something or found.kind is None:
             return
         kind = found.kind
         reader = f"{kind.layout.title or kind.layout.id}: " if kind.layout else ""
-        archive = self._known_archive(file, kind) or self._read(file, kind)
+        try:
+            archive = self._known_archive(file, kind) or self._read(file, kind)
+        except (Cancelled, DatabaseError):
+            raise
+        except Exception as e:
+            archive = self._broken(file, kind, e)
         row.archive = archive
         row.evidence = (reader + archive.evidence)[:300]
         row.what = WORDS.get(archive.kind, SurveyFile.ARCHIVE)
@@ -124,6 +129,12 @@ class _Survey:
             if not place.is_file() or (place.stat().st_size, place.stat().st_mtime_ns) != (size, mtime_ns):
                 return None
         return same
+
+    def _broken(self, file: GameFile, kind: Kind, error: Exception) -> Archive:
+        """The row of a file at which the walk stumbled: nothing else of it stays."""
+        Archive.objects.filter(game=self.game, path=file.path, complete=False).delete()
+        told = error if isinstance(error, ZubretError) else mistake(error, file.path)
+        return self._shut(ShutRecord((), file.path, file.size, kind, told), file, None, "")
 
     def _read(self, file: GameFile, kind: Kind) -> Archive:
         """The rows of a file that is an archive, a bank or a sound."""

@@ -13,6 +13,7 @@ from django.db.models import QuerySet
 from zubret_core.base import Progress, ZubretError
 from zubret_core.container import GameFolder
 from zubret_core.extract import Item, extract, extract_zip, read_manifest, targets_for
+from zubret_core.locate.spot import IN
 
 from ..errors import stopped
 from ..jobs.models import Job
@@ -46,18 +47,18 @@ def entries_of(game: Game, archive: int, q: str, chosen: list[int]) -> QuerySet[
 def items_of(game: Game, rows: QuerySet[Entry], flat: bool) -> tuple[list[Item], list[dict[str, str]]]:
     """What is taken out, each with its target; and the targets whose names had to be changed, with the reason."""
     found = list(rows.order_by("archive", "ordinal").values_list("archive", "ordinal", "path", "size"))
-    archives = Archive.objects.in_bulk({a for a, _, _, _ in found})
+    archives = Archive.objects.select_related("outer").in_bulk({a for a, _, _, _ in found})
     several = len(archives) > 1
-    paths = [f"{archives[a].path.replace(' › ', '/')}/{path}" if several else path for a, _, path, _ in found]
+    paths = [f"{archives[a].folder()}/{path}" if several else path for a, _, path, _ in found]
     targets = targets_for(paths, flat=flat)
     items, notes = [], []
     for (a, ordinal, path, size), target in zip(found, targets, strict=True):
         archive = archives[a]
         chain = (*(n for _, n in archive.chain), ordinal)
-        name = " › ".join([*archive.path.split(" › ")[1:], path])
+        name = IN.join(x for x in (archive.inside(), path) if x)
         items.append(Item(archive.file_path(), chain, size, target.path, name))
         if target.note:
-            notes.append({"target": target.path, "source": f"{archive.path} › {path}", "note": target.note})
+            notes.append({"target": target.path, "source": f"{archive.path}{IN}{path}", "note": target.note})
     return items, notes
 
 

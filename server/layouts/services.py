@@ -18,6 +18,7 @@ from zubret_core.layout import Document, Layout, load_layout, read_layout, recog
 from zubret_core.layout.checks.extents import segments_of
 from zubret_core.layout.trial import explained, regions_of, spans_in, unexplained
 from zubret_core.locate import Known, Spot, kind_of
+from zubret_core.locate.spot import IN, split_place
 from zubret_core.source import DiskCache, Source
 
 from ..errors import stopped
@@ -124,14 +125,16 @@ def layout_at(game: Game, source: Source) -> str:
 
 def title_of(path: str) -> str:
     """The last part of a path."""
-    return path.split(" › ")[-1].rpartition("/")[2]
+    return path.split(IN)[-1].rpartition("/")[2]
 
 
 def _version(game: Game, path: str) -> str:
     """A text that changes whenever the file does in which a path begins."""
-    place = GameFolder(Path(game.folder)).locate(path.split(" › ")[0])
+    folder = GameFolder(Path(game.folder))
+    file, _ = split_place(folder, path)
+    place = folder.locate(file)
     stat = place.stat() if place.exists() else None
-    return f"{game.pk}|{path.split(' › ')[0]}|{stat and (stat.st_size, stat.st_mtime_ns)}"
+    return f"{game.pk}|{file}|{stat and (stat.st_size, stat.st_mtime_ns)}"
 
 
 _readings: Kept[str, Document] = Kept(4)

@@ -16,6 +16,7 @@ from django.db import transaction
 
 from zubret_core.base import Format, Progress, ZubretError
 from zubret_core.container import GameFolder
+from zubret_core.locate.spot import IN
 from zubret_core.rebuild import FilePlan, Prover, StreamSwap, plan_rebuild, write_plan
 from zubret_core.rebuild.expected import expectation
 
@@ -183,7 +184,7 @@ def _cue(mod: Mod, swap: Swap) -> str:
     if row is None or not locator.archive.endswith(".chart"):
         bank = PurePosixPath(locator.entry)
         return f"{bank.stem}:{int(locator.stream_id)}" if locator.stream_id else f"deck/{locator.entry}"
-    inside = row.archive.path.split(" › ")[1:]
+    inside = row.archive.inside().split(IN) if row.archive.outer_id else []
     return "/".join(["hold", *inside, row.bank.entry_path]) + f":{int(locator.stream_id)}"
 
 

@@ -11,6 +11,7 @@ from django.db.models import QuerySet
 from zubret_core.base import Format, Loop
 from zubret_core.base.format import frozen
 from zubret_core.locate import Locator
+from zubret_core.locate.spot import IN
 
 
 class Archive(models.Model):
@@ -57,7 +58,15 @@ class Archive(models.Model):
 
     def file_path(self) -> str:
         """The file of the game's folder in which it stands."""
-        return self.path.split(" › ")[0]
+        return (self.outer or self).path
+
+    def inside(self) -> str:
+        """Where it stands in that file, as people read it; empty for the file itself."""
+        return self.path[len(self.file_path()) :].removeprefix(IN)
+
+    def folder(self) -> str:
+        """The folder that stands for it where things are taken out of several archives."""
+        return "/".join(x for x in (self.file_path(), self.inside().replace(IN, "/")) if x)
 
 
 class Entry(models.Model):

@@ -1,14 +1,16 @@
 """The walk of a survey: many small banks read together are what each is by itself, and nothing bad ends it."""
 
+import os
 import random
 import shutil
 import tempfile
+import zipfile
 from pathlib import Path
 
 from django.test import SimpleTestCase
 
 from standin.formats import PCM, Sound, bell, crate
-from tests.support import demo_game, edited, noise, resummed_bell, small_bell, source
+from tests.support import bytes_of, demo_game, edited, noise, resummed_bell, small_bell, source
 from zubret_core.bank import many
 from zubret_core.container import GameFile, GameFolder
 from zubret_core.layout import load_layout
@@ -120,6 +122,49 @@ class Robust(SimpleTestCase):
         again = self.records(Known())
         self.assertEqual([r.error is None for r in again if isinstance(r, BankRecord)], [True, True, False])
         self.assertEqual(len([r for r in again if isinstance(r, ArchiveRecord)]), 4)
+
+    def test_what_is_odd_is_told_with_its_reason_and_ends_nothing(self):
+        """As another user than root, whom no right is kept from."""
+        for name in ("a", "shut", "shut/inside", "z"):
+            (self.folder / name).mkdir()
+        zipfile.ZipFile(self.folder / "a" / "empty.zip", "w").close()
+        (self.folder / "a" / "loop").symlink_to("loop")
+        (self.folder / "a" / "nowhere").symlink_to("gone.bin")
+        (self.folder / "a" / "out").symlink_to("/etc/hostname")
+        (self.folder / "a" / "back").symlink_to("../z")
+        Path(os.fsdecode(os.fsencode(self.folder) + b"/a/\xff.bin")).write_bytes(b"x")
+        for name in ("closed.bin", "z/last.bell"):
+            (self.folder / name).write_bytes(small_bell())
+        os.mkfifo(self.folder / "z" / "pipe")
+        self.folder.chmod(0o755)
+        for name in ("shut", "closed.bin"):
+            (self.folder / name).chmod(0)
+        user = os.geteuid()
+        os.seteuid(user or 65534)
+        try:
+            folder = GameFolder(self.folder)
+            found = {f.path: look_at(folder, f, Known()) for f in folder.everything()}
+        finally:
+            os.seteuid(user)
+            (self.folder / "shut").chmod(0o700)
+        told = {path: (seen.what, seen.evidence.split(":")[0].split(".")[0]) for path, seen in found.items()}
+        shut = "unreadable"
+        self.assertEqual(told["closed.bin"][0], shut)
+        self.assertIn("Permission denied", found["closed.bin"].evidence)
+        self.assertEqual(told["shut"], (shut, "This folder can't be listed"))
+        self.assertEqual(told["a/loop"], (shut, "This can't be looked at"))
+        self.assertEqual(told["a/nowhere"], (shut, "This can't be looked at"))
+        self.assertEqual(told["a/out"], (shut, "This link leads out of the game's folder, so it is not followed"))
+        self.assertEqual(
+            told["a/\udcff.bin"], (shut, "This file's name is no UTF-8 text, so nothing can be told of it")
+        )
+        self.assertEqual((told["a/empty.zip"][0], told["z/last.bell"][0], len(told)), ("archive", "archive", 8))
+        empty = Spot.file(folder, "a/empty.zip")
+        (record,) = contents(empty, found["a/empty.zip"].kind)
+        self.assertEqual((len(record.archive.entries), record.index()[0][0]), (0, (0, 22)))
+        self.assertEqual(
+            bytes_of(empty.archive.rebuild({}, anew=True).source), (self.folder / "a/empty.zip").read_bytes()
+        )
 
     def test_digests_of_the_demo_are_those_of_its_bytes(self):
         import xxhash

@@ -1,12 +1,20 @@
 """Games and their surveys; lists of streams and entries."""
 
 import os
+import time
+import zipfile
 from pathlib import Path
 
-from server.games.models import Game
-from server.shelf.models import Archive, Stream
-from tests.server.support import ServerTest
-from tests.support import edited, small_crate
+from django.conf import settings
+
+from server.games.models import Game, Survey, SurveyFile
+from server.jobs.models import Job
+from server.mods.models import Mod, Swap
+from server.shelf.models import Archive, Bank, Entry, Stream
+from server.tidy import YOUNG
+from standin.formats import crate
+from tests.server.support import ServerTest, wav_bytes
+from tests.support import edited, small_bell, small_crate, tone
 from zubret_core.container import GameFolder
 
 
@@ -92,9 +100,6 @@ class Games(ServerTest):
         self.assertTrue(row["error"]["next"])
 
     def test_a_path_with_dots_in_an_archive_is_only_a_name(self):
-        from standin.formats import crate
-        from tests.support import small_bell
-
         game = self.add_game(small=True)
         place = Path(game["folder"]) / "small.crate"
         place.write_bytes(crate("x", [("../../../evil.bell", small_bell(), False)]))
@@ -106,12 +111,52 @@ class Games(ServerTest):
         b"".join(answer.streaming_content)
         self.assertEqual(list(self.root.parent.glob("evil*")), [])
 
-    def test_forgetting_a_game_leaves_its_folder_alone(self):
-        game = self.add_game(small=True)
+    def test_odd_files_are_rows_and_their_sounds_come_out(self):
+        """A sign in a file's name that Zubret writes between names, entries without a name, names that are no text."""
+        folder = self.root / "library" / "game"
+        folder.mkdir()
+        (folder / "odd › name.crate").write_bytes(small_crate())
+        (folder / "loop").symlink_to("loop")
+        Path(os.fsdecode(os.fsencode(folder) + b"/\xff.bin")).write_bytes(b"x")
+        with zipfile.ZipFile(folder / "dots.zip", "w") as pack:
+            pack.writestr(zipfile.ZipInfo("."), wav_bytes(tone(0.1, 8000, 400), 8000))
+        game = self.send("post", "/games", {"folder": str(folder)})
+        rows = {r["path"]: r["what"] for r in self.get(f"/games/{game['id']}/survey")["rows"]}
+        odd = {"odd › name.crate": "archive", "dots.zip": "archive", "loop": "unreadable", "\\xff.bin": "unreadable"}
+        self.assertEqual(rows, odd)
+        streams = self.get(f"/games/{game['id']}/streams")["rows"]
+        for path, body in (("take-out", {}), ("sounds", {"chosen": [s["id"] for s in streams]})):
+            job = self.send("post", f"/games/{game['id']}/{path}", body)
+            done = self.get(f"/jobs/{job['id']}")
+            self.assertEqual((done["state"], done["result"].get("failed_count")), ("done", 0), done["error"])
+        self.get(f"/games/{game['id']}/bench/bytes?path=odd › name.crate&start=0&end=16")
+
+    def test_forgetting_a_game_takes_all_of_it_and_leaves_its_folder_alone(self):
+        game, data = self.add_game(small=True), settings.DATA_DIR
+        self.upload(game, self.stream(game, "0004"), wav_bytes(tone(0.1, 24000, 480), 24000))
+        self.send("post", f"/games/{game['id']}/take-out", {})
+        old = time.time() - 2 * YOUNG
+        for place in [*(data / "mods").glob("*"), *(data / "exports").glob("*")]:
+            os.utime(place, (old, old))
+        self.assertEqual(len([*(data / "mods").glob("*"), *(data / "exports").glob("*")]), 2)
         self.send("delete", f"/games/{game['id']}", status=204)
-        self.assertEqual(Game.objects.count(), 0)
+        self.assertEqual([m.objects.count() for m in (Entry, Stream, Bank, Archive, SurveyFile, Swap, Mod)], [0] * 7)
+        self.assertEqual((Game.everything.count(), Job.objects.exclude(kind="tidy").count()), (0, 0))
+        self.assertEqual([*(data / "mods").glob("*"), *(data / "exports").glob("*")], [])
         self.assertTrue((Path(game["folder"]) / "small.crate").exists())
         self.get(f"/games/{game['id']}/survey", 404)
+
+    def test_what_a_forgotten_survey_alone_has_seen_goes_with_it(self):
+        game = self.add_game(small=True)
+        place = Path(game["folder"]) / "small.crate"
+        place.write_bytes(crate("x", [("b.bell", small_bell(), False)]))
+        self.send("post", f"/games/{game['id']}/survey")
+        first, second = Survey.objects.order_by("pk")
+        kept = {a.pk for a in Archive.objects.filter(seen_in__survey=second)}
+        self.assertEqual(Archive.objects.count(), 2)
+        self.send("delete", f"/surveys/{first.pk}", status=204)
+        self.assertEqual({a.pk for a in Archive.objects.all()}, kept)
+        self.assertEqual(set(Entry.objects.values_list("archive", flat=True)), kept)
 
 
 class Lists(ServerTest):

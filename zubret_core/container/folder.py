@@ -13,11 +13,13 @@ from .base import Siblings
 
 
 class GameFile(NamedTuple):
-    """One file: path with `/` below the folder, bytes, time of last change in ns."""
+    """One file: path with `/` below the folder, bytes, time of last change in ns; or why it, or a whole folder, can't be
+    looked at."""
 
     path: str
     size: int
     mtime_ns: int
+    fault: ZubretError | None = None
 
 
 class GameFolder:
@@ -31,15 +33,50 @@ class GameFolder:
             )
 
     def files(self) -> Iterator[GameFile]:
-        """All files in path order; links that lead out of the folder are left out."""
-        for base, folders, names in os.walk(self.folder):
-            folders.sort()
-            for name in sorted(names):
-                path = Path(base, name)
-                if self.folder not in path.resolve().parents or not path.is_file():
-                    continue
-                stat = path.stat()
-                yield GameFile(path.relative_to(self.folder).as_posix(), stat.st_size, stat.st_mtime_ns)
+        """All files that can be looked at: those of a folder by name, then those of the folders in it."""
+        return (file for file in self.everything() if file.fault is None)
+
+    def everything(self) -> Iterator[GameFile]:
+        """The same, and what can't be looked at, with its fault: a folder that can't be listed, a link that leads nowhere or
+        out of the game's folder, a name that is no text."""
+        folders = [(str(self.folder), "")]
+        while folders:
+            place, below = folders.pop()
+            try:
+                with os.scandir(place) as listed:
+                    found = sorted(listed, key=lambda entry: entry.name)
+            except OSError as e:
+                yield _shut(below.rstrip("/") or ".", f"This folder can't be listed: {e.strerror}.")
+                continue
+            inside = []
+            for entry in found:
+                path = below + entry.name
+                if entry.is_dir(follow_symlinks=False):
+                    inside.append((entry.path, f"{path}/"))
+                else:
+                    yield from self._file(entry, path)
+            folders += reversed(inside)
+
+    def _file(self, entry: os.DirEntry, path: str) -> Iterator[GameFile]:
+        """A file, or its fault; nothing for a device, or for a link to a folder of the game, whose files come by themselves."""
+        try:
+            if entry.is_symlink():
+                target = Path(os.path.realpath(entry.path, strict=True))
+                if self.folder not in target.parents:
+                    yield _shut(path, "This link leads out of the game's folder, so it is not followed.")
+                    return
+            if not entry.is_file():
+                return
+            stat = entry.stat()
+        except OSError as e:
+            yield _shut(path, f"This can't be looked at: {e.strerror}.")
+            return
+        try:
+            path.encode()
+        except UnicodeEncodeError:
+            yield _shut(path, "This file's name is no UTF-8 text, so nothing can be told of it.")
+            return
+        yield GameFile(path, stat.st_size, stat.st_mtime_ns)
 
     def locate(self, path: str) -> Path:
         """The place on disk of a path below the folder; ZubretError for one that leads out."""
@@ -69,6 +106,11 @@ class GameFolder:
             return self.open(place)
 
         return open_named
+
+
+def _shut(path: str, what: str) -> GameFile:
+    next = "Give it another name or other rights in a copy of the game's folder, then survey that one."
+    return GameFile(path, 0, 0, ZubretError(what, file=path, next=next))
 
 
 class LaidOver(GameFolder):

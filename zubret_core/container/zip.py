@@ -120,7 +120,7 @@ class ZipArchive(Container):
     def _records(self) -> list[tuple[zipfile.ZipInfo, int, int]]:
         """Local records in file order: member, first byte, the byte after."""
         infos = sorted(self._zip.infolist(), key=lambda i: i.header_offset)
-        ends = [i.header_offset for i in infos[1:]] + [self._zip.start_dir]
+        ends = [*(i.header_offset for i in infos), self._zip.start_dir][1:]
         return [(info, info.header_offset, end) for info, end in zip(infos, ends, strict=True)]
 
     def segments(self) -> list[Segment]:

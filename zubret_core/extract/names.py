@@ -68,18 +68,20 @@ def targets_for(paths: Iterable[str], *, flat: bool = False, taken: Sequence[str
     """
     used = {t.lower() for t in (*taken, MANIFEST)}
     folders: set[str] = set()
+    last: dict[str, int] = {}  # the highest number that a name has been given
     out = []
     for path in paths:
         target, note = safe_path(path)
         if flat:
             target = target.rsplit("/", 1)[-1]
         clear = _clear_folders(target, used)
-        free, n = clear, 1
+        free, n = clear, last.get(clear.lower(), 1)
         while free.lower() in used or free.lower() in folders:
             n += 1
             head, _, name = clear.rpartition("/")
             stem, dot, ending = name.rpartition(".") if "." in name[1:] else (name, "", "")
             free = f"{head}/{stem} ({n}){dot}{ending}" if head else f"{stem} ({n}){dot}{ending}"
+        last[clear.lower()] = n
         if free != target:
             note = "; ".join(x for x in (note, f"{target} was taken already") if x)
         used.add(free.lower())

@@ -21,6 +21,19 @@ from .recognise import open_archive, open_bank
 
 Step = tuple[str, int]
 """Path and number of an entry."""
+IN = " › "
+"""Stands between a file and an entry in it, where people read it."""
+
+
+def split_place(game: GameFolder, path: str) -> tuple[str, list[str]]:
+    """The file with which a path such as `data/sea.crate › music/a.bell` begins, and the names behind it. A file may hold the
+    sign between them in its own name."""
+    pieces = path.split(IN)
+    for n in range(len(pieces), 1, -1):
+        with suppress(ZubretError):
+            if game.locate(IN.join(pieces[:n])).is_file():
+                return IN.join(pieces[:n]), pieces[n:]
+    return pieces[0], pieces[1:]
 
 
 @dataclass(eq=False)
@@ -46,7 +59,7 @@ class Spot:
         cls, game: GameFolder, path: str, known: Known | None = None, cache: DiskCache | None = None, key: str = ""
     ) -> Spot:
         """What stands at a path such as `data/sea.crate › music/a.bell`, by the names of the entries on the way."""
-        file, *names = path.split(" › ")
+        file, names = split_place(game, path)
         spot = cls.file(game, file, known, cache, key)
         for name in names:
             index = spot.archive.index_of(name)
@@ -101,7 +114,7 @@ class Spot:
         content = archive.open(index, self.cache, key)
         if content is self.source:  # a loose file is its own entry
             return Spot(self.name, content, self.siblings, self.known, self.cache, key)
-        content.name = f"{self.name} › {archive.label(index)}"
+        content.name = f"{self.name}{IN}{archive.label(index)}"
         return Spot(content.name, content, archive.beside(index), self.known, self.cache, key)
 
     def step(self, step: Step, where: str) -> Spot:

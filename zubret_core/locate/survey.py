@@ -134,6 +134,8 @@ def look_at(folder: GameFolder, file: GameFile, known: Known) -> FileRecord:
     """What a file is, by its head."""
     record = FileRecord(file)
     try:
+        if file.fault:
+            raise file.fault
         with folder.open(file.path) as source:
             kind = kind_of(source, known)
     except ZubretError as e:
