@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from datetime import datetime
 
+from django.db.models import OuterRef, QuerySet, Subquery
+from django.db.models.functions import Coalesce
 from django.http import HttpRequest
 from ninja import Router, Schema
 
 from ..errors import one
 from ..jobs.api import JobOut, ProblemOut
+from ..mods.models import Mod
 from ..tidy import forget
 from . import services
-from .models import Game
+from .models import Game, Survey
 from .route import route_of
 from .survey_view import survey_view
 from .surveying import start_survey
@@ -96,18 +99,13 @@ class SurveyOut(Schema):
     rows: list[FileOut]
 
 
-def _out(game: Game) -> dict:
-    survey = game.current_survey()
-    mod = game.mods.order_by("id").first()
-    return {
-        "id": game.pk,
-        "name": game.name,
-        "folder": game.folder,
-        "build": game.build,
-        "player": game.player,
-        "mod_id": mod.pk if mod else 0,
-        "surveyed": survey.finished if survey else None,
-    }
+def _games() -> QuerySet[Game]:
+    """Games as the API gives them."""
+    surveys = Survey.objects.filter(game=OuterRef("pk"), finished__isnull=False).order_by("-pk")
+    mods = Mod.objects.filter(game=OuterRef("pk")).order_by("pk")
+    return Game.objects.annotate(
+        surveyed=Subquery(surveys.values("finished")[:1]), mod_id=Coalesce(Subquery(mods.values("pk")[:1]), 0)
+    )
 
 
 @router.get("/folders", response=Folders)
@@ -119,7 +117,7 @@ def folders(request: HttpRequest, path: str = ""):
 @router.get("/games", response=list[GameOut])
 def list_games(request: HttpRequest):
     """All registered games."""
-    return [_out(g) for g in Game.objects.order_by("-id")]
+    return _games().order_by("-id")
 
 
 @router.post("/games", response=GameOut)
@@ -128,7 +126,7 @@ def add_game(request: HttpRequest, data: GameIn):
     game = services.register(data.folder, data.name)
     if game.current_survey() is None:
         start_survey(game)
-    return _out(game)
+    return one(_games(), game.pk)
 
 
 @router.delete("/games/{int:game_id}", response={204: None})

@@ -39,7 +39,7 @@ def key_out(key: Key) -> dict[str, Any]:
         "builds": key.builds,
         "masked": f"{key.secret[:2]}{'•' * 6}{key.secret[-2:]}" if len(key.secret) > 8 else "•" * 6,
         "bytes": len(key.secret) // 2,
-        "opens": sorted(set(key.choices.values_list("path", flat=True))),
+        "opens": sorted({choice.path for choice in key.choices.all()}),
     }
 
 

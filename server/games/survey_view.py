@@ -8,7 +8,7 @@ from typing import Any
 from django.conf import settings
 from django.db.models import Count
 
-from ..shelf.models import Stream
+from ..shelf.models import Bank, Stream
 from .models import Game, SurveyFile
 
 
@@ -18,13 +18,13 @@ def survey_view(game: Game) -> dict[str, Any] | None:
     if survey is None:
         return None
     files = list(survey.seen.select_related("archive").order_by("path"))
-    archives = [f.archive_id for f in files if f.archive_id]
-    counted = Stream.objects.filter(archive__in=archives).values("archive").annotate(n=Count("id"))
+    counted = Stream.objects.filter(archive__seen_in__survey=survey).values("archive").annotate(n=Count("id"))
     streams = {row["archive"]: row["n"] for row in counted}
+    banks = Bank.objects.filter(archive__seen_in__survey=survey, error__isnull=False).order_by("-pk")
+    errors = dict(banks.values_list("archive", "error"))  # the first of each archive
     rows = []
     for f in files:
         a = f.archive
-        errors = list(a.banks.filter(error__isnull=False).values_list("error", flat=True)[:1]) if a else []
         rows.append(
             {
                 "path": f.path,
@@ -38,7 +38,7 @@ def survey_view(game: Game) -> dict[str, Any] | None:
                 "streams": streams.get(a.pk, 0) if a else 0,
                 "unpacked": a.unpacked if a and a.unpacked else f.size,
                 "archive_id": a.pk if a else None,
-                "error": (a.error if a else None) or (errors[0] if errors else None),
+                "error": (a.error or errors.get(a.pk)) if a else None,
             }
         )
     return {

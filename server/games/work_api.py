@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
+from django.db.models import Count, Sum
 from django.http import FileResponse, HttpRequest, StreamingHttpResponse
 from ninja import Router, Schema
 
@@ -13,7 +14,7 @@ from ..jobs.models import Job
 from ..shelf.filters import Filter
 from ..tidy import tidy_up
 from . import changes, keyring, sounds_out, taking_out
-from .models import ExportFolder, Game, Key, NameList, Survey
+from .models import ExportFolder, Game, Key, NameList, Survey, SurveyFile
 from .surveying import start_survey
 
 router = Router()
@@ -50,7 +51,8 @@ class Secret(Schema):
 @router.get("/games/{int:game_id}/keys", response=list[KeyOut])
 def list_keys(request: HttpRequest, game_id: int):
     """The key ring of a game."""
-    return [keyring.key_out(k) for k in one(Game.objects.all(), game_id).keys.order_by("pk")]
+    keys = one(Game.objects.all(), game_id).keys.order_by("pk").prefetch_related("choices")
+    return [keyring.key_out(k) for k in keys]
 
 
 @router.post("/games/{int:game_id}/keys", response=KeyOut)
@@ -178,9 +180,14 @@ class Changes(Schema):
 @router.get("/surveys", response=list[SurveyLine])
 def list_surveys(request: HttpRequest):
     """All finished surveys, the newest first."""
+    seen = SurveyFile.objects.filter(archive__isnull=False).order_by().values("survey")
+    counted = {
+        n: (a, c)
+        for n, a, c in seen.annotate(a=Count("pk"), c=Sum("archive__digested")).values_list("survey", "a", "c")
+    }
     out = []
     for s in Survey.objects.filter(finished__isnull=False).select_related("game").order_by("-pk")[:500]:
-        seen = s.seen.filter(archive__isnull=False)
+        archives, contents = counted.get(s.pk, (0, 0))
         out.append(
             {
                 "id": s.pk,
@@ -190,8 +197,8 @@ def list_surveys(request: HttpRequest):
                 "build": s.game.build,
                 "finished": s.finished,
                 "files": s.files,
-                "archives": seen.count(),
-                "contents": seen.filter(archive__digested=True).count(),
+                "archives": archives,
+                "contents": contents,
             }
         )
     return out

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
+from django.db.models import Count, OuterRef, Subquery
 from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 
@@ -188,16 +189,16 @@ class FileLook(Schema):
 def list_layouts(request: HttpRequest):
     """The user's layouts, then those that ship."""
     out = []
-    for row in UserLayout.objects.order_by("-changed"):
-        newest = row.versions.order_by("-pk").first()
+    newest = LayoutVersion.objects.filter(layout=OuterRef("pk")).order_by("-pk").values("slug")[:1]
+    for row in UserLayout.objects.annotate(slug=Subquery(newest), saved=Count("versions")).order_by("-changed"):
         out.append(
             {
                 "id": row.pk,
-                "slug": newest.slug if newest else "",
+                "slug": row.slug or "",
                 "title": row.name,
                 "describes": "",
-                "used": newest is not None,
-                "versions": row.versions.count(),
+                "used": row.saved > 0,
+                "versions": row.saved,
                 "changed": row.changed,
             }
         )

@@ -19,6 +19,8 @@ from . import entry_files, rebuilding, services
 from .models import Build, EntryFile, Mod, Swap, Trial
 
 router = Router()
+AROUND = ("archive__game", "archive__outer", "bank")
+"""What is read along with a stream."""
 
 
 class PointOut(Schema):
@@ -250,8 +252,12 @@ class TrialStarted(Schema):
 
 def swap_out(swap: Swap) -> dict[str, Any]:
     """A swap as the API gives it."""
+    return _swap_out(swap, filtered(swap.mod.game).filter(locator=swap.locator).select_related(*AROUND).first())
+
+
+def _swap_out(swap: Swap, row: Stream | None) -> dict[str, Any]:
+    """A swap, and its stream in the newest survey."""
     report = swap.report or {}
-    row = filtered(swap.mod.game).filter(locator=swap.locator).select_related("archive__game", "bank").first()
     stream = stream_out(row) if row else None
     new = None
     if swap.prepared:
@@ -290,8 +296,11 @@ def _swap(pk: int) -> Swap:
 @router.get("/mods/{int:mod_id}/swaps", response=list[SwapOut])
 def list_swaps(request: HttpRequest, mod_id: int):
     """The swaps of a mod."""
-    mod = one(Mod.objects.all(), mod_id)
-    return [swap_out(s) for s in mod.live_swaps().select_related("mod__game")]
+    mod = one(Mod.objects.select_related("game"), mod_id)
+    swaps = list(mod.live_swaps())
+    streams = filtered(mod.game).filter(locator__in=mod.live_swaps().values("locator")).select_related(*AROUND)
+    rows = {row.locator: row for row in streams}
+    return [_swap_out(s, rows.get(s.locator)) for s in swaps]
 
 
 @router.post("/mods/{int:mod_id}/swaps", response=SwapOut)
@@ -415,14 +424,15 @@ def latest_build(request: HttpRequest, mod_id: int):
 
 def _build_out(build: Build) -> dict[str, Any]:
     done = build.state in (Build.PROVED, Build.FAILED)
+    locators = dict(Swap.objects.filter(mod=build.mod_id).values_list("pk", "locator"))
     results = [
         {
             "swap_id": int(pk),
-            "title": str(unpack_locator(Swap.objects.get(pk=pk).locator)),
+            "title": str(unpack_locator(locators[int(pk)])),
             "audio": f"r{pk}.{build.pk}-{digest}",
         }
         for pk, digest in build.made_of.items()
-        if pk.isdigit()
+        if pk.isdigit() and int(pk) in locators
     ]
     return {
         "id": build.pk,

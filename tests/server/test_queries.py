@@ -1,0 +1,106 @@
+"""Every answer takes the same number of queries, however many rows there are."""
+
+from django.db import connection
+from django.test.utils import CaptureQueriesContext
+from django.utils import timezone
+
+from server.bulk import bulk_insert
+from server.games.models import Comparison, Game, Key, KeyChoice, NameList, Survey, SurveyFile
+from server.games.surveying import entry_row
+from server.jobs.models import Job
+from server.layouts.models import LayoutVersion, UserLayout
+from server.mods.models import Build, EntryFile, Mod, Swap, Trial
+from server.shelf.models import Archive, Bank, Entry, Stream, pack_locator
+from tests.server.support import ServerTest
+from zubret_core.container import Entry as CoreEntry
+from zubret_core.locate import Locator
+from zubret_core.swap import Treatment
+
+BY_BYTES = {
+    "bytes",
+    "distance",
+    "find",
+    "look",
+    "strings",
+    "unknown",
+    "rank",
+    "ribbon",
+    "peaks",
+    "spectrum",
+    "wav",
+    "wave",
+}
+BY_BYTES |= {"{number}", "{slug}", "csv", "export", "figures", "file", "notes", "plan", "same", "zip"}
+"""The last word of addresses that read files; what they ask of the database is one row."""
+
+
+class Constant(ServerTest):
+    def fill(self, n: int) -> dict[str, int]:
+        """A game with n of everything that comes in numbers; the numbers for addresses."""
+        game = Game.objects.create(name=f"game of {n}", folder=f"/nowhere/{n}")
+        mod, now = Mod.objects.create(game=game, name="mod"), timezone.now()
+        surveys = [Survey.objects.create(game=game, finished=now, files=n) for _ in range(n)]
+        swaps, error = [], {"what": "broken", "where": "", "next": "mend it"}
+        for k in range(n):
+            archive = Archive.objects.create(
+                game=game, path=f"a{k}.crate", size=9, mtime_ns=k, kind="layout", complete=True, digested=True
+            )
+            entries = [CoreEntry(f"e{i}", i, 9, 9, "plain", 5) for i in range(3)]
+            list(bulk_insert(Entry, Entry.BULK, [entry_row(archive.pk, i, e, e.path) for i, e in enumerate(entries)]))
+            bank = Bank.objects.create(archive=archive, entry_index=0, entry_path="e0", name="e0", language="English")
+            Bank.objects.create(archive=archive, entry_index=1, entry_path="e1", name="e1", error=error)
+            locator = pack_locator(Locator(archive.path, (("e0", 0),), str(k), 0))
+            Stream.objects.create(
+                archive=archive, bank=bank, locator=locator, ordinal=0, stream_id=str(k), codec="pcm16", rate=8000,
+                channels=1, frames=8000, seconds=1.0, block_size=0, at=0, stored=9,
+            )  # fmt: skip
+            for survey in surveys[-2:]:
+                SurveyFile.objects.create(survey=survey, path=archive.path, size=9, mtime_ns=k, archive=archive)
+            swaps.append(
+                Swap.objects.create(
+                    mod=mod,
+                    locator=locator,
+                    source_name="x",
+                    source_path="/x",
+                    state="open",
+                    treatment=Treatment().as_dict(),
+                )
+            )
+            EntryFile.objects.create(
+                mod=mod, archive=archive.path, path="e2", index=2, label="e2", shown_in=archive.path, source_name="f",
+                source_path="/f", digest="d",
+            )  # fmt: skip
+            key = Key.objects.create(game=game, label=f"k{k}", secret=f"{k:02x}")
+            KeyChoice.objects.create(game=game, path=archive.path, name="k", key=key)
+            NameList.objects.create(game=game, path=archive.path, title="names", text="a\nb")
+            Job.objects.create(game=game, kind="survey", title="x", state=Job.DONE)
+            layout = UserLayout.objects.create(name=f"l{k}", draft="zubret: 1")
+            LayoutVersion.objects.create(layout=layout, slug=f"own-{n}-{k}", text=f"zubret: 1\nid: own-{n}-{k}\n")
+        build = Build.objects.create(mod=mod, state=Build.PROVED, made_of={str(s.pk): "x" for s in swaps})
+        for swap in swaps:
+            trial = Trial.objects.create(build=build, cue="x", title=swap.source_name, loops=1)
+        old, new = (s.pk for s in surveys[-2:])
+        Comparison.objects.create(old=surveys[-2], new=surveys[-1], digested=n)
+        return {
+            "game_id": game.pk, "mod_id": mod.pk, "old": old, "new": new, "swap_id": swap.pk, "trial_id": trial.pk,
+            "stream_id": Stream.objects.latest("pk").pk, "job_id": Job.objects.latest("pk").pk, "layout_id": layout.pk,
+        }  # fmt: skip
+
+    def test_queries_do_not_follow_rows(self):
+        counts: dict[str, list[int]] = {}
+        paths = self.client.get("/api/openapi.json").json()["paths"]
+        asked = [p for p, how in paths.items() if "get" in how and p.rsplit("/", 1)[-1] not in BY_BYTES]
+        for n in (4, 40):
+            numbers = self.fill(n)
+            for path in asked:
+                extra = {"stream_id": numbers["stream_id"]} if path.endswith("neighbours") else {}
+                with CaptureQueriesContext(
+                    connection,
+                ) as seen:
+                    answer = self.client.get(path.format(**numbers), extra)
+                self.assertEqual(
+                    answer.status_code, 503 if path.endswith("health") else 200, (path, answer.content[:300])
+                )
+                counts.setdefault(path, []).append(len(seen))
+        self.assertEqual({p: c for p, c in counts.items() if c[1] > c[0]}, {})
+        self.assertGreater(len(counts), 20)
