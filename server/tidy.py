@@ -58,7 +58,8 @@ def tidy(job: Job, progress: Progress) -> dict[str, int]:
     for game in Game.everything.filter(forgotten__isnull=False):
         broom.game(game)
     for game in Game.objects.all():
-        broom.old_archives(game)
+        broom.old_surveys(game)
+    broom.old_comparisons()
     broom.old_swaps()
     broom.files()
     return {"rows": broom.rows, "bytes": broom.bytes}
@@ -89,8 +90,7 @@ class _Broom:
             self.progress(0, 0, f"waiting for the work on {game.name} to stop")
             time.sleep(0.25)
         compared = Comparison.objects.filter(Q(old__game=game) | Q(new__game=game))
-        self.delete(Change.objects.filter(comparison__in=compared))
-        self.delete(compared)
+        self.comparisons(compared)
         self.delete(SurveyFile.objects.filter(survey__game=game))
         self.delete(Survey.objects.filter(game=game))
         self.archives(Archive.objects.filter(game=game, outer__isnull=True))
@@ -109,14 +109,36 @@ class _Broom:
                 self.delete(model._base_manager.filter(archive__in=group))
             self.delete(group)
 
-    def old_archives(self, game: Game) -> None:
-        """Versions of archives that no survey refers to."""
+    def comparisons(self, compared: QuerySet[Comparison]) -> None:
+        """Comparisons with their changes."""
+        self.delete(Change.objects.filter(comparison__in=compared))
+        self.delete(compared)
+
+    def old_surveys(self, game: Game) -> None:
+        """Surveys that were given up or are forgotten; then versions of archives that no survey refers to."""
+        with transaction.atomic():
+            if Job.objects.filter(game=game, kind="survey", state__in=Job.OPEN).exists():
+                return  # it is the unfinished one
+            gone = list(Survey.objects.filter(game=game, finished__isnull=True).values_list("pk", flat=True))
+        for number in gone:
+            self.comparisons(Comparison.objects.filter(Q(old=number) | Q(new=number)))
+            self.delete(SurveyFile.objects.filter(survey=number))
+            self.delete(Survey.objects.filter(pk=number))
         with transaction.atomic():
             if Job.objects.filter(game=game, kind="survey", state__in=Job.OPEN).exists():
                 return  # it may be about to refer to some
             unseen = Archive.objects.filter(game=game, outer__isnull=True, seen_in__isnull=True)
             unseen.update(complete=False)  # a survey that begins meanwhile reads the file anew
         self.archives(Archive.objects.filter(game=game, outer__isnull=True, seen_in__isnull=True, complete=False))
+
+    def old_comparisons(self) -> None:
+        """Comparisons whose place another has taken, or that were not finished."""
+        with transaction.atomic():
+            if Job.objects.filter(kind="compare", state__in=Job.OPEN).exists():
+                return
+            old = list(Comparison.objects.filter(ready=False).values_list("pk", flat=True))
+        for number in old:
+            self.comparisons(Comparison.objects.filter(pk=number))
 
     def old_swaps(self) -> None:
         """Swaps and files that were removed so long ago that nobody brings them back."""

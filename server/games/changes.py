@@ -6,15 +6,19 @@ import csv
 from collections.abc import Iterator
 from typing import Any
 
-from django.db import connection, transaction
+from django.db import connection
 from django.db.models import Count, Q, QuerySet
 
+from zubret_core.base import Progress, ZubretError, silent
 from zubret_core.locate.compare import UNSURE, FileFacts, compare_entries, compare_files, with_renames
 from zubret_core.locate.compare import Change as Changed
 from zubret_core.locate.spot import IN
 
 from ..bulk import bulk_insert
+from ..jobs.models import Job
+from ..jobs.run import start, work
 from ..shelf.models import Archive, Entry
+from ..tidy import tidy_up
 from .models import Change, Comparison, Survey, SurveyFile
 
 WORDS = {
@@ -31,35 +35,66 @@ SHUT = (SurveyFile.LOCKED, SurveyFile.UNREADABLE)
 """What a file may be whose entries are not known."""
 
 
-def compare(old: Survey, new: Survey) -> Comparison:
-    """The changes from one survey to another; worked out again once more contents are known."""
-    known = Archive.objects.filter(seen_in__survey__in=(old, new), digested=True).values("pk").distinct().count()
-    found = Comparison.objects.filter(old=old, new=new).first()
-    if found and found.digested == known:
-        return found
-    changes = list(_changes(old, new))
-    with transaction.atomic():
-        Comparison.objects.filter(old=old, new=new).delete()
-        made = Comparison.objects.create(old=old, new=new, digested=known)
-    rows = ((made.pk, c.kind, c.file, c.path, c.old_path, c.old_size, c.new_size, c.detail) for c in changes)
-    for _ in bulk_insert(Change, Change.BULK, rows):
-        pass
-    return made
+def known_contents(old: Survey, new: Survey) -> int:
+    """Of how many archives of two surveys the contents are known."""
+    return Archive.objects.filter(seen_in__survey__in=(old, new), digested=True).values("pk").distinct().count()
 
 
-def _changes(old: Survey, new: Survey) -> Iterator[Changed]:
+def made(old: Survey, new: Survey) -> Comparison | None:
+    """The newest finished comparison of two surveys."""
+    return Comparison.objects.filter(old=old, new=new, ready=True).order_by("-pk").first()
+
+
+def start_comparing(old: Survey, new: Survey) -> Job:
+    """Compare two surveys as a job; one that compares the same two takes its place."""
+    title = f"Comparing {old.title()} with {new.title()}"
+    return start("compare", title, None, Job.OPEN, ("old", "new"), old=old.pk, new=new.pk)
+
+
+def _settle(job: Job) -> None:
+    """The new comparison takes the place of those before, whose rows go later."""
+    if job.state == Job.DONE:
+        of_pair = Comparison.objects.filter(old=job.args["old"], new=job.args["new"])
+        of_pair.update(ready=False)
+        of_pair.filter(pk=job.result["comparison"]).update(ready=True)
+    tidy_up()
+
+
+@work("compare", "quick", _settle)
+def compare_surveys(job: Job, progress: Progress) -> dict[str, Any]:
+    """The rows of a comparison, in short transactions."""
+    pair = Survey.objects.in_bulk([job.args["old"], job.args["new"]])
+    if len(pair) < 2:
+        raise ZubretError("One of the surveys is not there any more.", next="Choose two from the list.")
+    comparison = compare(pair[job.args["old"]], pair[job.args["new"]], progress)
+    return {"comparison": comparison.pk}
+
+
+def compare(old: Survey, new: Survey, progress: Progress = silent) -> Comparison:
+    """The changes from one survey to another, worked out anew."""
+    comparison = Comparison.objects.create(old=old, new=new, digested=known_contents(old, new))
+    changes = _changes(old, new, progress)
+    rows = ((comparison.pk, c.kind, c.file, c.path, c.old_path, c.old_size, c.new_size, c.detail) for c in changes)
+    for n in bulk_insert(Change, Change.BULK, rows):
+        progress(0, 0, f"{n:,} changes")
+    return comparison
+
+
+def _changes(old: Survey, new: Survey, progress: Progress) -> Iterator[Changed]:
     """The changes of every file; archives that both surveys saw in the same version are passed over."""
-    yield from with_renames(_entries(old, new))
+    yield from with_renames(_entries(old, new, progress))
     yield from compare_files(_files(old), _files(new))
 
 
-def _entries(old: Survey, new: Survey) -> Iterator[Changed]:
+def _entries(old: Survey, new: Survey, progress: Progress) -> Iterator[Changed]:
     rows = [
         {path: (archive, what) for path, archive, what in survey.seen.values_list("path", "archive", "what") if archive}
         for survey in (old, new)
     ]
     closed: list[str] = []
-    for path in sorted(rows[0].keys() | rows[1].keys()):
+    paths = sorted(rows[0].keys() | rows[1].keys())
+    for n, path in enumerate(paths):
+        progress(n, len(paths), f"comparing {path}")
         before, after = (side.get(path, (None, "")) for side in rows)
         if before[0] == after[0] or any(path.startswith(f"{outer}{IN}") for outer in closed):
             continue

@@ -35,7 +35,10 @@ class Game(models.Model):
 
 
 class Survey(models.Model):
-    """One scan of a game folder, with the totals that it found; `label` is the user's, such as the game's build."""
+    """One scan of a game folder, with the totals that it found; `label` is the user's, such as the game's build.
+
+    One that is not finished is being made, or was given up, or is forgotten.
+    """
 
     game = models.ForeignKey(Game, models.CASCADE, related_name="surveys")
     label = models.CharField(max_length=60, default="", blank=True)
@@ -46,6 +49,10 @@ class Survey(models.Model):
 
     def __str__(self) -> str:
         return self.label or f"survey {self.pk} of {self.game_id}"
+
+    def title(self) -> str:
+        """How people tell it from others."""
+        return f"{self.game.name}, {self.label or f'survey {self.pk}'}"
 
 
 class SurveyFile(models.Model):
@@ -117,15 +124,14 @@ class NameList(models.Model):
 
 
 class Comparison(models.Model):
-    """What changed from one survey to another; `digested` tells how many contents were known when it was made."""
+    """What changed from one survey to another; `digested` tells how many contents were known when it was made. Of a pair
+    one is `ready` at most; one that is not is being made, or another has taken its place."""
 
     old = models.ForeignKey(Survey, models.CASCADE, related_name="+")
     new = models.ForeignKey(Survey, models.CASCADE, related_name="+")
     digested = models.IntegerField(default=0)
     made = models.DateTimeField(auto_now_add=True)
-
-    class Meta:
-        constraints = [models.UniqueConstraint(fields=["old", "new"], name="one_comparison_a_pair")]
+    ready = models.BooleanField(default=False)
 
     def __str__(self) -> str:
         return f"{self.old_id} to {self.new_id}"

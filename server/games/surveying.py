@@ -24,6 +24,7 @@ from ..layouts.known import known_for, opened_with
 from ..shelf.models import Archive, Bank, Stream, pack_locator
 from ..shelf.models import Entry as EntryRow
 from ..shelf.opening import disk_cache, spot_of
+from ..tidy import tidy_up
 from .models import Game, Key, KeyChoice, Survey, SurveyFile
 
 WORDS = {"file": SurveyFile.SOUND, "unreadable": SurveyFile.UNREADABLE, "locked": SurveyFile.LOCKED}
@@ -42,8 +43,8 @@ def start_survey(game: Game, label: str = "", changed: bool = False) -> Job:
 
 def _settle(job: Job) -> None:
     """A survey that was done counts from now on; of one that was not, nothing stays."""
+    tidy_up()
     if job.state != Job.DONE:
-        Survey.objects.filter(game=job.game_id, finished__isnull=True).delete()
         return
     row = Survey.objects.select_related("game").get(pk=job.result["survey"])
     row.finished, row.files, row.bytes = timezone.now(), job.result["files"], job.result["bytes"]

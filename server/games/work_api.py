@@ -169,11 +169,13 @@ class ChangeOut(Schema):
 
 
 class Changes(Schema):
-    """A page of changes, and how many there are of each kind."""
+    """A page of changes, and how many there are of each kind. made: when the two were compared, null where they were not;
+    fresh: no more contents are known since."""
 
+    made: datetime | None
+    fresh: bool
     counts: dict[str, int]
     total: int
-    sharper: bool
     rows: list[ChangeOut]
 
 
@@ -219,32 +221,44 @@ def forget_survey(request: HttpRequest, survey_id: int):
     survey = one(Survey.objects.select_related("game"), survey_id)
     if survey == survey.game.current_survey():
         raise stopped(409, "This is the newest survey.", "Survey again first, or forget the game.")
-    survey.delete()
+    Survey.objects.filter(pk=survey.pk).update(finished=None)
     tidy_up()
     return 204, None
 
 
-def _comparison(old: int, new: int):
-    rows = Survey.objects.filter(finished__isnull=False)
-    return changes.compare(one(rows, old), one(rows, new))
+def _pair(old: int, new: int) -> tuple[Survey, Survey]:
+    rows = Survey.objects.filter(finished__isnull=False).select_related("game")
+    return one(rows, old), one(rows, new)
+
+
+@router.post("/changes/{int:old}/{int:new}", response=JobOut)
+def compare(request: HttpRequest, old: int, new: int):
+    """Compare two surveys, as a job."""
+    return changes.start_comparing(*_pair(old, new))
 
 
 @router.get("/changes/{int:old}/{int:new}", response=Changes)
 def list_changes(
     request: HttpRequest, old: int, new: int, kind: str = "", q: str = "", offset: int = 0, limit: int = 100
 ):
-    """What changed from one survey to another."""
-    made = _comparison(old, new)
+    """What changed from one survey to another, as far as they have been compared."""
+    pair = _pair(old, new)
+    made = changes.made(*pair)
+    if made is None:
+        return {"made": None, "fresh": False, "counts": {}, "total": 0, "rows": []}
     rows = changes.filtered(made, kind, q)
     page = rows[max(0, offset) : max(0, offset) + max(0, min(limit, 500))]
-    counts = changes.counts(made)
-    return {"counts": counts, "total": rows.count(), "sharper": counts["unsure"] == 0, "rows": list(page)}
+    fresh = made.digested == changes.known_contents(*pair)
+    return {"made": made.made, "fresh": fresh, "counts": changes.counts(made), "total": rows.count(), "rows": page}
 
 
 @router.get("/changes/{int:old}/{int:new}/csv")
 def changes_csv(request: HttpRequest, old: int, new: int, kind: str = "", q: str = ""):
     """The same as a CSV file."""
-    rows = changes.filtered(_comparison(old, new), kind, q)
+    made = changes.made(*_pair(old, new))
+    if made is None:
+        raise stopped(409, "These surveys have not been compared yet.", "Open What changed, and wait for the answer.")
+    rows = changes.filtered(made, kind, q)
     response = StreamingHttpResponse(changes.as_csv(rows), content_type="text/csv; charset=utf-8")
     response["Content-Disposition"] = f'attachment; filename="changes {old} to {new}.csv"'
     return response

@@ -60,13 +60,18 @@ def work(kind: str, queue: str, settle: Settle = _nothing) -> Callable[[Work], W
     return register
 
 
-def start(kind: str, title: str, game=None, joins: tuple[str, ...] = (), **args: Any) -> Job:
+def start(
+    kind: str, title: str, game=None, joins: tuple[str, ...] = (), alike: tuple[str, ...] = (), **args: Any
+) -> Job:
     """A new job, handed to the worker as soon as the row can be seen.
 
-    joins: states in which a job of this kind of the same game takes its place; that one is given back.
+    joins: states in which a job of this kind of the same game takes its place; that one is given back. alike: the
+    arguments in which it has to be the same.
     """
+    same = {f"args__{name}": args[name] for name in alike}
     with transaction.atomic():
-        running = Job.objects.filter(kind=kind, game=game, state__in=joins, cancel=False).order_by("pk").first()
+        open_jobs = Job.objects.filter(kind=kind, game=game, state__in=joins, cancel=False, **same)
+        running = open_jobs.order_by("pk").first()
         if running:
             return running
         job = Job.objects.create(kind=kind, title=title, game=game, args=args)

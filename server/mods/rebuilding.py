@@ -100,7 +100,7 @@ def start_rebuild(mod: Mod, tight: bool, deep: bool = False) -> Job:
     one of this game runs, or a swap is not ready."""
     if not mod.made_of() or mod.live_swaps().exclude(state=Swap.READY).exists():
         plan_of(mod, tight)
-    wanted = {"mod": mod.pk, "tight": tight, "deep": deep}
+    wanted: dict[str, Any] = {"mod": mod.pk, "tight": tight, "deep": deep}
     job = start("rebuild", f"Rebuild of {mod.name}", mod.game, Job.OPEN, **wanted)
     if {k: job.args[k] for k in wanted} != wanted:
         raise stopped(409, "A rebuild of this game is already running.", "Wait for it, or cancel it under Jobs.")

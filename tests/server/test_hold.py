@@ -14,7 +14,7 @@ from django.conf import settings
 
 from server.bulk import bulk_insert
 from server.games import changes
-from server.games.models import Game, Key, Survey, SurveyFile
+from server.games.models import Comparison, Game, Key, Survey, SurveyFile
 from server.games.surveying import entry_row
 from server.jobs.models import Job
 from server.shelf.models import Archive, Entry
@@ -170,7 +170,7 @@ class Hold(ServerTest):
         make(self.folder, "1.1")
         self.send("post", f"/games/{self.game['id']}/survey")
         self.assertIn("None of the keys", self.unlock_with("1.0")["why"])
-        shut = self.get(f"/changes/{first['id']}/{self.get('/surveys')[0]['id']}?q=hold.chart")["rows"]
+        shut = self.changed(first["id"], self.get("/surveys")[0]["id"], "?q=hold.chart")["rows"]
         self.assertEqual([(r["kind"], r["path"]) for r in shut], [("unsure", "")])  # and not all removed
         self.assertIn("in the later survey", shut[0]["detail"])
         self.assertTrue(self.unlock_with("1.1")["opens"])
@@ -178,7 +178,8 @@ class Hold(ServerTest):
         newest, labels = self.get("/surveys")[0], [s["label"] for s in self.get("/surveys")]
         self.assertIn("before the update", labels)
         address = f"/changes/{first['id']}/{newest['id']}"
-        found = self.get(address)
+        self.assertEqual((self.get(address)["made"], self.get(f"{address}/csv", 409)["where"]), (None, ""))
+        found = self.changed(first["id"], newest["id"])
         by_path = {(r["file"], r["path"]): r["kind"] for r in found["rows"]}
         self.assertEqual(by_path["data/hold.chart", "log/second.txt"], "added")
         self.assertEqual(by_path["data/hold.chart", "pictures/noise.raw"], "removed")
@@ -195,7 +196,7 @@ class Hold(ServerTest):
             [r[1:3] for r in csv.reader(io.StringIO(text))],
             [["file", "entry"], ["data/hold.cargo01", ""], ["data/hold.chart", "pictures/noise.raw"]],
         )
-        back = self.get(f"/changes/{newest['id']}/{first['id']}?kind=added")["rows"]
+        back = self.changed(newest["id"], first["id"], "?kind=added")["rows"]
         self.assertEqual([r["path"] for r in back if r["path"]], ["pictures/noise.raw"])
 
     def unlock_with(self, build: str) -> dict:
@@ -207,6 +208,15 @@ class Hold(ServerTest):
     def game_has(self, build: str) -> bool:
         return Key.objects.filter(secret=KEYS[build].hex()).exists()
 
+    def changed(self, old: int, new: int, query: str = "") -> dict:
+        """What changed, once it is compared; comparing anew leaves one answer, and nothing of the one before."""
+        for _ in range(2):
+            self.assertEqual(self.send("post", f"/changes/{old}/{new}")["kind"], "compare")
+        self.assertEqual(Comparison.objects.filter(old=old, new=new).count(), 1)
+        found = self.get(f"/changes/{old}/{new}{query}")
+        self.assertTrue(found["made"] and found["fresh"])
+        return found
+
     def test_a_renamed_entry_is_one_change(self):
         folder = self.root / "library" / "two"
         folder.mkdir()
@@ -217,7 +227,7 @@ class Hold(ServerTest):
             game = self.send("post", "/games", {"folder": str(folder)})
             self.send("post", f"/games/{game['id']}/survey")
         old, new = sorted(s["id"] for s in self.get("/surveys") if s["game_id"] == game["id"])[-2:]
-        rows = self.get(f"/changes/{old}/{new}")["rows"]
+        rows = self.changed(old, new)["rows"]
         self.assertEqual(
             [(r["kind"], r["path"], r["old_path"]) for r in rows],
             [("renamed", "b/song.bin", "a/tune.bin"), ("changed", "c.txt", "")],

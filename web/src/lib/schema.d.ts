@@ -157,11 +157,15 @@ export interface paths {
         };
         /**
          * List Changes
-         * @description What changed from one survey to another.
+         * @description What changed from one survey to another, as far as they have been compared.
          */
         get: operations["server_games_work_api_list_changes"];
         put?: never;
-        post?: never;
+        /**
+         * Compare
+         * @description Compare two surveys, as a job.
+         */
+        post: operations["server_games_work_api_compare"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1615,17 +1619,20 @@ export interface components {
         };
         /**
          * Changes
-         * @description A page of changes, and how many there are of each kind.
+         * @description A page of changes, and how many there are of each kind. made: when the two were compared, null where they were not;
+         *     fresh: no more contents are known since.
          */
         Changes: {
             /** Counts */
             counts: {
                 [key: string]: number;
             };
+            /** Fresh */
+            fresh: boolean;
+            /** Made */
+            made: string | null;
             /** Rows */
             rows: components["schemas"]["ChangeOut"][];
-            /** Sharper */
-            sharper: boolean;
             /** Total */
             total: number;
         };
@@ -3341,6 +3348,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Changes"];
+                };
+            };
+        };
+    };
+    server_games_work_api_compare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                old: number;
+                new: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
         };

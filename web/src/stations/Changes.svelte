@@ -1,6 +1,7 @@
 <script lang="ts">
+  import JobPanel from "../components/JobPanel.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
-  import { api, asProblem, got, type Change, type ProblemText, type SurveyLine } from "../lib/api";
+  import { api, asProblem, attempted, got, type Change, type ProblemText, type SurveyLine } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { bytes, spaced } from "../lib/format";
   import { newest } from "../lib/newest";
@@ -25,9 +26,15 @@
   let counts = $state<Record<string, number>>({});
   let problem = $state<ProblemText | null>(null);
   let busy = $state(false);
+  let made = $state(false);
+  let asked = $state({ job: 0, pair: "" }); // the comparison that this screen has begun
   let editing = $state(0);
 
   const job = $derived(app.openJobs.find((j) => j.kind === "digest"));
+  const comparing = $derived(
+    asked.pair === `${old} ${now}` ? app.jobs.find((j) => j.id === asked.job) : undefined,
+  );
+  const running = $derived(comparing?.state === "waiting" || comparing?.state === "running");
   const older = $derived(surveys.find((s) => s.id === old));
   const newer = $derived(surveys.find((s) => s.id === now));
   const unread = $derived([older, newer].reduce((sum, s) => sum + (s ? s.archives - s.contents : 0), 0));
@@ -62,13 +69,24 @@
       rows = offset ? [...rows, ...page.rows] : page.rows;
       total = page.total;
       counts = page.counts;
+      made = !!page.made;
       problem = null;
+      // While contents are being read, each new answer would be out of date at once; what failed is not begun again.
+      const wanted = !page.made || (!page.fresh && !job);
+      if (wanted && (!comparing || comparing.state === "done")) await compare();
     } catch (error) {
       if (!current()) return;
       problem = asProblem(error);
     }
     busy = false;
   }
+  /** Have the two compared; the end of that brings the answer. */
+  async function compare() {
+    const started = await got(api.POST("/api/changes/{old}/{new}", { params: { path: { old, new: now } } }));
+    asked = { job: started.id, pair: `${old} ${now}` };
+    app.started(started);
+  }
+
   $effect(() => {
     void [old, now, kind, q, app.finished];
     if (!old || !now || old === now) return;
@@ -180,6 +198,16 @@
         </p>
       {/if}
       {#if problem}<div class="mt-3"><ProblemPanel {problem} /></div>{/if}
+      {#if comparing && running}
+        <div class="mt-3"><JobPanel job={comparing} /></div>
+      {:else if comparing && comparing.state !== "done"}
+        <div class="mt-3 flex items-center gap-3">
+          <p>{comparing.error?.what ?? "Comparing was cancelled."}</p>
+          <button class="btn btn-sm" onclick={() => attempted(compare, (p) => (problem = p))}
+            >Compare again</button
+          >
+        </div>
+      {/if}
       <div class="mt-3 min-h-0 grow overflow-auto" aria-busy={busy}>
         <table class="w-full min-w-[640px]" aria-label="Changes">
           <thead class="sticky top-0 bg-base-100">
@@ -208,7 +236,7 @@
                 <td class="num py-1.5 pl-3 text-right whitespace-nowrap">{size(r.new_size)}</td>
               </tr>
             {:else}
-              {#if !busy}<tr
+              {#if !busy && made}<tr
                   ><td colspan="5" class="py-6 text-quiet">Nothing changed that fits the filter.</td></tr
                 >{/if}
             {/each}
