@@ -10,7 +10,7 @@ from pathlib import Path
 from server.bulk import bulk_insert
 from server.games import changes
 from server.games.models import Game, Survey, SurveyFile
-from server.games.surveying import entry_row
+from server.games.survey_rows import entry_row
 from server.shelf.models import Archive, Entry
 from zubret_core.container import Entry as CoreEntry
 

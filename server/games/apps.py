@@ -7,4 +7,4 @@ class GamesConfig(AppConfig):
 
     def ready(self) -> None:
         """Make the app's kinds of work known."""
-        from . import changes, keyring, sounds_out, surveying, taking_out  # noqa: F401
+        from . import changes, digesting, keyring, sounds_out, surveying, taking_out  # noqa: F401

@@ -37,13 +37,14 @@ class Game(models.Model):
 class Survey(models.Model):
     """One scan of a game folder, with the totals that it found; `label` is the user's, such as the game's build.
 
-    One that is not finished is being made, or was given up, or is forgotten.
+    One that is not finished is being made, or was given up, or is forgotten. read_with: changes with what recognises files.
     """
 
     game = models.ForeignKey(Game, models.CASCADE, related_name="surveys")
     label = models.CharField(max_length=60, default="", blank=True)
     started = models.DateTimeField(auto_now_add=True)
     finished = models.DateTimeField(null=True)
+    read_with = models.CharField(max_length=64, default="", blank=True)
     files = models.IntegerField(default=0)
     bytes = models.BigIntegerField(default=0)
 
@@ -58,9 +59,14 @@ class Survey(models.Model):
 class SurveyFile(models.Model):
     """One file as a survey saw it, or an archive inside one (`inside`), with what it is and by which evidence.
 
-    what: archive, sound, locked, unreadable, companion (of `belongs_to`), list, or other. `archive` is shared with
+    what: archive, sound, locked, unreadable, companion (of `belongs_to`), list, or other. mtime_ns, changed_ns: the last
+    change of the file, and of its state. `archive` is shared with
     every survey that saw the same version.
     """
+
+    BULK = (
+        "survey", "path", "size", "mtime_ns", "changed_ns", "inside", "what", "evidence", "belongs_to", "archive",
+    )  # fmt: skip
 
     ARCHIVE, SOUND, LOCKED, UNREADABLE = "archive", "sound", "locked", "unreadable"
     COMPANION, LIST, OTHER = "companion", "list", "other"
@@ -69,6 +75,7 @@ class SurveyFile(models.Model):
     path = models.CharField(max_length=2000)
     size = models.BigIntegerField()
     mtime_ns = models.BigIntegerField()
+    changed_ns = models.BigIntegerField(null=True)
     inside = models.BooleanField(default=False)
     what = models.CharField(max_length=12, default=OTHER)
     evidence = models.CharField(max_length=300, default="", blank=True)

@@ -2,33 +2,35 @@
 
 from __future__ import annotations
 
-import json
+from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
-from django.db import DatabaseError, connection, transaction
+from django.db import DatabaseError, transaction
 from django.utils import timezone
 
-from zubret_core.audio.measure import guess
 from zubret_core.base import Cancelled, Progress, ZubretError
-from zubret_core.container import Container, Entry, GameFile, GameFolder
+from zubret_core.container import Container, GameFile, GameFolder
 from zubret_core.container.index import index_sum
 from zubret_core.layout import Layout
-from zubret_core.locate import BankRecord, Kind, Locator, Spot, try_keys
-from zubret_core.locate.survey import ArchiveRecord, ShutRecord, contents, digests, look_at, mistake, opened
+from zubret_core.locate import Kind, Spot, try_keys
+from zubret_core.locate.known import kind_by
+from zubret_core.locate.survey import ArchiveRecord, ShutRecord, contents, look_at, mistake, opened
 
 from ..bulk import bulk_insert
 from ..jobs.models import Job
 from ..jobs.run import start, work
-from ..layouts.known import known_for, opened_with
-from ..shelf.models import Archive, Bank, Stream, pack_locator
-from ..shelf.models import Entry as EntryRow
-from ..shelf.opening import disk_cache, spot_of
+from ..layouts.known import Readers, known_for
+from ..shelf.models import Archive
+from ..shelf.opening import disk_cache
 from ..tidy import tidy_up
 from .models import Game, Key, KeyChoice, Survey, SurveyFile
+from .survey_rows import Rows, Seen, Written, readable
 
 WORDS = {"file": SurveyFile.SOUND, "unreadable": SurveyFile.UNREADABLE, "locked": SurveyFile.LOCKED}
 """What a file is by the kind of its archive; any other is an archive."""
+NOT_COPIED = (SurveyFile.UNREADABLE, SurveyFile.LOCKED)
+"""What a file may be that is looked at anew though it is as it was: the reason may have gone."""
 
 
 def start_survey(game: Game, label: str = "", changed: bool = False) -> Job:
@@ -55,100 +57,216 @@ def _settle(job: Job) -> None:
 
 @work("survey", "long", _settle)
 def survey(job: Job, progress: Progress) -> dict[str, Any]:
-    """Read the game's folder; archives that are known by path, size, time and index are not read again."""
+    """Read the game's folder; what is as it was at the last survey is not opened again."""
     game = job.game
     assert game is not None
-    row = Survey.objects.create(game=game, label=job.args.get("label", ""))
-    return {"survey": row.pk, **_Survey(game, row, progress).run()}
+    readers = Readers(game)
+    row = Survey.objects.create(game=game, label=job.args.get("label", ""), read_with=readers.all())
+    return {"survey": row.pk, **_Survey(game, row, readers, progress).run()}
+
+
+class _Before(NamedTuple):
+    """A file as the last survey saw it."""
+
+    size: int
+    mtime_ns: int
+    changed_ns: int | None
+    what: str
+    evidence: str
+    archive: int | None
+
+
+class _Known(NamedTuple):
+    """An archive whose rows are there already."""
+
+    written: Written
+    mtime_ns: int
+    layout: str
+    opened_with: str
+    index_spans: list[tuple[int, int]]
+    index_sum: str
+    whole: bool
 
 
 class _Survey:
-    """One run: the files that were seen, and how far it is."""
+    """One run: the rows of files so far, what is known of before, and how far it is."""
 
-    def __init__(self, game: Game, row: Survey, progress: Progress):
-        self.game, self.row, self.progress = game, row, progress
+    def __init__(self, game: Game, row: Survey, readers: Readers, progress: Progress):
+        self.game, self.row, self.readers, self.progress = game, row, readers, progress
         self.folder = GameFolder(Path(game.folder))
         self.known = known_for(game)
-        self.seen: dict[str, SurveyFile] = {}
-        self.done, self.total = 0, 1
+        self.rows = Rows(game.pk)
+        self.seen: dict[str, Seen] = {}
+        self.held: dict[str, list[list[Any]]] = {}  # companions, by the path of the file that they belong to
+        self.files: dict[str, GameFile] = {}
+        self.archives, self.nested = self._archives()
+        self.before = self._before()
+        self.done, self.total, self.size = 0, 1, 0
+
+    # What is known of before ------------------------------------------------------------------------
+
+    def _archives(self) -> tuple[dict[str, list[_Known]], dict[int, list[Written]]]:
+        """The archives of this game's files by path, and those inside each of them."""
+        files: dict[str, list[_Known]] = {}
+        nested: dict[int, list[Written]] = {}
+        rows = Archive.objects.filter(game=self.game).order_by("pk").values_list(
+            "pk", "path", "size", "kind", "evidence", "companions", "outer", "mtime_ns", "layout", "opened_with",
+            "index_spans", "index_sum", "complete", "error",
+        )  # fmt: skip
+        for (
+            pk,
+            path,
+            size,
+            kind,
+            evidence,
+            companions,
+            outer,
+            mtime,
+            layout,
+            used,
+            spans,
+            value,
+            complete,
+            error,
+        ) in rows.iterator():
+            written = Written(pk, path, size, kind, evidence, companions)
+            if outer is None:
+                whole = complete and error is None
+                files.setdefault(path, []).append(_Known(written, mtime, layout, used, spans, value, whole))
+            elif complete:
+                nested.setdefault(outer, []).append(written)
+        return files, nested
+
+    def _before(self) -> dict[str, _Before]:
+        """The files of the last survey, if all files are still read as they were then."""
+        last = self.game.current_survey()
+        if last is None or last.read_with != self.row.read_with:
+            return {}
+        rows = last.seen.filter(inside=False).exclude(what__in=NOT_COPIED)
+        columns = rows.values_list("path", "size", "mtime_ns", "changed_ns", "what", "evidence", "archive")
+        return {row[0]: _Before(*row[1:]) for row in columns.iterator()}
+
+    # The walk ---------------------------------------------------------------------------------------
 
     def run(self) -> dict[str, int]:
         """All files; then who belongs to whom."""
-        files = list(self.folder.everything())
+        self.files = {f.path: f for f in self.folder.everything()}
+        files = self.files.values()
         self.total = sum(f.size for f in files) or 1
         for file in files:
+            self.size = file.size
             self.progress(self.done, self.total, f"looking at {file.path}")
-            self._look(file)
+            if not self._as_before(file):
+                self._look(file)
             self.done += file.size
-        for seen in list(self.seen.values()):
-            for path, _, _ in seen.archive.companions if seen.archive and not seen.inside else ():
+        self.rows.flush()
+        for owner, companions in self.held.items():
+            for path, _, _ in companions:
                 other = self.seen.get(path)
                 if other is not None and other.what == SurveyFile.OTHER:
-                    other.what, other.belongs_to = SurveyFile.COMPANION, seen.path
-                    other.evidence = f"{seen.path} keeps its payloads in it"
-        SurveyFile.objects.bulk_create(self.seen.values(), batch_size=500)
+                    other.what, other.belongs_to = SurveyFile.COMPANION, owner
+                    other.evidence = f"{owner} keeps its payloads in it"
+        values = (row.values(self.row.pk) for row in self.seen.values())
+        for _ in bulk_insert(SurveyFile, SurveyFile.BULK, values):
+            self.progress(self.total, self.total, "writing down the files")
         return {"files": len(files), "bytes": sum(f.size for f in files)}
 
-    def _look(self, file: GameFile) -> None:
-        found = look_at(self.folder, file, self.known)
-        row = SurveyFile(
-            survey=self.row, path=readable(file.path), size=file.size, mtime_ns=file.mtime_ns, what=found.what,
-            evidence=readable(found.evidence)[:300],
-        )  # fmt: skip
+    def _file(self, file: GameFile, what: str, evidence: str) -> Seen:
+        row = Seen(readable(file.path), file.size, file.mtime_ns, file.changed_ns, what, readable(evidence)[:300])
         self.seen[file.path] = row
+        return row
+
+    def _as_before(self, file: GameFile) -> bool:
+        """Take over what the last survey saw, where the file and those that belong to it are as they were."""
+        was = self.before.get(file.path)
+        if was is None or file.fault or (was.size, was.mtime_ns, was.changed_ns) != file[1:4]:
+            return False
+        if was.archive is None:
+            other = was.what == SurveyFile.COMPANION
+            self._file(file, SurveyFile.OTHER if other else was.what, "" if other else was.evidence)
+            return True
+        known = next((k for k in self.archives.get(file.path, ()) if k.written.pk == was.archive and k.whole), None)
+        if known is None or not self._reads_as(file.path, known) or not self._companions_stand(known):
+            return False
+        self._holds(self._file(file, was.what, was.evidence), known.written, self.nested.get(known.written.pk, []))
+        return True
+
+    def _reads_as(self, path: str, known: _Known) -> bool:
+        """Whether layouts, keys and names give an archive as its rows have it."""
+        layout = self.known.layout_named(known.layout) if known.layout else None
+        kind = kind_by(layout) if layout else Kind(known.written.kind, "")
+        return self.readers.of(path, kind) == known.opened_with
+
+    def _companions_stand(self, known: _Known) -> bool:
+        for path, size, mtime_ns in known.written.companions:
+            file = self.files.get(path)
+            if file is None or (file.size, file.mtime_ns) != (size, mtime_ns):
+                return False
+        return True
+
+    def _holds(self, row: Seen, archive: Written, nested: list[Written]) -> None:
+        """Note what a file holds: an archive, and those inside it."""
+        row.archive = archive.pk
+        if archive.companions:
+            self.held[row.path] = archive.companions
+        for inner in nested:
+            what = WORDS.get(inner.kind, SurveyFile.ARCHIVE)
+            self.seen[inner.path] = Seen(
+                inner.path, inner.size, row.mtime_ns, None, what, inner.evidence, inner.pk, inside=True
+            )
+
+    def _look(self, file: GameFile) -> None:
+        """Recognise a file, and read what is in it unless its rows are there."""
+        found = look_at(self.folder, file, self.known)
+        row = self._file(file, found.what, found.evidence)
         if not found.holds_something or found.kind is None:
             return
         kind = found.kind
         reader = f"{kind.layout.title or kind.layout.id}: " if kind.layout else ""
         try:
-            archive = self._known_archive(file, kind) or self._read(file, kind)
+            archive, *nested = self._known_archive(file, kind) or self._read(file, kind)
         except (Cancelled, DatabaseError):
             raise
         except Exception as e:
-            archive = self._broken(file, kind, e)
-        row.archive = archive
+            told = e if isinstance(e, ZubretError) else mistake(e, file.path)
+            archive, *nested = self._broken(file, kind, told)
         row.evidence = (reader + archive.evidence)[:300]
         row.what = WORDS.get(archive.kind, SurveyFile.ARCHIVE)
-        for nested in archive.nested.filter(complete=True).order_by("pk"):
-            self.seen[nested.path] = SurveyFile(
-                survey=self.row, path=nested.path, size=nested.size, mtime_ns=file.mtime_ns, inside=True,
-                what=WORDS.get(nested.kind, SurveyFile.ARCHIVE), evidence=nested.evidence, archive=nested,
-            )  # fmt: skip
+        self._holds(row, archive, nested)
 
-    def _known_archive(self, file: GameFile, kind: Kind) -> Archive | None:
-        same = Archive.objects.filter(
-            game=self.game, path=file.path, size=file.size, mtime_ns=file.mtime_ns, complete=True, error__isnull=True,
-            opened_with=opened_with(self.game, file.path, kind),
-        ).first()  # fmt: skip
-        if same is None:
-            return None
-        with self.folder.open(file.path) as source:
-            if index_sum(source, same.index_spans) != same.index_sum:
-                return None
-        for path, size, mtime_ns in same.companions:
-            place = self.folder.locate(path)
-            if not place.is_file() or (place.stat().st_size, place.stat().st_mtime_ns) != (size, mtime_ns):
-                return None
-        return same
+    def _known_archive(self, file: GameFile, kind: Kind) -> list[Written]:
+        """The rows of a file whose size, time and index are as they were: its archive, and those inside; else nothing."""
+        used = self.readers.of(file.path, kind)
+        for known in self.archives.get(file.path, ()):
+            alike = (known.written.size, known.mtime_ns, known.opened_with) == (file.size, file.mtime_ns, used)
+            if alike and known.whole and self._companions_stand(known):
+                with self.folder.open(file.path) as source:
+                    if index_sum(source, known.index_spans) == known.index_sum:
+                        return [known.written, *self.nested.get(known.written.pk, [])]
+        return []
 
-    def _broken(self, file: GameFile, kind: Kind, error: Exception) -> Archive:
-        """The row of a file at which the walk stumbled: nothing else of it stays."""
-        Archive.objects.filter(game=self.game, path=file.path, complete=False).delete()
-        told = error if isinstance(error, ZubretError) else mistake(error, file.path)
-        return self._shut(ShutRecord((), file.path, file.size, kind, told), file, None, "")
+    def _forget(self, file: GameFile, used: str | None = None) -> None:
+        """Remove the rows of a version of a file that are not whole, or not right any more."""
+        for known in self.archives.get(file.path, ()):
+            same = (known.written.size, known.mtime_ns) == (file.size, file.mtime_ns)
+            if same and (not known.whole or known.opened_with == used):
+                Archive.objects.filter(pk=known.written.pk).delete()
 
-    def _read(self, file: GameFile, kind: Kind) -> Archive:
+    def _broken(self, file: GameFile, kind: Kind, error: ZubretError) -> list[Written]:
+        """A file at which the walk stumbled."""
+        self._forget(file, "")
+        return [self._shut(ShutRecord((), file.path, file.size, kind, error), file, None, "")]
+
+    def _read(self, file: GameFile, kind: Kind) -> list[Written]:
         """The rows of a file that is an archive, a bank or a sound."""
-        same = Archive.objects.filter(game=self.game, path=file.path, size=file.size, mtime_ns=file.mtime_ns)
-        same.filter(complete=False).delete()  # a survey was cut off in the middle of it
-        same.filter(error__isnull=False).delete()
         spot = Spot.file(self.folder, file.path, self.known, disk_cache(), f"{file.path}/{file.mtime_ns}")
-        found = opened(spot, kind, lambda: self._unlocks(spot, kind.layout))
-        if isinstance(found, ShutRecord):
-            return self._shut(found, file, None, "")
-        same.filter(opened_with=opened_with(self.game, file.path, kind)).delete()
         try:
-            return self._keep(spot, kind, file)
+            found = opened(spot, kind, lambda: self._unlocks(spot, kind.layout))
+            used = "" if isinstance(found, ShutRecord) else self.readers.of(file.path, kind)
+            self._forget(file, used)
+            if isinstance(found, ShutRecord):
+                return [self._shut(found, file, None, "")]
+            return self._keep(spot, kind, file, used)
         finally:
             spot.source.close()
 
@@ -161,30 +279,34 @@ class _Survey:
         if trial.opens:
             choose_keys(self.game, spot.name, {name: ring[n] for name, n in trial.chosen.items()})
             spot.known = self.known = known_for(self.game)
+            self.readers = Readers(self.game)
         return trial.opens
 
     # Rows of what the walk finds --------------------------------------------------------------------
 
-    def _keep(self, spot: Spot, kind: Kind, file: GameFile) -> Archive:
+    def _keep(self, spot: Spot, kind: Kind, file: GameFile, used: str) -> list[Written]:
         """The rows of an archive, of its banks and streams, and of the archives inside it."""
-        rows: dict[tuple, Archive] = {}
-        used = opened_with(self.game, file.path, kind)
-        for record in contents(spot, kind, self._inside):
-            outer = rows.get(())
-            if isinstance(record, ArchiveRecord):
-                rows[record.chain] = self._archive(record, file, used, outer)
-            elif isinstance(record, ShutRecord):
-                self._shut(record, file, outer, used)
-            else:
-                keep_bank(rows[record.chain], record)
-        Archive.objects.filter(pk__in=[row.pk for row in rows.values()]).update(complete=True)
-        return rows[()]
+        rows: dict[tuple, Written] = {}
+        shut: list[Written] = []
+        try:
+            for record in contents(spot, kind, self._inside):
+                outer = rows.get(())
+                if isinstance(record, ArchiveRecord):
+                    rows[record.chain] = self._archive(record, file, used, outer)
+                elif isinstance(record, ShutRecord):
+                    shut.append(self._shut(record, file, outer, used))
+                else:
+                    self.rows.bank(rows[record.chain].pk, file.path, record)
+        except Exception:
+            self.rows.drop({row.pk for row in (*rows.values(), *shut)})
+            raise
+        self.rows.finish(row.pk for row in rows.values())
+        return sorted((*rows.values(), *shut), key=lambda row: row.pk)
 
-    def _archive(self, record: ArchiveRecord, file: GameFile, used: str, outer: Archive | None) -> Archive:
+    def _archive(self, record: ArchiveRecord, file: GameFile, used: str, outer: Written | None) -> Written:
         archive = record.archive
         spans, value = record.index() if outer is None else ([], "")
-        row = Archive.objects.create(
-            game=self.game,
+        row = self.rows.archive(
             path=readable(record.path),
             size=file.size if outer is None else archive.source.size,
             mtime_ns=file.mtime_ns,
@@ -193,38 +315,33 @@ class _Survey:
             index_sum=value,
             kind=archive.kind,
             layout=archive.layout_id,
-            evidence=(record.kind.evidence + record.skipped)[:300],
+            evidence=record.kind.evidence + record.skipped,
             entry_count=len(archive.entries),
             unpacked=record.unpacked,
-            companions=self._companions(archive, file.path) if outer is None else [],
-            chain=[list(step) for step in record.chain],
-            outer=outer,
+            companions=list(self._companions(archive, file.path)) if outer is None else [],
+            chain=record.chain,
+            outer=outer.pk if outer else None,
         )
-        entries = (entry_row(row.pk, n, entry, label) for n, entry, label in record.entries())
-        for n in bulk_insert(EntryRow, EntryRow.BULK, entries):
-            self._inside(n, len(archive.entries), f"writing down {row.path}")
+        self.rows.entries(row.pk, len(archive.entries), record.entries(), self._inside)
         return row
 
-    def _shut(self, record: ShutRecord, file: GameFile, outer: Archive | None, used: str) -> Archive:
-        return Archive.objects.create(
-            game=self.game, path=readable(record.path), size=record.size, mtime_ns=file.mtime_ns, kind=record.what,
-            layout=record.kind.layout.id if record.kind.layout else "", evidence=record.kind.evidence[:300],
-            error=record.error.as_dict(), complete=True, chain=[list(step) for step in record.chain], outer=outer,
+    def _shut(self, record: ShutRecord, file: GameFile, outer: Written | None, used: str) -> Written:
+        return self.rows.archive(
+            path=readable(record.path), size=record.size, mtime_ns=file.mtime_ns, kind=record.what,
+            layout=record.kind.layout.id if record.kind.layout else "", evidence=record.kind.evidence,
+            error=record.error.as_dict(), complete=True, chain=record.chain, outer=outer.pk if outer else None,
             opened_with=used,
         )  # fmt: skip
 
-    def _companions(self, archive: Container, path: str) -> list[list]:
-        folder, out = path.rpartition("/")[0], []
+    def _companions(self, archive: Container, path: str) -> Iterator[list[Any]]:
+        folder = path.rpartition("/")[0]
         for name in archive.companions():
-            place = f"{folder}/{name}" if folder else name
-            if self.folder.locate(place).is_file():
-                stat = self.folder.locate(place).stat()
-                out.append([place, stat.st_size, stat.st_mtime_ns])
-        return out
+            file = self.files.get(f"{folder}/{name}" if folder else name)
+            if file is not None:
+                yield [file.path, file.size, file.mtime_ns]
 
     def _inside(self, part: int, parts: int, note: str) -> None:
-        size = next(reversed(self.seen.values())).size if self.seen else 0
-        self.progress(self.done + (size * part // parts if parts else 0), self.total, note)
+        self.progress(self.done + (self.size * part // parts if parts else 0), self.total, note)
 
 
 def choose_keys(game: Game, path: str, keys: dict[str, Key]) -> None:
@@ -232,101 +349,3 @@ def choose_keys(game: Game, path: str, keys: dict[str, Key]) -> None:
     with transaction.atomic():
         KeyChoice.objects.filter(game=game, path=path).delete()
         KeyChoice.objects.bulk_create(KeyChoice(game=game, path=path, name=n, key=k) for n, k in keys.items())
-
-
-def entry_row(archive: int, n: int, entry: Entry, label: str) -> tuple:
-    """An entry as a row for `bulk_insert`, in the order of `Entry.BULK`."""
-    path = readable(label)
-    raw = None if path == entry.path else entry.path.encode("utf-8", "surrogateescape")
-    return archive, n, path, raw, entry.at, entry.stored, entry.size, entry.method, entry.crc32, entry.file, None
-
-
-def readable(text: str) -> str:
-    """Text that may hold undecodable bytes, with those written out."""
-    return text.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
-
-
-def keep_bank(archive: Archive, record: BankRecord) -> None:
-    """The rows of a bank and its streams."""
-    bank = Bank.objects.create(
-        archive=archive,
-        entry_index=record.entry,
-        entry_path=readable(record.label),
-        name=readable(record.name),
-        layout=record.layout_id,
-        language=record.language,
-        error=record.error.as_dict() if record.error else None,
-    )
-    steps = (*record.chain, (record.path, record.entry))
-    rows = []
-    for s in record.streams:
-        f = s.format
-        locator = Locator(archive.file_path(), steps, s.id, s.ordinal)
-        rows.append(
-            (
-                archive.pk,
-                bank.pk,
-                pack_locator(locator),
-                s.ordinal,
-                readable(s.id),
-                readable(s.name),
-                f.codec,
-                f.variant,
-                f.rate,
-                f.channels,
-                f.frames,
-                f.frames / f.rate,
-                f.loop.start if f.loop else None,
-                f.loop.end if f.loop else None,
-                f.block_size,
-                json.dumps(dict(f.parameters)),
-                s.at,
-                s.stored,
-                len(s.shares),
-                ",".join(s.keeps),
-                guess(f, record.language)[0],
-            )
-        )
-    for _ in bulk_insert(Stream, Stream.BULK, rows):
-        pass
-
-
-# Digests of contents ---------------------------------------------------------------------------
-
-
-@work("digest", "background")
-def digest(job: Job, progress: Progress) -> dict[str, Any]:
-    """The xxh3-64 of every entry of a survey's archives, so that surveys can be compared by content."""
-    rows = Archive.objects.filter(
-        seen_in__survey=job.args["survey"], digested=False, complete=True, error__isnull=True
-    ).select_related("game", "outer")
-    archives = list(rows.distinct())
-    total, before, count = sum(a.unpacked for a in archives) or 1, 0, 0
-    for archive in archives:
-
-        def step(done: int, _: int, note: str, start: int = before) -> None:
-            progress(start + done, total, note)
-
-        step(0, 0, f"reading {archive.path}")
-        try:
-            spot = spot_of(archive)
-        except ZubretError:
-            continue  # changed or gone since: the next survey sees it anew
-        batch: list[tuple[int, int, int]] = []
-        for found in digests(spot, step):
-            number = found.value
-            batch.append((number - (1 << 64) if number >> 63 else number, archive.pk, found.entry))
-            before += found.size
-            count += 1
-            if len(batch) >= 5000:
-                _keep_digests(batch)
-        _keep_digests(batch)
-        Archive.objects.filter(pk=archive.pk).update(digested=True)
-    return {"entries": count}
-
-
-def _keep_digests(batch: list[tuple[int, int, int]]) -> None:
-    table = connection.ops.quote_name(EntryRow._meta.db_table)
-    with transaction.atomic(), connection.cursor() as cursor:
-        cursor.executemany(f"UPDATE {table} SET digest = %s WHERE archive_id = %s AND ordinal = %s", batch)
-    batch.clear()

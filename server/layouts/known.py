@@ -9,8 +9,9 @@ from functools import lru_cache
 
 from django.db.models import Max
 
-from zubret_core.layout import Layout, load_layout, shipped_layouts
+from zubret_core.layout import Layout, load_layout, shipped_layouts, shipped_texts
 from zubret_core.locate import Kind, Known, names_by_id
+from zubret_core.locate.recognise import RECOGNISES
 
 from ..games.models import Game, KeyChoice, NameList
 from .models import LayoutVersion
@@ -60,14 +61,31 @@ def _names(slug: str, layout: Layout, pk: int, text: str) -> dict[str, str]:
         return _names_cache[key]
 
 
-def opened_with(game: Game, path: str, kind: Kind) -> str:
-    """A text that changes with the layouts, keys and names by which a file is read; "" where all is as shipped.
+class Readers:
+    """What decides how the files of a game are read, looked up once."""
 
-    Any layout of the user's may recognise an entry, so an archive is read again when one of them changes.
-    """
-    parts = [f"layout {v.pk}" for v, layout in user_layouts() if kind.is_archive or layout is kind.layout]
-    parts += [f"{c.name} {c.key_id}" for c in KeyChoice.objects.filter(game=game, path=path).order_by("name")]
-    newest = NameList.objects.filter(game=game, path=path).order_by("-pk").first()
-    if newest:
-        parts.append(f"names {newest.pk}")
-    return hashlib.blake2b("|".join(parts).encode(), digest_size=16).hexdigest() if parts else ""
+    def __init__(self, game: Game):
+        self._layouts = user_layouts()
+        self._keys: dict[str, list[str]] = {}
+        for choice in KeyChoice.objects.filter(game=game).order_by("name"):
+            self._keys.setdefault(choice.path, []).append(f"{choice.name} {choice.key_id}")
+        self._names = dict(NameList.objects.filter(game=game).order_by("pk").values_list("path", "pk"))
+
+    def of(self, path: str, kind: Kind) -> str:
+        """A text that changes with the layouts, keys and names by which a file is read; "" where all is as shipped.
+
+        Any layout of the user's may recognise an entry, so an archive is read again when one of them changes.
+        """
+        parts = [f"layout {v.pk}" for v, layout in self._layouts if kind.is_archive or layout is kind.layout]
+        parts += self._keys.get(path, [])
+        if path in self._names:
+            parts.append(f"names {self._names[path]}")
+        return _digest(parts) if parts else ""
+
+    def all(self) -> str:
+        """A text that changes with all that recognises files: the user's layouts, and those that ship."""
+        return _digest([f"layout {v.pk}" for v, _ in self._layouts] + sorted(shipped_texts().values()) + [RECOGNISES])
+
+
+def _digest(parts: list[str]) -> str:
+    return hashlib.blake2b("|".join(parts).encode(), digest_size=16).hexdigest()

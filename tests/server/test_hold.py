@@ -15,7 +15,7 @@ from django.conf import settings
 from server.bulk import bulk_insert
 from server.games import changes
 from server.games.models import Comparison, Game, Key, Survey, SurveyFile
-from server.games.surveying import entry_row
+from server.games.survey_rows import entry_row
 from server.jobs.models import Job
 from server.shelf.models import Archive, Entry
 from standin.chart import KEYS

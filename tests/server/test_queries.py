@@ -6,7 +6,7 @@ from django.utils import timezone
 
 from server.bulk import bulk_insert
 from server.games.models import Comparison, Game, Key, KeyChoice, NameList, Survey, SurveyFile
-from server.games.surveying import entry_row
+from server.games.survey_rows import entry_row
 from server.jobs.models import Job
 from server.layouts.models import LayoutVersion, UserLayout
 from server.mods.models import Build, EntryFile, Mod, Swap, Trial

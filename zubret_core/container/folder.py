@@ -13,12 +13,13 @@ from .base import Siblings
 
 
 class GameFile(NamedTuple):
-    """One file: path with `/` below the folder, bytes, time of last change in ns; or why it, or a whole folder, can't be
-    looked at."""
+    """One file: path with `/` below the folder, bytes, time of its last change and of the last change of its state (name,
+    times, rights) in ns; or why it, or a whole folder, can't be looked at."""
 
     path: str
     size: int
     mtime_ns: int
+    changed_ns: int = 0
     fault: ZubretError | None = None
 
 
@@ -76,7 +77,7 @@ class GameFolder:
         except UnicodeEncodeError:
             yield _shut(path, "This file's name is no UTF-8 text, so nothing can be told of it.")
             return
-        yield GameFile(path, stat.st_size, stat.st_mtime_ns)
+        yield GameFile(path, stat.st_size, stat.st_mtime_ns, stat.st_ctime_ns)
 
     def locate(self, path: str) -> Path:
         """The place on disk of a path below the folder; ZubretError for one that leads out."""
@@ -110,7 +111,7 @@ class GameFolder:
 
 def _shut(path: str, what: str) -> GameFile:
     next = "Give it another name or other rights in a copy of the game's folder, then survey that one."
-    return GameFile(path, 0, 0, ZubretError(what, file=path, next=next))
+    return GameFile(path, 0, 0, 0, ZubretError(what, file=path, next=next))
 
 
 class LaidOver(GameFolder):

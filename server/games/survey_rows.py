@@ -1,0 +1,193 @@
+"""The rows of what a survey finds in files: gathered, and written in short transactions of some thousand rows.
+
+One survey is made at a time, so that archives and banks are numbered here, before their rows are written; nothing has to be
+asked of the database for a file.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+from django.db import transaction
+
+from zubret_core.audio.measure import guess
+from zubret_core.base import Progress
+from zubret_core.container import Entry
+from zubret_core.locate import BankRecord, Locator
+
+from ..bulk import insert, next_number
+from ..shelf.models import Archive, Bank, Stream, pack_locator
+from ..shelf.models import Entry as EntryRow
+
+MOST = 5_000
+"""Rows that are gathered before they are written."""
+ARCHIVE = (
+    "id", "game", "path", "size", "mtime_ns", "kind", "layout", "entry_count", "unpacked", "evidence", "chain", "outer",
+    "companions", "index_spans", "index_sum", "opened_with", "error", "complete", "digested",
+)  # fmt: skip
+BANK = ("id", "archive", "entry_index", "entry_path", "name", "layout", "language", "error")
+_PLAIN: dict[str, Any] = {
+    "layout": "", "entry_count": 0, "unpacked": 0, "evidence": "", "chain": (), "outer": None, "companions": (),
+    "index_spans": (), "index_sum": "", "opened_with": "", "error": None, "complete": False, "digested": False,
+}  # fmt: skip
+_AS_JSON = ("chain", "companions", "index_spans")
+
+
+@dataclass(slots=True)
+class Seen:
+    """A row of `SurveyFile` while a survey runs; archive: its number."""
+
+    path: str
+    size: int
+    mtime_ns: int
+    changed_ns: int | None
+    what: str
+    evidence: str
+    archive: int | None = None
+    inside: bool = False
+    belongs_to: str = ""
+
+    def values(self, survey: int) -> tuple:
+        """In the order of `SurveyFile.BULK`."""
+        return (survey, self.path, self.size, self.mtime_ns, self.changed_ns, self.inside, self.what, self.evidence,
+                self.belongs_to, self.archive)  # fmt: skip
+
+
+class Written(NamedTuple):
+    """An archive whose row is written or will be, as far as a survey's own rows need it."""
+
+    pk: int
+    path: str
+    size: int
+    kind: str
+    evidence: str
+    companions: list[list[Any]]
+
+
+class Rows:
+    """Rows on their way into the database; `flush` writes all that were gathered."""
+
+    def __init__(self, game: int):
+        self.game = game
+        self._archive, self._bank = next_number(Archive), next_number(Bank)
+        self._archives: dict[int, dict[str, Any]] = {}
+        self._banks: list[tuple] = []
+        self._entries: list[tuple] = []
+        self._streams: list[tuple] = []
+        self._complete: list[tuple[int]] = []
+        self._count = 0
+
+    def archive(self, **values: Any) -> Written:
+        """A new archive by its fields; it is complete once `finish` is told so."""
+        number, self._archive = self._archive, self._archive + 1
+        row = {**_PLAIN, **values, "id": number, "game": self.game, "evidence": values["evidence"][:300]}
+        self._archives[number] = row
+        self._gathered(1)
+        return Written(number, row["path"], row["size"], row["kind"], row["evidence"], list(row["companions"]))
+
+    def finish(self, archives: Iterable[int]) -> None:
+        """All rows of these archives have been handed over."""
+        for number in archives:
+            if number in self._archives:
+                self._archives[number]["complete"] = True
+            else:
+                self._complete.append((number,))
+
+    def drop(self, archives: set[int]) -> None:
+        """Archives of which nothing is to stay."""
+        for number in archives & self._archives.keys():
+            del self._archives[number]
+        self._banks = [b for b in self._banks if b[1] not in archives]
+        self._entries = [e for e in self._entries if e[0] not in archives]
+        self._streams = [s for s in self._streams if s[0] not in archives]
+        Archive.objects.filter(pk__in=archives).delete()
+
+    def entries(self, archive: int, count: int, entries: Iterable[tuple[int, Entry, str]], progress: Progress) -> None:
+        """The entries of an archive: number, entry, what people call it."""
+        for n, entry, label in entries:
+            self._entries.append(entry_row(archive, n, entry, label))
+            if self._gathered(1):
+                progress(n, count, "writing down entries")
+
+    def bank(self, archive: int, file: str, record: BankRecord) -> None:
+        """A bank and its streams; `file` is the one in which it stands."""
+        number, self._bank = self._bank, self._bank + 1
+        error = json.dumps(record.error.as_dict()) if record.error else None
+        self._banks.append(
+            (number, archive, record.entry, readable(record.label), readable(record.name), record.layout_id,
+             record.language, error)
+        )  # fmt: skip
+        self._streams += stream_rows(archive, number, file, record)
+        self._gathered(1 + len(record.streams))
+
+    def _gathered(self, count: int) -> bool:
+        """Count rows, and write all when there are enough; whether that was done."""
+        self._count += count
+        if self._count < MOST:
+            return False
+        self.flush()
+        return True
+
+    def flush(self) -> None:
+        """Write what was gathered, in one transaction."""
+        archives = [
+            [json.dumps(row[f]) if f in _AS_JSON or (f == "error" and row[f]) else row[f] for f in ARCHIVE]
+            for row in self._archives.values()
+        ]
+        with transaction.atomic():
+            insert(Archive, ARCHIVE, archives)
+            insert(Bank, BANK, self._banks)
+            insert(EntryRow, EntryRow.BULK, self._entries)
+            insert(Stream, Stream.BULK, self._streams)
+            for (number,) in self._complete:
+                Archive.objects.filter(pk=number).update(complete=True)
+        self._archives, self._count = {}, 0
+        self._banks, self._entries, self._streams, self._complete = [], [], [], []
+
+
+def entry_row(archive: int, n: int, entry: Entry, label: str) -> tuple:
+    """An entry as a row, in the order of `Entry.BULK`."""
+    path = readable(label)
+    raw = None if path == entry.path else entry.path.encode("utf-8", "surrogateescape")
+    return archive, n, path, raw, entry.at, entry.stored, entry.size, entry.method, entry.crc32, entry.file, None
+
+
+def readable(text: str) -> str:
+    """Text that may hold undecodable bytes, with those written out."""
+    return text.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+
+
+def stream_rows(archive: int, bank: int, file: str, record: BankRecord) -> list[tuple]:
+    """The streams of a bank as rows, in the order of `Stream.BULK`."""
+    steps, rows = (*record.chain, (record.path, record.entry)), []
+    for s in record.streams:
+        f = s.format
+        rows.append(
+            (
+                archive,
+                bank,
+                pack_locator(Locator(file, steps, s.id, s.ordinal)),
+                s.ordinal,
+                readable(s.id),
+                readable(s.name),
+                f.codec,
+                f.variant,
+                f.rate,
+                f.channels,
+                f.frames,
+                f.frames / f.rate,
+                f.loop.start if f.loop else None,
+                f.loop.end if f.loop else None,
+                f.block_size,
+                json.dumps(dict(f.parameters)),
+                s.at,
+                s.stored,
+                len(s.shares),
+                ",".join(s.keeps),
+                guess(f, record.language)[0],
+            )
+        )
+    return rows
