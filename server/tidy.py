@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import shutil
 import time
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Iterator
 from datetime import timedelta
 from pathlib import Path
 
@@ -89,6 +89,7 @@ class _Broom:
         while Job.objects.filter(game=game, state__in=Job.OPEN).exists():
             self.progress(0, 0, f"waiting for the work on {game.name} to stop")
             time.sleep(0.25)
+        places = list(self.places(game))
         compared = Comparison.objects.filter(Q(old__game=game) | Q(new__game=game))
         self.comparisons(compared)
         self.delete(SurveyFile.objects.filter(survey__game=game))
@@ -101,6 +102,20 @@ class _Broom:
         for own in (Mod, Given, KeyChoice, Key, NameList, Job):
             self.delete(own._base_manager.filter(game=game))
         game.delete()
+        for place in places:
+            self.remove(place)
+
+    @staticmethod
+    def places(game: Game) -> Iterator[Path]:
+        """The files and folders that belong to a game's rows."""
+        data, mods = settings.DATA_DIR, Mod.objects.filter(game=game)
+        for name, rows in (
+            ("mods", mods),
+            ("builds", Build.objects.filter(mod__in=mods)),
+            ("exports", Job.objects.filter(game=game)),
+        ):
+            yield from (data / name / number for number in _numbers(rows))
+        yield from (data / "trials" / f"{n}.wav" for n in _numbers(Trial.objects.filter(build__mod__in=mods)))
 
     def archives(self, archives: QuerySet[Archive]) -> None:
         """Archives of files, with those inside them and all that is in them."""
@@ -182,14 +197,14 @@ class _Broom:
             self.remove(place)
 
     def remove(self, place: Path) -> None:
-        """Remove a file or a folder; what can't be removed now is tried again the next time."""
+        """Remove a file or a folder, if it is there; what can't be removed now is tried again the next time."""
         inside = [place] if place.is_file() else [p for p in place.rglob("*") if p.is_file()]
         size = sum(p.stat().st_size for p in inside)
         if place.is_dir():
             shutil.rmtree(place, ignore_errors=True)
         else:
             try:
-                place.unlink()
+                place.unlink(missing_ok=True)
             except OSError:
                 return
         self.bytes += 0 if place.exists() else size

@@ -48,6 +48,8 @@ class App {
   finished = $state(0);
 
   private noticeTimer = 0;
+  /** The number of a game for which the list was loaded anew. */
+  private sought = 0;
 
   get game(): Game | undefined {
     return this.games.find((g) => g.id === this.gameId);
@@ -85,8 +87,13 @@ class App {
 
   readAddress(): void {
     const [, game, station, ...rest] = location.hash.split("/");
-    const known =
-      this.games.find((g) => g.id === Number(game)) ?? (game === "start" ? undefined : this.games[0]);
+    const number = Number(game) || 0;
+    if (number && number !== this.sought && !this.games.some((g) => g.id === number)) {
+      this.sought = number; // it may be newer than the list
+      void this.loadGames().then(() => this.readAddress());
+      return;
+    }
+    const known = this.games.find((g) => g.id === number) ?? (game === "start" ? undefined : this.games[0]);
     if (this.gameId !== (known?.id ?? 0)) this.query = EVERYTHING;
     this.gameId = known?.id ?? 0;
     this.station = STATIONS.includes(station as StationKey)
