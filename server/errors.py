@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import errno
+import shutil
 from typing import TypeVar
 
+from django.conf import settings
+from django.db import OperationalError
 from django.db.models import Model, QuerySet
 
 from zubret_core.base import ZubretError
+from zubret_core.base.wording import spaced
 
 M = TypeVar("M", bound=Model)
 
@@ -16,6 +21,26 @@ def stopped(status: int, what: str, next: str, where: str | None = None) -> Zubr
     error = ZubretError(what, file=where, next=next)
     error.status = status  # type: ignore[attr-defined]
     return error
+
+
+def of_system(error: BaseException) -> ZubretError | None:
+    """What the system could not do, in words for the person who can help: a full disk, a busy database. None for any
+    other error."""
+    full = isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT)
+    if isinstance(error, OperationalError):
+        full = any(sign in str(error) for sign in ("disk is full", "disk I/O", "unable to open"))
+        if not full:
+            return stopped(503, "Zubret's database is busy.", "Try again in a moment.")
+    if not full:
+        return None
+    free = spaced(shutil.disk_usage(settings.DATA_DIR).free)
+    return stopped(
+        507,
+        f"The disk is full: {free} B are free where Zubret keeps its data.",
+        "Free some room there, by emptying the system's bin or forgetting games that are done, then try again. "
+        "Nothing that was finished is lost.",
+        str(settings.DATA_DIR),
+    )
 
 
 def one(rows: QuerySet[M], pk: int) -> M:

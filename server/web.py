@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import logging
+import sys
 from collections.abc import Callable
 
 from django.conf import settings
@@ -12,6 +13,8 @@ from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.middleware.csrf import CsrfViewMiddleware, get_token
 
 from zubret_core.base import ZubretError
+
+from .errors import of_system
 
 log = logging.getLogger("zubret")
 
@@ -52,6 +55,7 @@ def problem(status: int, what: str, where: str = "", next: str = "") -> JsonResp
 
 def problem_of(request: HttpRequest, error: Exception) -> JsonResponse:
     """What the core found wrong, for the person to act on; a fault of ours is logged in full and told in short."""
+    error = of_system(error) or error
     if isinstance(error, ZubretError):
         return problem(getattr(error, "status", 422), error.what, error.where, error.next or "")
     log.error("%s %s failed", request.method, request.path, exc_info=error)
@@ -61,6 +65,22 @@ def problem_of(request: HttpRequest, error: Exception) -> JsonResponse:
         request.path,
         "Try again; the log has the details.",
     )
+
+
+def not_understood(request: HttpRequest, exception: Exception) -> JsonResponse:
+    """A request that no view could look at."""
+    return problem(400, "The request can't be understood.", request.path, "Reload the page and try again.")
+
+
+def not_there(request: HttpRequest, exception: Exception) -> JsonResponse:
+    """An address that there is not."""
+    return problem(404, "There is nothing at this address.", request.path, "Reload the page and try again.")
+
+
+def not_done(request: HttpRequest) -> JsonResponse:
+    """What failed before a view was reached, as an upload does for which there is no room."""
+    error = sys.exc_info()[1]
+    return problem_of(request, error if isinstance(error, Exception) else RuntimeError("no answer"))
 
 
 def plain(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:

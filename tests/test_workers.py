@@ -1,12 +1,19 @@
 """Zubret as it runs: a launcher, a web server, three workers, one database; and what happens when one of them goes."""
 
+import json
 import os
+import shutil
 import signal
+import subprocess
 import threading
 import time
+import urllib.error
+from contextlib import suppress
+from unittest import skipUnless
 
 import numpy as np
 
+from server.jobs.alive import QUEUES
 from standin.formats import crate
 from tests.program import ProgramTest
 from tests.server.support import wav_bytes
@@ -123,3 +130,81 @@ class Endings(ProgramTest):
 
     def told(self) -> str:
         return (self.root / "log.txt").read_text()
+
+
+@skipUnless(os.name == "posix" and os.geteuid() == 0, "only root can make a small disk")
+class FullDisk(ProgramTest):
+    """Zubret's data on a file system of 48 MB that is filled in the middle of its work."""
+
+    @classmethod
+    def prepare_library(cls):
+        (cls.root / "home").mkdir()
+        mount = ["mount", "-t", "tmpfs", "-o", "size=48m", "tmpfs", str(cls.root / "home")]
+        subprocess.run(mount, check=True, capture_output=True)
+        cls.addClassCleanup(subprocess.run, ["umount", "-l", str(cls.root / "home")], check=True)
+
+    def fill(self, free: int) -> None:
+        """Leave only so many bytes."""
+        ballast = self.root / "home" / "ballast"
+        ballast.unlink(missing_ok=True)
+        room = shutil.disk_usage(self.root / "home").free - free
+        with suppress(OSError), open(ballast, "wb") as out:
+            while room > 0:
+                room -= out.write(bytes(min(room, 1 << 16)))
+                out.flush()
+
+    def refused(self, method: str, path: str, *body) -> dict:
+        with self.assertRaises(urllib.error.HTTPError) as caught:
+            self.send(method, path, *body)
+        problem = json.load(caught.exception)
+        self.assertEqual((caught.exception.code, "disk" in problem["what"]), (507, True), problem)
+        return problem
+
+    def ended(self, kind: str) -> dict:
+        """The newest job of a kind, once it has ended."""
+
+        def newest() -> dict | None:
+            job = next(j for j in self.api("/jobs") if j["kind"] == kind)
+            return job if job["finished"] else None
+
+        return self.until(newest, 60, f"the end of {kind}")
+
+    def test_it_stays_up_says_so_and_goes_on_when_there_is_room(self):
+        pids = [self.worker(queue) for queue in QUEUES]
+        folder = {"folder": str(self.game)}
+        self.fill(0)
+        self.assertIn("Free some room", self.refused("POST", "/games", folder)["next"])
+        self.fill(1 << 20)
+        game = self.send("POST", "/games", folder)
+        self.fill(0)
+        time.sleep(3)  # the survey runs against the wall
+        self.fill(20 << 20)
+        job = self.ended("survey")
+        if job["state"] != "done":
+            self.assertIn("The disk is full", job["error"]["what"])
+            self.send("POST", f"/games/{game['id']}/survey")
+            self.assertEqual(self.ended("survey")["state"], "done")
+        self.until(lambda: not self.api("/jobs?open=true"), 60, "the contents")
+        stream = self.api(f"/games/{game['id']}/streams?q=0246")["rows"][0]
+        line = wav_bytes(tone(20, 48000, 440, 2), 48000)
+        address, parts = f"/mods/{game['mod_id']}/swaps", form(stream_id=stream["id"], file=line)
+        self.fill(1 << 20)
+        self.refused("POST", address, *parts)
+        self.fill(20 << 20)
+        swap = f"/swaps/{self.send('POST', address, *parts)['id']}"
+        self.until(lambda: self.api(swap)["state"] == "open", 60, "the fit report")
+        self.fill(1 << 20)
+        self.send("PATCH", swap, {"loop": "whole"})
+        self.until(lambda: self.api(swap)["state"] not in ("reading", "preparing"), 60, "the end of preparing")
+        self.assertEqual(self.api(swap)["state"], "failed", self.api(swap))
+        self.assertIn("The disk is full", self.api(swap)["error"]["what"])
+        self.fill(20 << 20)
+        self.send("PATCH", swap, {})
+        self.until(lambda: self.api(swap)["state"] == "ready", 60, "the swap")
+        self.fill(8 << 20)
+        self.send("POST", f"/mods/{game['mod_id']}/rebuild")
+        self.assertIn("the disk has", self.ended("rebuild")["error"]["what"])
+        self.assertEqual([self.worker(queue) for queue in QUEUES], pids)
+        self.assertTrue(self.is_up())
+        log = (self.root / "log.txt").read_text()
+        self.assertNotIn("Traceback", log)

@@ -8,6 +8,7 @@ from __future__ import annotations
 import logging
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from typing import Any, NamedTuple, TypeVar
 
 from django.conf import settings
@@ -16,6 +17,7 @@ from django.utils import timezone
 
 from zubret_core.base import Cancelled, Progress, ZubretError
 
+from ..errors import of_system
 from .alive import lives, wake
 from .models import Job
 
@@ -109,8 +111,11 @@ def begin(number: int, worker: str) -> None:
         end(job, Job.CANCELLED)
     except ZubretError as e:
         end(job, Job.FAILED, error=e.as_dict())
-    except Exception as e:  # a fault of ours
-        log.exception("job %s failed", number)
+    except Exception as e:
+        if told := of_system(e):
+            end(job, Job.FAILED, error=told.as_dict())
+            return
+        log.exception("job %s failed", number)  # a fault of ours
         what = f"Zubret made a mistake here ({type(e).__name__}: {e})."
         end(job, Job.FAILED, error={"what": what, "where": job.kind, "next": "Try again; the log has the details."})
     except BaseException:
@@ -183,4 +188,5 @@ class _Reporter:
         state = rows.values_list("cancel", "state").first()
         if state is None or state[0] or state[1] != Job.RUNNING:
             raise Cancelled
-        rows.update(done=done, total=total, note=note[:300])
+        with suppress(OperationalError):  # how far it is may be told the next time
+            rows.update(done=done, total=total, note=note[:300])

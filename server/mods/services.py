@@ -20,7 +20,7 @@ from zubret_core.audio.riff import Notes, notes_of
 from zubret_core.base import Format, Progress, ZubretError, to_int16
 from zubret_core.codec import CODECS, codec_of
 from zubret_core.container import LaidOver
-from zubret_core.source import FileSource, Source
+from zubret_core.source import BytesSource, FileSource, Source, write_file
 from zubret_core.swap import AudioInfo, FitReport, Prepared, Treatment, fit_report, info_of, prepare
 
 from ..errors import stopped
@@ -212,11 +212,8 @@ def _keep(swap: Swap, result: Prepared) -> dict[str, Any]:
     value.update(json.dumps(result.format.as_dict()).encode())
     digest = value.hexdigest()
     folder = mod_folder(swap.mod) / "prepared"
-    folder.mkdir(parents=True, exist_ok=True)
     for suffix, data in ((".payload", result.payload), (".meant", result.meant.astype("<i2").tobytes())):
-        part = folder / f"{digest}{suffix}.part"
-        part.write_bytes(data)
-        part.replace(folder / f"{digest}{suffix}")
+        write_file(BytesSource(data, swap.source_name), folder / f"{digest}{suffix}")
     return {
         "digest": digest,
         "format": result.format.as_dict(),

@@ -120,9 +120,9 @@ def write_file(source: Source, path: Path, progress: Progress = silent) -> None:
             "The disk is full." if full else f"The file can't be written: {e.strerror}.",
             file=path.name,
             offset=done,
-            next=f"Free {source.size:,} bytes or choose another export folder, then start again. Nothing was changed."
+            next=f"Free {source.size:,} bytes on this disk, then start again. Nothing was changed."
             if full
-            else "Check that you may write in the export folder, then start again. Nothing was changed.",
+            else "Check that files may be written there, then start again. Nothing was changed.",
         ) from e
     finally:
         part.unlink(missing_ok=True)
