@@ -24,13 +24,15 @@ def stopped(status: int, what: str, next: str, where: str | None = None) -> Zubr
 
 
 def of_system(error: BaseException) -> ZubretError | None:
-    """What the system could not do, in words for the person who can help: a full disk, a busy database. None for any
-    other error."""
+    """What the system could not do, in words for the person who can help: a full disk, a busy database, a number beyond
+    its own. None for any other error."""
     full = isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT)
     if isinstance(error, OperationalError):
         full = any(sign in str(error) for sign in ("disk is full", "disk I/O", "unable to open"))
         if not full:
             return stopped(503, "Zubret's database is busy.", "Try again in a moment.")
+    if isinstance(error, OverflowError) and "SQLite INTEGER" in str(error):
+        return stopped(422, "A number in the request is beyond all that there can be.", "Correct this number.")
     if not full:
         return None
     free = spaced(shutil.disk_usage(settings.DATA_DIR).free)

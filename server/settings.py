@@ -80,11 +80,19 @@ FILE_UPLOAD_TEMP_DIR = DATA_DIR / "tmp"
 FILE_UPLOAD_TEMP_DIR.mkdir(exist_ok=True)
 SECURE_CONTENT_TYPE_NOSNIFF = True
 
+CONTENT_POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'"
 # The built front end: hashed names under /assets/, kept by browsers for ever.
 STATIC_URL = "/static/"
 WEB_DIST = Path(os.environ.get("ZUBRET_WEB_DIST") or ROOT / "web" / "dist")
 WHITENOISE_ROOT = str(WEB_DIST) if WEB_DIST.is_dir() else None
 WHITENOISE_INDEX_FILE = False
+
+
+def _guarded(headers, path: str, url: str) -> None:
+    headers["Content-Security-Policy"] = CONTENT_POLICY
+
+
+WHITENOISE_ADD_HEADERS_FUNCTION = _guarded
 WHITENOISE_IMMUTABLE_FILE_TEST = r"^/assets/.+-[A-Za-z0-9_-]{8,}\.\w+$"
 
 LOGGING = {

@@ -104,7 +104,5 @@ def page(request: HttpRequest) -> HttpResponse:
         return HttpResponse("The front end is not built. Run: python zubret.py run", status=503)
     response = HttpResponse(index.read_bytes(), content_type="text/html; charset=utf-8")
     response["Cache-Control"] = "no-cache"
-    response["Content-Security-Policy"] = (
-        "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'"
-    )
+    response["Content-Security-Policy"] = settings.CONTENT_POLICY
     return response

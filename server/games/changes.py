@@ -10,6 +10,7 @@ from django.db import connection
 from django.db.models import Count, Q, QuerySet
 
 from zubret_core.base import Progress, ZubretError, silent
+from zubret_core.extract.sounds import safe_cell
 from zubret_core.locate.compare import UNSURE, FileFacts, compare_entries, compare_files, with_renames
 from zubret_core.locate.compare import Change as Changed
 from zubret_core.locate.spot import IN
@@ -170,4 +171,5 @@ def as_csv(rows: QuerySet[Change]) -> Iterator[str]:
     yield writer.writerow(["change", "file", "entry", "was called", "bytes before", "bytes after", "detail"])
     for row in rows.iterator():
         kind = WORDS[row.kind]
-        yield writer.writerow([kind, row.file, row.path, row.old_path, row.old_size, row.new_size, row.detail])
+        file, path, before, detail = map(safe_cell, (row.file, row.path, row.old_path, row.detail))
+        yield writer.writerow([kind, file, path, before, row.old_size, row.new_size, detail])

@@ -11,6 +11,7 @@ from ninja import Router, Schema
 from ..errors import one, stopped
 from ..jobs.api import JobOut
 from ..jobs.models import Job
+from ..paging import Limit, Offset
 from ..shelf.filters import Filter
 from ..tidy import tidy_up
 from . import changes, keyring, sounds_out, taking_out
@@ -239,7 +240,7 @@ def compare(request: HttpRequest, old: int, new: int):
 
 @router.get("/changes/{int:old}/{int:new}", response=Changes)
 def list_changes(
-    request: HttpRequest, old: int, new: int, kind: str = "", q: str = "", offset: int = 0, limit: int = 100
+    request: HttpRequest, old: int, new: int, kind: str = "", q: str = "", offset: Offset = 0, limit: Limit = 100
 ):
     """What changed from one survey to another, as far as they have been compared."""
     pair = _pair(old, new)
@@ -247,7 +248,7 @@ def list_changes(
     if made is None:
         return {"made": None, "fresh": False, "counts": {}, "total": 0, "rows": []}
     rows = changes.filtered(made, kind, q)
-    page = rows[max(0, offset) : max(0, offset) + max(0, min(limit, 500))]
+    page = rows[offset : offset + limit]
     fresh = made.digested == changes.known_contents(*pair)
     return {"made": made.made, "fresh": fresh, "counts": changes.counts(made), "total": rows.count(), "rows": page}
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from django.http import HttpRequest
 from ninja import Router, Schema
 
@@ -39,7 +37,7 @@ class Reading(Schema):
     channels: int
     block_size: int = 0
     skip: int = 0
-    parameters: dict[str, Any] = {}
+    parameters: dict[str, str | int | float | bool] = {}
 
 
 class ReadingOut(Reading):

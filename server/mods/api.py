@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 from django.http import FileResponse, HttpRequest
-from ninja import File, Form, Router, Schema
+from ninja import Field, File, Form, Router, Schema
 from ninja.files import UploadedFile
 
 from ..errors import one, stopped
@@ -19,6 +19,7 @@ from . import entry_files, rebuilding, services
 from .models import Build, EntryFile, Mod, Swap, Trial
 
 router = Router()
+Frames = Annotated[int, Field(ge=0, lt=1 << 53)]
 AROUND = ("archive__game", "archive__outer", "bank")
 """What is read along with a stream."""
 
@@ -37,17 +38,21 @@ class PointOut(Schema):
 
 
 class TreatmentIn(Schema):
-    """Steps to change; what is left out stays. Frames count in the file's own rate."""
+    """Steps to change; what is left out, or null, stays. Frames count in the file's own rate."""
 
-    trim_start: int | None = None
-    trim_end: int | None = None
+    trim_start: Frames | None = None
+    trim_end: Frames | None = None
     loop: str | None = None
-    loop_start: int | None = None
-    loop_end: int | None = None
+    loop_start: Frames | None = None
+    loop_end: Frames | None = None
     resample: bool | None = None
     mix: bool | None = None
     gain_db: float | None = None
     align: str | None = None
+
+    def steps(self) -> dict[str, Any]:
+        """The steps that are given; only `trim_end` may be null, which is the file's end."""
+        return {k: v for k, v in self.dict(exclude_unset=True).items() if v is not None or k == "trim_end"}
 
 
 class TreatmentOut(Schema):
@@ -328,7 +333,7 @@ def swap_notes(request: HttpRequest, swap_id: int):
 @router.patch("/swaps/{int:swap_id}", response=SwapOut)
 def change_swap(request: HttpRequest, swap_id: int, steps: TreatmentIn):
     """Change the treatment."""
-    return swap_out(services.change_swap(_swap(swap_id), steps.dict(exclude_unset=True)))
+    return swap_out(services.change_swap(_swap(swap_id), steps.steps()))
 
 
 @router.post("/swaps/{int:swap_id}/fit", response=SwapOut)

@@ -18,6 +18,7 @@ from zubret_core.source.chain import condensed
 
 from ..errors import one, stopped
 from ..games.models import Game
+from ..paging import Limit, Offset
 from . import query
 from .filters import Filter
 from .models import Archive, Given, Stream
@@ -137,19 +138,25 @@ class Ribbon(Schema):
 
 @router.get("/games/{int:game_id}/entries", response=EntryPage)
 def entries(
-    request: HttpRequest, game_id: int, archive: int = 0, q: str = "", sort: str = "", offset: int = 0, limit: int = 100
+    request: HttpRequest,
+    game_id: int,
+    archive: int = 0,
+    q: str = "",
+    sort: str = "",
+    offset: Offset = 0,
+    limit: Limit = 100,
 ):
     """Entries of the current survey."""
-    return query.entries_page(one(Game.objects.all(), game_id), archive, q, sort, max(0, offset), max(0, limit))
+    return query.entries_page(one(Game.objects.all(), game_id), archive, q, sort, offset, limit)
 
 
 @router.get("/games/{int:game_id}/streams", response=StreamPage)
 def streams(
-    request: HttpRequest, game_id: int, filter: Query[Filter], sort: str = "", offset: int = 0, limit: int = 100
+    request: HttpRequest, game_id: int, filter: Query[Filter], sort: str = "", offset: Offset = 0, limit: Limit = 100
 ):
     """Streams of the current survey: searched, sorted and paged in SQL."""
     rows = query.filtered(one(Game.objects.all(), game_id), filter)
-    return query.page_of(rows, sort, max(0, offset), max(0, limit))
+    return query.page_of(rows, sort, offset, limit)
 
 
 @router.get("/games/{int:game_id}/neighbours", response=Neighbours)

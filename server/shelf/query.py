@@ -80,7 +80,7 @@ def page_of(rows: QuerySet[Stream], sort: str, offset: int, limit: int) -> dict[
     """One page of streams, with the totals of all."""
     totals = rows.aggregate(n=Count("pk"), seconds=Sum("seconds"), bytes=Sum("stored"))
     page = rows.select_related("archive__game", "archive__outer", "bank").order_by(*_order(sort), "pk")[
-        offset : offset + min(limit, 500)
+        offset : offset + limit
     ]
     remember(page)
     return {
@@ -134,7 +134,7 @@ def entries_page(game: Game, archive: int, q: str, sort: str, offset: int, limit
     return {
         "total": rows.count(),
         "rows": list(
-            rows.order_by(order, "pk")[offset : offset + min(limit, 500)].values(
+            rows.order_by(order, "pk")[offset : offset + limit].values(
                 "id", "ordinal", "path", "at", "stored", "size", "method", "file"
             )
         ),

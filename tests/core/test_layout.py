@@ -306,6 +306,18 @@ class Language(SimpleTestCase):
             wanted = text[: text.index(old)].count("\n") + 1
             self.assertLessEqual(abs(line - wanted), 40 if line < 15 else 9, f"{new}: line {line}, not {wanted}")
 
+        for odd in (
+            "hello",
+            "5",
+            "[1]",
+            "~",
+            "a: \x07",
+            "zubret: " + "9" * 5000,
+            "zubret: 0x" + "f" * 5000,
+            "x" * 200_000,
+        ):
+            self.assertIn("line 1", problem_of(self, load_layout, odd).where)
+
     def test_ids_with_leading_zeros_stay_text(self):
         text = (settings.ROOT / "zubret_core/layout/shipped/saltglass-bell.yaml").read_text("utf-8")
         layout = load_layout(text.replace("title: Saltglass Ferry bell", "title: 0246"))

@@ -68,8 +68,15 @@ class Guards(ServerTest):
             self.assertTrue(problem["what"] and problem["next"], path)
         self.assertIn("can't be understood", self.get("/games/1/streams?limit=many", 422)["what"])
 
+    def test_an_address_of_the_api_that_there_is_not(self):
+        for path in ("/nothing", "/games/one/survey", "/"):
+            self.assertIn("nothing at this address", self.get(path, 404)["what"])
+
     def test_the_page_is_served_with_assets_that_last(self):
         page = self.client.get("/")
+        policy = page["Content-Security-Policy"]
+        self.assertEqual(self.client.get("/index.html")["Content-Security-Policy"], policy)
+        self.assertIn("default-src 'self'", policy)
         self.assertEqual((page.status_code, page["Cache-Control"]), (200, "no-cache"))
         asset = page.content.decode().split('src="')[1].split('"')[0]
         answer = self.client.get(asset)

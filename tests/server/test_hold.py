@@ -224,14 +224,17 @@ class Hold(ServerTest):
             with zipfile.ZipFile(folder / "x.zip", "w") as pack:
                 pack.writestr(zipfile.ZipInfo(path), b"the very same bytes")
                 pack.writestr(zipfile.ZipInfo("c.txt"), name.encode() * 9)
+                pack.writestr(zipfile.ZipInfo("=1+1"), name.encode() * 9)
             game = self.send("post", "/games", {"folder": str(folder)})
             self.send("post", f"/games/{game['id']}/survey")
         old, new = sorted(s["id"] for s in self.get("/surveys") if s["game_id"] == game["id"])[-2:]
         rows = self.changed(old, new)["rows"]
         self.assertEqual(
             [(r["kind"], r["path"], r["old_path"]) for r in rows],
-            [("renamed", "b/song.bin", "a/tune.bin"), ("changed", "c.txt", "")],
+            [("changed", "=1+1", ""), ("renamed", "b/song.bin", "a/tune.bin"), ("changed", "c.txt", "")],
         )
+        text = b"".join(self.get(f"/changes/{old}/{new}/csv").streaming_content).decode()
+        self.assertIn(",'=1+1,", text)  # no table program takes it for a formula
 
     def test_what_changed_is_what_a_plain_comparison_of_every_entry_finds(self):
         """Against two Python dictionaries, for random edits that put entries out of step, and rows not in one run."""

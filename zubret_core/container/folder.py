@@ -80,7 +80,9 @@ class GameFolder:
         yield GameFile(path, stat.st_size, stat.st_mtime_ns, stat.st_ctime_ns)
 
     def locate(self, path: str) -> Path:
-        """The place on disk of a path below the folder; ZubretError for one that leads out."""
+        """The place on disk of a path below the folder; ZubretError for one that leads out, or that no file can have."""
+        if not _may_be(path):
+            raise ZubretError("No file can have this path.", file=path[:200], next="Choose a file from the list.")
         place = (self.folder / path).resolve()
         if self.folder not in place.parents:
             raise ZubretError(
@@ -107,6 +109,15 @@ class GameFolder:
             return self.open(place)
 
         return open_named
+
+
+def _may_be(path: str) -> bool:
+    """Whether a path is short enough, and of characters that a name may have."""
+    try:
+        names = os.fsencode(path).split(b"/")
+    except UnicodeEncodeError:
+        return False
+    return b"\0" not in b"".join(names) and max(map(len, names)) < 256 and sum(map(len, names)) < 2048
 
 
 def _shut(path: str, what: str) -> GameFile:

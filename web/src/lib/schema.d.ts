@@ -2340,7 +2340,7 @@ export interface components {
              * @default {}
              */
             parameters: {
-                [key: string]: unknown;
+                [key: string]: string | number | boolean;
             };
             /**
              * Skip
@@ -2373,7 +2373,7 @@ export interface components {
              * @default {}
              */
             parameters: {
-                [key: string]: unknown;
+                [key: string]: string | number | boolean;
             };
             /** Rate */
             rate: number;
@@ -2954,7 +2954,7 @@ export interface components {
         };
         /**
          * TreatmentIn
-         * @description Steps to change; what is left out stays. Frames count in the file's own rate.
+         * @description Steps to change; what is left out, or null, stays. Frames count in the file's own rate.
          */
         TreatmentIn: {
             /** Align */

@@ -14,13 +14,17 @@ from pydantic import ValidationError
 from ruamel.yaml import YAML
 from ruamel.yaml.error import MarkedYAMLError
 from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
+from ruamel.yaml.reader import ReaderError
 
 from ...base import ZubretError
 from ..language.schema import PLACES_OF_KEYS, Layout
 from .rules import faults_of
 
-LARGEST = 1 << 20
-"""Bytes of layout text that are read at most."""
+LARGEST = 1 << 17
+"""Characters of layout text that are read at most: some seconds' worth, and more than any format needs."""
+
+DIGITS = 40
+"""Digits that a number has at most; none that a format could store has more."""
 
 _INT = re.compile(r"[-+]?(0|[1-9][0-9]*)$|0x[0-9a-fA-F]+$")
 _FLOAT = re.compile(r"[-+]?[0-9]+\.[0-9]+$")
@@ -42,10 +46,15 @@ def load_layout(text: str, file: str = "layout") -> Layout:
     except MarkedYAMLError as e:
         line = e.problem_mark.line + 1 if e.problem_mark else 1
         raise fail(line, f"This is not YAML: {e.problem or e.context}.") from e
+    except ReaderError as e:
+        line = text.count("\n", 0, int(e.position)) + 1
+        raise fail(line, f"The character U+{int(e.character):04X} can't stand in a layout.") from e
     except RecursionError as e:
         raise fail(1, "The layout is nested too deeply.") from e
     if node is None:
         raise fail(1, "The layout is empty.")
+    if not isinstance(node, MappingNode):
+        raise fail(1, "A layout is a list of keys with values; it begins with `zubret: 1`.")
     try:
         data = _plain(node, (), lines, set())
         layout = Layout.model_validate(data)
@@ -99,6 +108,8 @@ def _scalar(node: ScalarNode) -> Any:
     if text.lower() in _WORDS:
         return _WORDS[text.lower()]
     if _INT.match(text):
+        if len(text) > DIGITS:
+            raise _Fault(node.start_mark.line + 1, "This number is too long.")
         return int(text, 16) if text.startswith("0x") else int(text)
     return float(text) if _FLOAT.match(text) else text
 
