@@ -19,6 +19,7 @@ from django.db.models import Model, Q, QuerySet
 from django.utils import timezone
 
 from zubret_core.base import Progress
+from zubret_core.source import PART
 
 from .games.models import Change, Comparison, Game, Key, KeyChoice, NameList, Survey, SurveyFile
 from .jobs.models import Job
@@ -173,7 +174,7 @@ class _Broom:
             sources = {Path(p).name for p in mod.swaps.values_list("source_path", flat=True)}
             sources |= {Path(p).name for p in mod.files.values_list("source_path", flat=True)}
             self.sweep((settings.DATA_DIR / "mods" / str(mod.pk) / "sources").glob("*"), sources)
-        self.sweep((settings.DATA_DIR / "mods").glob("*/prepared/*.part"), ())
+        self.sweep(settings.DATA_DIR.rglob(f"*{PART}"), ())
         self.sweep((settings.DATA_DIR / "tmp").glob("*"), ())
         for name, most in DRAWN.items():
             self.bound(settings.DATA_DIR / name, most)

@@ -16,6 +16,7 @@ from zubret_core.audio.stored import stored_ending
 from zubret_core.audio.write import ending_of
 from zubret_core.base import Progress, ZubretError
 from zubret_core.extract import SoundItem, checked_template, export_sounds, named, read_manifest, targets_for
+from zubret_core.source import whole
 
 from ..errors import stopped
 from ..jobs.models import Job
@@ -166,18 +167,15 @@ def take_sounds_out(job: Job, progress: Progress) -> dict[str, Any]:
 
 def _zip(folder: Path, place: Path, progress: Progress) -> None:
     """All files of a folder in one ZIP file, as they are; the folder is removed."""
-    part = place.with_name(place.name + ".part")
     files = sorted(p for p in folder.rglob("*") if p.is_file())
     try:
-        with zipfile.ZipFile(part, "w", zipfile.ZIP_STORED) as pack:
+        with whole(place) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_STORED) as pack:
             for n, file in enumerate(files):
                 progress(n, len(files), "putting them into one ZIP file")
                 pack.write(file, file.relative_to(folder).as_posix())
-        part.replace(place)
     except OSError as e:
         raise ZubretError(
             f"The ZIP file can't be written: {e.strerror}.", file=place.name, next="Free some space, then start again."
         ) from e
     finally:
-        part.unlink(missing_ok=True)
         shutil.rmtree(folder, ignore_errors=True)

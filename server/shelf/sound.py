@@ -20,6 +20,7 @@ from zubret_core.bank import Bank
 from zubret_core.bank import Stream as CoreStream
 from zubret_core.base import Format, to_int16
 from zubret_core.container import GameFolder
+from zubret_core.source import whole
 
 from ..errors import stopped
 from ..kept import Kept
@@ -146,9 +147,8 @@ def peaks_of(sound: Sound, bins: int) -> list[int]:
     else:
         fine = peaks(sound.decode, sound.format.frames, BINS)
         folder.mkdir(exist_ok=True)
-        part = place.with_suffix(f".{threading.get_ident()}.part")
-        fine.tofile(part)
-        part.replace(place)
+        with whole(place) as part:
+            fine.tofile(part)
     bins = max(1, min(bins, BINS))
     edges = np.linspace(0, BINS, bins + 1).astype(int)[:-1]
     return np.maximum.reduceat(fine, edges).tolist()

@@ -329,7 +329,7 @@ class Killed(BrowserTest):
         page.get_by_role("link", name="Go to Rebuild").click()
         page.get_by_role("button", name="Rebuild and prove").click()
         builds = self.root / "home" / "run" / "builds"
-        self.until(lambda: any(builds.rglob("*.part")), 20, "the writing to begin")
+        self.until(lambda: any(builds.rglob("*part")), 20, "the writing to begin")
         first = self.worker("long")
         os.kill(first, signal.SIGKILL)
         expect(page.get_by_role("alert").first).to_contain_text("cut off", timeout=12_000)

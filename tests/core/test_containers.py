@@ -193,7 +193,7 @@ class Sources(WithFolder):
         self.assertEqual(made, ["a", "b", "c"])
         cache.get("a", piece("a"), "a")
         self.assertEqual(made[-1], "a")
-        self.assertFalse(list(self.folder.glob("*.part")))
+        self.assertFalse(list(self.folder.glob("*part")))
 
     def test_spans_outside_a_source_are_errors(self):
         whole = source(b"0123456789")

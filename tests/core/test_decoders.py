@@ -222,7 +222,7 @@ class Writing(WithFolder):
         self.assertEqual(len({t.path.lower() for t in targets}), 5)
         for item in items:
             self.assertEqual((self.folder / "out" / item.target).is_file(), item.key != 2)
-        self.assertEqual(list((self.folder / "out").rglob("*.part")), [])
+        self.assertEqual(list((self.folder / "out").rglob("*part")), [])
 
     def test_a_disk_that_fills_up(self):
         """A file size limit stands for it, as where entries are taken out."""

@@ -20,6 +20,7 @@ from zubret_core.container import GameFolder
 from zubret_core.extract import Item, extract, extract_zip, read_manifest, safe_path, targets_for
 from zubret_core.locate import Spot
 from zubret_core.locate.known import Known
+from zubret_core.source import PART
 
 
 class Names(WithFolder):
@@ -89,7 +90,7 @@ class Taking(WithFolder):
         found = {p: (self.out / p).read_bytes() for p in self.contents}
         self.assertEqual(found, self.contents)
         self.assertEqual(sorted(read_manifest(self.out)), sorted(self.contents))
-        self.assertEqual(list(self.out.rglob("*.part")), [])
+        self.assertEqual(list(self.out.rglob("*part")), [])
 
     def test_a_cancel_leaves_whole_files_and_the_next_run_the_rest(self):
         seen = []
@@ -180,7 +181,11 @@ extract(GameFolder(Path({str(self.folder / "game")!r})), items, Path({str(self.o
         (self.out / "s").mkdir(parents=True)
         Path(self.out / "s/001.bin").write_bytes(b"mine")
         Path(self.out / "large.bin").write_bytes(b"mine, too")
+        Path(self.out / "large.bin.part").write_bytes(b"mine as well")
+        Path(self.out / "s" / f"0f{PART}").write_bytes(b"left by a cut")
         report = extract(self.game, self.items, self.out)
         self.assertEqual(sorted(f["target"] for f in report.failed), ["large.bin", "s/001.bin"])
         self.assertEqual((self.out / "s/001.bin").read_bytes(), b"mine")
         self.assertEqual((self.out / "large.bin").read_bytes(), b"mine, too")
+        self.assertEqual((self.out / "large.bin.part").read_bytes(), b"mine as well")
+        self.assertEqual(list(self.out.rglob(f"*{PART}")), [])

@@ -246,7 +246,7 @@ class SoundFiles(WithFolder):
 
         with self.assertRaises(Cancelled):
             export_sounds(items, self.folder, lambda item: stream, Style("flac"), progress=stop)
-        self.assertEqual(list(self.folder.glob("*.part")), [])
+        self.assertEqual(list(self.folder.glob("*part")), [])
         there = {p.name for p in self.folder.glob("*.flac")}
         self.assertTrue(4 < len(there) < 40)
         report = export_sounds(items, self.folder, lambda item: stream, Style("flac"), playlist=True)

@@ -104,19 +104,26 @@ class SoundsOut(ServerTest):
         }  # fmt: skip
         plan = self.send("post", f"{self.path}/sounds/plan", {"how": how, "filter": {"q": "crew_en"}})
         self.assertEqual((plan["files"], plan["names"][0], plan["renamed"]), (8, "English/001 crew_en.ogg", 0))
+        self.out.mkdir()
+        for name in ("playlist.m3u8", "zubret figures.csv"):
+            (self.out / name).write_bytes(b"mine")
         result = self.take(how, self.out, filter={"q": "crew_en"})
+        self.assertEqual(
+            (self.out / "playlist.m3u8").read_bytes() + (self.out / "zubret figures.csv").read_bytes(), b"mine" * 2
+        )
         self.assertEqual((result["files"], result["failed_count"]), (8, 0))
         tags = mutagen.File(self.out / "English/003 crew_en.ogg")
         self.assertEqual([tags[k] for k in ("album", "artist", "date", "tracknumber")],
                          [["The night ferry"], ["Nobody"], ["2026"], ["3"]])  # fmt: skip
-        self.assertEqual((self.out / "playlist.m3u8").read_text().count("#EXTINF"), 8)
-        rows = list(csv.DictReader(io.StringIO((self.out / "zubret figures.csv").read_text())))
+        self.assertEqual((self.out / "playlist (2).m3u8").read_text().count("#EXTINF"), 8)
+        rows = list(csv.DictReader(io.StringIO((self.out / "zubret figures (2).csv").read_text())))
         self.assertEqual((len(rows), rows[0]["kind"], rows[0]["path"]), (8, "voice", "English/001 crew_en.ogg"))
         self.assertTrue(all(-40 < float(r["loudness"]) < -5 for r in rows))
         # The same again writes nothing; what is gone is written again; what is not ours is never overwritten.
         (self.out / "English/002 crew_en.ogg").unlink()
         again = self.take(how, self.out, filter={"q": "crew_en"})
         self.assertEqual((again["files"], again["skipped"]), (1, 7))
+        self.assertEqual(len(list(self.out.glob("playlist*"))), 2)  # and not a third one
         (self.out / "English/009 crew_fr.ogg").write_bytes(b"mine")
         (self.out / "French").mkdir()
         (self.out / "French/001 crew_fr.ogg").write_bytes(b"mine")

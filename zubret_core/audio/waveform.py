@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from ..base import Format, Progress, silent, to_int16
 from ..base.errors import ZubretError
+from ..source import whole
 from .files import DecodeRange
 
 FINEST, TIMES = 1024, 4
@@ -60,17 +61,13 @@ def write_waveform(place: Path, decode: DecodeRange, format: Format, progress: P
         parts.append(_of(to_int16(decode(start, min(PIECE, format.frames - start))), FINEST))
         progress(min(start + PIECE, format.frames), format.frames, "drawing")
     level = np.concatenate(parts) if parts else np.zeros((0, format.channels, 2), np.int16)
-    part = place.with_name(place.name + ".part")
     try:
-        with open(part, "wb") as file:
+        with whole(place) as part, open(part, "wb") as file:
             for n, _ in enumerate(_levels(format.frames)):
                 level = _coarser(level) if n else level
                 file.write(level.astype("<i2").tobytes())
-        part.replace(place)
     except OSError as e:
         raise ZubretError(f"The drawing can't be kept: {e.strerror}.", file=place.name, next="Free some room.") from e
-    finally:
-        part.unlink(missing_ok=True)
 
 
 def _coarser(level: NDArray[np.int16]) -> NDArray[np.int16]:

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from ..base import Format, Progress, ZubretError, silent, to_float, to_int16
 from ..codec.file import VORBIS_PIECE
 from ..codec.opus import RATE as OPUS_RATE
-from ..source import Source, write_file
+from ..source import Source, whole, write_file
 from .comments import tag
 from .files import DecodeRange
 from .loudness import Loudness
@@ -102,10 +102,9 @@ def write_sound(
     pieces = _pieces(decode, format, style, gain, progress)
     if out.rate != format.rate:
         pieces = _resampled(pieces, format, out)
-    part = place.with_name(place.name + ".part")
     try:
-        _write(part, pieces, out, style, _is_wide(format), texts)
-        part.replace(place)
+        with whole(place) as part:
+            _write(part, pieces, out, style, _is_wide(format), texts)
     except (soundfile.LibsndfileError, ValueError) as e:
         if getattr(e, "code", 0) == _SYSTEM_ERROR:
             raise ZubretError(
@@ -118,8 +117,6 @@ def write_sound(
             file=place.name,
             next="Take the stream out as WAV.",
         ) from e
-    finally:
-        part.unlink(missing_ok=True)
 
 
 def _is_wide(format: Format) -> bool:

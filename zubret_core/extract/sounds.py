@@ -16,6 +16,7 @@ from ..audio.measure import Measures, measure
 from ..audio.write import Style, write_sound, written_format
 from ..bank import Stream
 from ..base import Cancelled, Format, Progress, ZubretError, silent
+from ..source import remove_parts
 from .names import MANIFEST
 from .write import WORKERS, Report, explained, need_room, read_manifest, sum_of
 
@@ -61,6 +62,7 @@ def export_sounds(
     progress counts frames. ZubretError where the disk has too little room.
     """
     report, before = Report(), read_manifest(out)
+    remove_parts(out)
     need_room(out, sum(item.size(style) for item in items if item.target not in before))
     out.mkdir(parents=True, exist_ok=True)
     work = _Work(out, style, figures, set(before) | _begun(out))
@@ -115,12 +117,24 @@ def export_sounds(
                 job.cancel()
             raise
     (out / BEGUN).unlink(missing_ok=True)
-    whole = [item for item in items if item.target in work.lines]
-    if figures:
-        _write_figures(out / FIGURES, whole, work)
-    if playlist:
-        _write_playlist(out / PLAYLIST, whole, style)
+    done_items = [item for item in items if item.target in work.lines]
+    for wanted, name, write in ((figures, FIGURES, _write_figures), (playlist, PLAYLIST, _write_playlist)):
+        if wanted:
+            place = _free(out, name, work.ours)
+            write(place, done_items, work)
+            line = {"path": place.name, "size": place.stat().st_size, "xxh3_64": sum_of(place), "source": "Zubret"}
+            with open(out / MANIFEST, "a", encoding="utf-8") as manifest:
+                manifest.write(json.dumps(line) + "\n")
     return report
+
+
+def _free(out: Path, name: str, ours: set[str]) -> Path:
+    """Where a table of this name goes: over one of ours, never over somebody else's."""
+    place, n = out / name, 1
+    while place.exists() and place.name not in ours:
+        n += 1
+        place = out / f"{Path(name).stem} ({n}){Path(name).suffix}"
+    return place
 
 
 def _begun(out: Path) -> set[str]:
@@ -188,10 +202,10 @@ def safe_cell(text: str) -> str:
     return f"'{text}" if text[:1] in "=+-@\t\r" and text else text
 
 
-def _write_playlist(place: Path, items: Sequence[SoundItem], style: Style) -> None:
+def _write_playlist(place: Path, items: Sequence[SoundItem], work: _Work) -> None:
     """The extended M3U list of common practice, in UTF-8."""
     lines = ["#EXTM3U"]
     for item in items:
-        out = written_format(item.format, style)
+        out = written_format(item.format, work.style)
         lines += [f"#EXTINF:{round(out.frames / out.rate)},{item.title or Path(item.target).stem}", item.target]
     place.write_text("\n".join(lines) + "\n", "utf-8")

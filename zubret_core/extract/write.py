@@ -20,7 +20,7 @@ import xxhash
 from ..base import Cancelled, Progress, ZubretError, silent
 from ..container import GameFolder
 from ..locate import Known, Spot
-from ..source import DiskCache, FileSource, SliceSource, Source
+from ..source import DiskCache, FileSource, SliceSource, Source, remove_parts, whole
 from .names import MANIFEST
 
 WORKERS = min(4, os.cpu_count() or 1)
@@ -109,6 +109,7 @@ def extract(
         else:
             todo.append(item)
     need, total = sum(item.size for item in todo), sum(item.size for item in items)
+    remove_parts(out)
     need_room(out, need)
     out.mkdir(parents=True, exist_ok=True)
     work = _Work(_Archives(game, known or Known(), cache, version), out, set(done_before))
@@ -245,38 +246,31 @@ class _Work:
         """A file that is written piece by piece under another name; its size and sum."""
         place = self.out / item.target
         content = self.archives.content(item)
-        part = place.with_name(place.name + ".part")
-        with explained(item.target):
+        with explained(item.target), whole(place) as part:
             value = self._copy(content, part)
             # Ours if it is listed, or if a cut left it whole before it could be listed.
             if place.exists() and item.target not in self.ours and sum_of(place) != value:
-                part.unlink()
                 raise FileExistsError
-            os.replace(part, place)
         return content.size, value
 
     def _copy(self, content: Source, place: Path) -> str:
-        """Write all bytes; the file is removed again on any fault. Returns their xxh3-64."""
+        """Write all bytes; returns their xxh3-64."""
         value = xxhash.xxh3_64()
         try:
             file = open(place, "wb", buffering=0)
         except FileNotFoundError:
             place.parent.mkdir(parents=True, exist_ok=True)
             file = open(place, "wb", buffering=0)
-        try:
-            with file:
-                for piece in content.chunks(step=PIECE):
-                    if self.stop.is_set():
-                        raise Cancelled
-                    value.update(piece)
-                    view = memoryview(piece)
-                    while view:
-                        view = view[file.write(view) :]
-                    with self._lock:
-                        self.written += len(piece)
-        except BaseException:
-            place.unlink(missing_ok=True)
-            raise
+        with file:
+            for piece in content.chunks(step=PIECE):
+                if self.stop.is_set():
+                    raise Cancelled
+                value.update(piece)
+                view = memoryview(piece)
+                while view:
+                    view = view[file.write(view) :]
+                with self._lock:
+                    self.written += len(piece)
         return value.hexdigest()
 
 
@@ -318,10 +312,9 @@ def extract_zip(
     report, total, done = Report(), sum(i.size for i in items), 0
     need_room(place.parent, total)
     archives = _Archives(game, known or Known(), cache, version)
-    part = place.with_name(place.name + ".part")
     lines = []
     try:
-        with zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as pack:
+        with whole(place) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as pack:
             for n, item in enumerate(items):
                 progress(done, total, f"{n:,} of {len(items):,} files")
                 value = xxhash.xxh3_64()
@@ -344,11 +337,8 @@ def extract_zip(
                 line = {"path": item.target, "size": content.size, "xxh3_64": value.hexdigest(), "source": item.source}
                 lines.append(json.dumps(line))
             pack.writestr(MANIFEST, "".join(line + "\n" for line in lines))
-        os.replace(part, place)
     except OSError as e:
         raise ZubretError(
             f"The ZIP file can't be written: {e.strerror}.", file=place.name, next="Free some space, then start again."
         ) from e
-    finally:
-        part.unlink(missing_ok=True)
     return report

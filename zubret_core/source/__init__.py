@@ -6,8 +6,10 @@ from .chain import Built, ChainSource, Part, Segment, write_file
 from .edits import Edit, Mark, Rewritten, Written, edits_of
 from .sums import crc32_of
 from .unpack import OpenFile, spooled
+from .whole import PART, remove_parts, whole
 
 __all__ = [
+    "PART",
     "Built",
     "BytesSource",
     "ChainSource",
@@ -27,7 +29,9 @@ __all__ = [
     "crc32_of",
     "edits_of",
     "read_array",
+    "remove_parts",
     "same_bytes",
     "spooled",
+    "whole",
     "write_file",
 ]

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import hashlib
 import os
-import threading
 from collections.abc import Iterable
 from pathlib import Path
 
 from .base import FileSource, Source
+from .whole import whole
 
 
 class DiskCache:
@@ -27,13 +27,8 @@ class DiskCache:
             os.utime(path)
         else:
             self.folder.mkdir(parents=True, exist_ok=True)
-            part = path.with_name(f"{path.name}.{os.getpid()}-{threading.get_ident()}.part")
-            try:
-                with open(part, "wb") as out:
-                    out.writelines(chunks)
-                os.replace(part, path)
-            finally:
-                part.unlink(missing_ok=True)
+            with whole(path) as part, open(part, "wb") as out:
+                out.writelines(chunks)
             self._trim(keep=path)
         return FileSource(path, name=name)
 

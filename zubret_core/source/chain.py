@@ -17,6 +17,7 @@ from typing import NamedTuple
 
 from ..base import Progress, ZubretError, silent
 from .base import FileSource, SliceSource, Source
+from .whole import whole
 
 PIECE = 1 << 18
 """Bytes written at once: small enough to stay in the processor's cache between reading and writing."""
@@ -100,19 +101,16 @@ class Built:
 def write_file(source: Source, path: Path, progress: Progress = silent) -> None:
     """Write all bytes to `path` so that it is there whole or not at all.
 
-    The bytes go to `<name>.part` beside it, are flushed to the disk (fsync) and renamed. On any
-    fault, a cancel included, the part file is removed and `path` is as it was.
+    The bytes go to another name beside it, are flushed to the disk (fsync) and renamed.
     """
-    part = path.with_name(path.name + ".part")
     done = 0
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        with open(part, "wb", buffering=0) as out:
+        with whole(path) as part, open(part, "wb", buffering=0) as out:
             for length in _flow(source, 0, source.size, out):
                 done += length
                 progress(done, source.size, f"writing {path.name}")
             os.fsync(out.fileno())
-        os.replace(part, path)
         _sync_folder(path.parent)
     except OSError as e:
         full = e.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
@@ -124,8 +122,6 @@ def write_file(source: Source, path: Path, progress: Progress = silent) -> None:
             if full
             else "Check that files may be written there, then start again. Nothing was changed.",
         ) from e
-    finally:
-        part.unlink(missing_ok=True)
 
 
 def _flow(source: Source, at: int, length: int, out: FileIO) -> Iterator[int]:
