@@ -332,7 +332,7 @@ class _FileProof:
         self.point(f"{label}: length", f"{spaced(wanted.frames)} frames", f"{spaced(found.frames)} frames")
         for what, shown in (
             ("rate and channels", lambda f: f"{spaced(f.rate)} Hz, {f.channels}"),
-            ("codec and block", lambda f: f"{f.codec}, {spaced(f.block_size)} B"),
+            ("codec and block", lambda f: f.codec + (f", {spaced(f.block_size)} B" if f.block_size else ", no blocks")),
             ("loop", _loop),
         ):
             self.point(f"{label}: {what}", shown(wanted), shown(found))
