@@ -38,7 +38,7 @@ def survey_view(game: Game) -> dict[str, Any] | None:
                 "streams": streams.get(a.pk, 0) if a else 0,
                 "unpacked": a.unpacked if a and a.unpacked else f.size,
                 "archive_id": a.pk if a else None,
-                "error": (a.error or errors.get(a.pk)) if a else None,
+                "error": (a.error or errors.get(a.pk)) if a else _fault(f),
             }
         )
     return {
@@ -52,3 +52,10 @@ def survey_view(game: Game) -> dict[str, Any] | None:
         "disk_free": shutil.disk_usage(settings.DATA_DIR).free,
         "rows": rows,
     }
+
+
+def _fault(file: SurveyFile) -> dict[str, str] | None:
+    """Why a file can't be looked at."""
+    shut = file.what == SurveyFile.UNREADABLE
+    next = "Put it right in a copy of the game's folder, then survey that one."
+    return {"what": file.evidence, "where": file.path, "next": next} if shut else None

@@ -148,7 +148,7 @@ def look_at(folder: GameFolder, file: GameFile, known: Known) -> FileRecord:
             reader = f"{kind.layout.title or kind.layout.id}: " if kind.layout else ""
             record.evidence, record.what = reader + kind.evidence, LIST if kind.is_list else ARCHIVE
         return record
-    record.what, record.evidence = UNREADABLE, str(record.error)
+    record.what, record.evidence = UNREADABLE, record.error.what
     return record
 
 

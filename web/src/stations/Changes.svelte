@@ -153,40 +153,43 @@
     {#if old === now}
       <p class="mt-4 text-quiet">These are the same survey: choose two.</p>
     {:else}
-      <div class="mt-4 flex flex-wrap items-end gap-x-5 gap-y-2">
-        <div role="group" aria-label="Kind of change" class="flex flex-wrap gap-1.5">
-          <button
-            class="rounded-full border px-3 py-0.5 {kind === ''
-              ? 'border-primary bg-base-300'
-              : 'border-line text-quiet'}"
-            aria-pressed={kind === ""}
-            onclick={() => (kind = "")}>all {spaced(Object.values(counts).reduce((a, b) => a + b, 0))}</button
+      {#if made}
+        <div class="mt-4 flex flex-wrap items-end gap-x-5 gap-y-2">
+          <div role="group" aria-label="Kind of change" class="flex flex-wrap gap-1.5">
+            <button
+              class="rounded-full border px-3 py-0.5 {kind === ''
+                ? 'border-primary bg-base-300'
+                : 'border-line text-quiet'}"
+              aria-pressed={kind === ""}
+              onclick={() => (kind = "")}
+              >all {spaced(Object.values(counts).reduce((a, b) => a + b, 0))}</button
+            >
+            {#each KINDS as [key, word] (key)}
+              {#if counts[key]}
+                <button
+                  class="rounded-full border px-3 py-0.5 {kind === key
+                    ? 'border-primary bg-base-300'
+                    : 'border-line text-quiet'}"
+                  aria-pressed={kind === key}
+                  onclick={() => (kind = key)}>{word} {spaced(counts[key] ?? 0)}</button
+                >
+              {/if}
+            {/each}
+          </div>
+          <input
+            class="input input-sm w-48"
+            type="search"
+            placeholder="path"
+            aria-label="Filter by path"
+            bind:value={q}
+          />
+          <a
+            class="btn btn-sm"
+            href="/api/changes/{old}/{now}/csv?kind={kind}&q={encodeURIComponent(q)}"
+            download>CSV</a
           >
-          {#each KINDS as [key, word] (key)}
-            {#if counts[key]}
-              <button
-                class="rounded-full border px-3 py-0.5 {kind === key
-                  ? 'border-primary bg-base-300'
-                  : 'border-line text-quiet'}"
-                aria-pressed={kind === key}
-                onclick={() => (kind = key)}>{word} {spaced(counts[key] ?? 0)}</button
-              >
-            {/if}
-          {/each}
         </div>
-        <input
-          class="input input-sm w-48"
-          type="search"
-          placeholder="path"
-          aria-label="Filter by path"
-          bind:value={q}
-        />
-        <a
-          class="btn btn-sm"
-          href="/api/changes/{old}/{now}/csv?kind={kind}&q={encodeURIComponent(q)}"
-          download>CSV</a
-        >
-      </div>
+      {/if}
       {#if job}
         <p role="status" class="mt-2 text-quiet">
           Contents are still being read in the background ({job.note}); the answer sharpens as they are known.
@@ -208,46 +211,48 @@
           >
         </div>
       {/if}
-      <div class="mt-3 min-h-0 grow overflow-auto" aria-busy={busy}>
-        <table class="w-full min-w-[640px]" aria-label="Changes">
-          <thead class="sticky top-0 bg-base-100">
-            <tr class="border-y border-line text-left text-quiet">
-              <th class="py-1.5 pr-3 font-normal">change</th>
-              <th class="px-3 font-normal">file</th>
-              <th class="px-3 font-normal">entry</th>
-              <th class="px-3 text-right font-normal">before</th>
-              <th class="pl-3 text-right font-normal">after</th>
-            </tr>
-          </thead>
-          <tbody>
-            {#each rows as r (r.id)}
-              {@const word = KINDS.find(([key]) => key === r.kind)}
-              <tr class="border-b border-line align-top">
-                <td class="py-1.5 pr-3 whitespace-nowrap"
-                  ><span class="num text-primary" aria-hidden="true">{word?.[2]}</span> {word?.[1]}</td
-                >
-                <td class="num px-3 py-1.5 text-quiet break-all">{r.file}</td>
-                <td class="num px-3 py-1.5 break-all"
-                  >{r.path || "the file itself"}{#if r.old_path}<span class="block text-quiet"
-                      >was {r.old_path}</span
-                    >{/if}{#if r.detail}<span class="block text-quiet">{r.detail}</span>{/if}</td
-                >
-                <td class="num px-3 py-1.5 text-right whitespace-nowrap">{size(r.old_size)}</td>
-                <td class="num py-1.5 pl-3 text-right whitespace-nowrap">{size(r.new_size)}</td>
+      {#if made}
+        <div class="mt-3 min-h-0 grow overflow-auto" aria-busy={busy}>
+          <table class="w-full min-w-[640px]" aria-label="Changes">
+            <thead class="sticky top-0 bg-base-100">
+              <tr class="border-y border-line text-left text-quiet">
+                <th class="py-1.5 pr-3 font-normal">change</th>
+                <th class="px-3 font-normal">file</th>
+                <th class="px-3 font-normal">entry</th>
+                <th class="px-3 text-right font-normal">before</th>
+                <th class="pl-3 text-right font-normal">after</th>
               </tr>
-            {:else}
-              {#if !busy && made}<tr
-                  ><td colspan="5" class="py-6 text-quiet">Nothing changed that fits the filter.</td></tr
-                >{/if}
-            {/each}
-          </tbody>
-        </table>
-        {#if rows.length < total}
-          <button class="btn btn-sm mt-3" disabled={busy} onclick={() => ask(rows.length)}
-            >Show more of {spaced(total)}</button
-          >
-        {/if}
-      </div>
+            </thead>
+            <tbody>
+              {#each rows as r (r.id)}
+                {@const word = KINDS.find(([key]) => key === r.kind)}
+                <tr class="border-b border-line align-top">
+                  <td class="py-1.5 pr-3 whitespace-nowrap"
+                    ><span class="num text-primary" aria-hidden="true">{word?.[2]}</span> {word?.[1]}</td
+                  >
+                  <td class="num px-3 py-1.5 text-quiet break-all">{r.file}</td>
+                  <td class="num px-3 py-1.5 break-all"
+                    >{r.path || "the file itself"}{#if r.old_path}<span class="block text-quiet"
+                        >was {r.old_path}</span
+                      >{/if}{#if r.detail}<span class="block text-quiet">{r.detail}</span>{/if}</td
+                  >
+                  <td class="num px-3 py-1.5 text-right whitespace-nowrap">{size(r.old_size)}</td>
+                  <td class="num py-1.5 pl-3 text-right whitespace-nowrap">{size(r.new_size)}</td>
+                </tr>
+              {:else}
+                {#if !busy && made}<tr
+                    ><td colspan="5" class="py-6 text-quiet">Nothing changed that fits the filter.</td></tr
+                  >{/if}
+              {/each}
+            </tbody>
+          </table>
+          {#if rows.length < total}
+            <button class="btn btn-sm mt-3" disabled={busy} onclick={() => ask(rows.length)}
+              >Show more of {spaced(total)}</button
+            >
+          {/if}
+        </div>
+      {/if}
     {/if}
   {/if}
 </div>

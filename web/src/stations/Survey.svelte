@@ -195,11 +195,13 @@
       <h2 class="num text-base font-semibold break-all">{file.path}</h2>
       <p>
         {WORDS[file.what]}{file.layout ? `, read by ${file.layout}` : ""}
-        <span class="block text-quiet">{file.evidence}</span>
+        {#if file.archive_id || !file.error}<span class="block text-quiet">{file.evidence}</span>{/if}
       </p>
-      <a class="btn btn-sm mt-2" href="#/{app.gameId}/bench/{encodeURIComponent(file.path)}"
-        >{file.what === "other" ? "Describe it on the layout bench" : "Look at its bytes"}</a
-      >
+      {#if file.archive_id || !file.error}
+        <a class="btn btn-sm mt-2" href="#/{app.gameId}/bench/{encodeURIComponent(file.path)}"
+          >{file.what === "other" ? "Describe it on the layout bench" : "Look at its bytes"}</a
+        >
+      {/if}
       {#if file.what === "other"}
         <a class="btn btn-sm mt-2" href="#/{app.gameId}/unknown/{encodeURIComponent(file.path)}"
           >Listen to its bytes</a
