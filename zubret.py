@@ -162,11 +162,14 @@ def is_free(number: int) -> bool:
 
 def only_one(data: Path) -> None:
     """Hold the data folder; where another Zubret does, lead to that one and end."""
-    data.mkdir(parents=True, exist_ok=True)
     place = data / "launcher.lock"
     address = f"http://127.0.0.1:{os.environ.get('ZUBRET_PORT', '8377')}"
-    if hold(place, address, ENDING) is not None:
-        return
+    try:
+        data.mkdir(parents=True, exist_ok=True)
+        if hold(place, address, ENDING) is not None:
+            return
+    except OSError as e:
+        stop(f"the data folder {data} can't be written to ({e.strerror}). Set ZUBRET_DATA_DIR to another one.")
     other = held_by(place) or address
     if not healthy(other):
         stop(f"another Zubret is starting or stopping on {data} ({other}). Try again in a moment.")
@@ -274,7 +277,10 @@ def compile_decoders(env: dict[str, str]) -> None:
 
 
 def migrate(env: dict[str, str]) -> None:
-    command([PYTHON, "manage.py", "migrate", "--verbosity", "0"], cwd=ROOT, env=env)
+    """The database as this version wants it; what is wrong has been told when this ends."""
+    done = subprocess.run([str(PYTHON), "manage.py", "prepare"], cwd=ROOT, env=env)
+    if done.returncode:
+        sys.exit(done.returncode)
 
 
 # Commands --------------------------------------------------------------------------------------

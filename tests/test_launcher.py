@@ -4,6 +4,7 @@ import os
 import shutil
 import signal
 import socket
+import sqlite3
 import subprocess
 import sys
 import tempfile
@@ -14,7 +15,7 @@ from unittest import mock
 from django.test import SimpleTestCase
 
 import zubret
-from tests.browser.support import BrowserTest
+from tests.program import ProgramTest, free_port
 from tests.support import ROOT
 
 
@@ -42,6 +43,33 @@ class Messages(SimpleTestCase):
                 told = self.told(launched(command, ZUBRET_PORT=port))
                 self.assertIn(f"port {port} is in use. Set ZUBRET_PORT", told)
         self.assertIn("must be a number", self.told(launched("run", ZUBRET_PORT="http")))
+
+    def test_a_data_folder_that_can_not_be_used(self):
+        folder = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, folder)
+        (folder / "file").write_text("no folder")
+        told = self.told(launched("run", ZUBRET_DATA_DIR=str(folder / "file")))
+        self.assertIn(
+            f"the data folder {folder}/file/run can't be written to (Not a directory). Set ZUBRET_DATA_DIR", told
+        )
+        (folder / "run").mkdir()
+        (folder / "run" / "zubret.sqlite3").write_bytes(b"no database, but long enough to be taken for one" * 50)
+        told = self.told(launched("run", ZUBRET_DATA_DIR=str(folder), ZUBRET_PORT=str(free_port())))
+        self.assertIn(f"the database {folder}/run/zubret.sqlite3 is damaged", told)
+        self.assertIn("Move it away, then start again", told)
+
+    def test_a_database_of_an_earlier_version_is_copied_and_brought_up_to_date(self):
+        folder = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, folder)
+        env = {**os.environ, "ZUBRET_DATA_DIR": str(folder)}
+        for arguments in (("migrate", "--verbosity=0", "jobs", "0001"), ("prepare",), ("prepare",)):
+            subprocess.run([sys.executable, "manage.py", *arguments], cwd=ROOT, env=env, check=True)
+        copies = list(folder.glob("zubret before *.sqlite3"))
+        self.assertEqual(len(copies), 1)
+        for place, column in ((copies[0], "lease_until"), (folder / "zubret.sqlite3", "worker")):
+            with sqlite3.connect(place) as base:
+                self.assertIn(column, {row[1] for row in base.execute("PRAGMA table_info(jobs_job)")})
+            base.close()
 
     def test_commands_that_are_none(self):
         self.assertIn("invalid choice", self.told(launched("fly")))
@@ -103,7 +131,7 @@ class Folders(SimpleTestCase):
         self.assertNotEqual(zubret.digest_of([folder]), first)
 
 
-class Stopping(BrowserTest):
+class Stopping(ProgramTest):
     """Ctrl-C ends the server and both workers; the address is printed; nothing listens any more."""
 
     def processes(self) -> list[str]:
@@ -119,7 +147,8 @@ class Stopping(BrowserTest):
 
     def test_all_parts_stop_together(self):
         self.assertEqual(len(self.processes()), 4)  # the server and three workers
-        self.assertIn(f"Zubret is ready: {self.address}", (self.root / "log.txt").read_text())
+        ready = f"Zubret is ready: {self.address}"
+        self.until(lambda: ready in (self.root / "log.txt").read_text(), 20, "the launcher to tell the address")
         begun = time.monotonic()
         self.program.send_signal(signal.SIGINT)
         self.assertEqual(self.program.wait(timeout=20), 0)
