@@ -7,6 +7,7 @@ import shutil
 from typing import TypeVar
 
 from django.conf import settings
+from django.core.exceptions import RequestDataTooBig
 from django.db import OperationalError
 from django.db.models import Model, QuerySet
 
@@ -24,13 +25,16 @@ def stopped(status: int, what: str, next: str, where: str | None = None) -> Zubr
 
 
 def of_system(error: BaseException) -> ZubretError | None:
-    """What the system could not do, in words for the person who can help: a full disk, a busy database, a number beyond
-    its own. None for any other error."""
+    """What the system could not do, in words for the person who can help: a full disk, a busy database, a number or
+    a request beyond its size. None for any other error."""
     full = isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT)
     if isinstance(error, OperationalError):
         full = any(sign in str(error) for sign in ("disk is full", "disk I/O", "unable to open"))
         if not full:
             return stopped(503, "Zubret's database is busy.", "Try again in a moment.")
+    if isinstance(error, RequestDataTooBig):
+        most = settings.DATA_UPLOAD_MAX_MEMORY_SIZE >> 20
+        return stopped(413, f"The request is larger than {most} MiB.", "Send less at once: cut the list into parts.")
     if isinstance(error, OverflowError) and "SQLite INTEGER" in str(error):
         return stopped(422, "A number in the request is beyond all that there can be.", "Correct this number.")
     if not full:

@@ -26,7 +26,7 @@ from ..shelf.filters import Filter
 from ..shelf.models import Stream
 from ..shelf.sound import open_original
 from .models import Game
-from .taking_out import SHOWN, ZIP_NAME, export_folder, remembered
+from .taking_out import SHOWN, ZIP_NAME, export_folder, nearest, remembered
 
 EXAMPLES = 6
 """Names that a plan shows."""
@@ -94,10 +94,7 @@ def plan(rows: QuerySet[Stream], how: dict[str, Any], folder: str) -> dict[str, 
     style = style_of(how)
     out = export_folder(folder) if folder else settings.DATA_DIR
     there = read_manifest(out) if folder else {}
-    place = out
-    while not place.exists() and place != place.parent:
-        place = place.parent
-    free, need = shutil.disk_usage(place).free, sum(i.size(style) for i in items)
+    free, need = shutil.disk_usage(nearest(out)).free, sum(i.size(style) for i in items)
     seconds = sum(f.frames / f.rate for f in (written_format(i.format, style) for i in items))
     decoded = sum(not stored_ending(i.format) for i in items) if style.kind == "stored" else 0
     return {

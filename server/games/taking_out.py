@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 from dataclasses import asdict
 from pathlib import Path
@@ -67,19 +68,29 @@ def export_folder(text: str) -> Path:
     place = Path(text.strip())
     if not place.is_absolute():
         raise stopped(422, "Give the folder's whole path.", "Choose a folder from the list and add a name.", text)
-    parent = place
-    while not parent.exists() and parent != parent.parent:
-        parent = parent.parent
+    place = place.resolve()  # only then is it known where it leads
+    parent = nearest(place)
+    if not parent.is_dir():
+        raise stopped(422, "This is a file, not a folder.", "Choose another name.", text)
     allowed(str(parent))
-    place = place.resolve()
+    own = settings.DATA_DIR.resolve()
+    if place == own or own in place.parents:
+        raise stopped(403, "Zubret keeps its own data here.", "Choose another folder.", text)
+    if not os.access(parent, os.W_OK):
+        raise stopped(403, "This folder can't be written to.", "Choose another folder, or change its rights.", text)
     for game in Game.objects.all():
         folder = Path(game.folder)
         if place == folder or folder in place.parents:
             raise stopped(
                 403, f"This folder is inside the game {game.name}.", "Nothing is written there: choose another.", text
             )
-    if place.exists() and not place.is_dir():
-        raise stopped(422, "This is a file, not a folder.", "Choose another name.", text)
+    return place
+
+
+def nearest(place: Path) -> Path:
+    """The folder or file that is there, of a path and those above it."""
+    while not place.exists() and place != place.parent:
+        place = place.parent
     return place
 
 
@@ -97,10 +108,7 @@ def plan(game: Game, rows: QuerySet[Entry], flat: bool, folder: str) -> dict[str
     items, notes = items_of(game, rows, flat)
     out = export_folder(folder) if folder else settings.DATA_DIR
     there = read_manifest(out) if folder else {}
-    place = out
-    while not place.exists() and place != place.parent:
-        place = place.parent
-    free, need = shutil.disk_usage(place).free, sum(i.size for i in items)
+    free, need = shutil.disk_usage(nearest(out)).free, sum(i.size for i in items)
     return {
         "files": len(items),
         "bytes": need,

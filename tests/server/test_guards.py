@@ -68,6 +68,12 @@ class Guards(ServerTest):
             self.assertTrue(problem["what"] and problem["next"], path)
         self.assertIn("can't be understood", self.get("/games/1/streams?limit=many", 422)["what"])
 
+    def test_a_request_that_is_too_large_is_told_so(self):
+        game = Game.objects.create(name="g", folder="/nowhere")
+        with self.settings(DATA_UPLOAD_MAX_MEMORY_SIZE=1 << 20):
+            body = {"path": "a", "text": "a/name/of/an/entry\n" * 60_000}
+            self.assertIn("larger than 1 MiB", self.send("post", f"/games/{game.pk}/names", body, 413)["what"])
+
     def test_an_address_of_the_api_that_there_is_not(self):
         for path in ("/nothing", "/games/one/survey", "/"):
             self.assertIn("nothing at this address", self.get(path, 404)["what"])

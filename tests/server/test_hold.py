@@ -146,8 +146,19 @@ class Hold(ServerTest):
         second = self.send("post", f"/jobs/{job['id']}/again")
         again = self.get(f"/jobs/{second['id']}")["result"]
         self.assertEqual((again["files"], again["skipped"], again["failed_count"]), (2, 4, 0))
-        for bad in (str(self.folder / "out"), "/etc/zubret", "relative"):
-            self.send("post", take, {**body, "folder": bad}, 422 if bad == "relative" else 403)
+        sly, file = f"{self.root}/library/x/../../../etc/zubret", f"{self.folder}/read me.txt/out"
+        for bad, status in (
+            (str(self.folder / "out"), 403),
+            ("/etc/zubret", 403),
+            (sly, 403),
+            ("relative", 422),
+            (file, 422),
+        ):
+            self.send("post", take, {**body, "folder": bad}, status)
+        with self.settings(LIBRARY_ROOTS=[self.root]):
+            own = self.send("post", take, {**body, "folder": str(settings.DATA_DIR / "out")}, 403)
+        self.assertIn("its own data", own["what"])
+        self.assertEqual(self.get("/export-folders"), [str(out)])
 
     def test_a_zip_of_chosen_entries_flat_and_checked(self):
         chosen = [e["id"] for e in self.entries("data/deck.zip") if "call" in e["path"] or "horn" in e["path"]]
