@@ -9,7 +9,7 @@ import threading
 import time
 import urllib.error
 from contextlib import suppress
-from unittest import skipUnless
+from unittest import SkipTest, skipUnless
 
 import numpy as np
 
@@ -140,7 +140,8 @@ class FullDisk(ProgramTest):
     def prepare_library(cls):
         (cls.root / "home").mkdir()
         mount = ["mount", "-t", "tmpfs", "-o", "size=48m", "tmpfs", str(cls.root / "home")]
-        subprocess.run(mount, check=True, capture_output=True)
+        if subprocess.run(mount, capture_output=True).returncode:
+            raise SkipTest("no file system can be mounted here")
         cls.addClassCleanup(subprocess.run, ["umount", "-l", str(cls.root / "home")], check=True)
 
     def fill(self, free: int) -> None:
