@@ -5,13 +5,14 @@ from __future__ import annotations
 import hashlib
 import threading
 from collections.abc import Mapping
-from functools import lru_cache
+from functools import cache, lru_cache
+from pathlib import Path
 
 from django.db.models import Max
 
+import zubret_core
 from zubret_core.layout import Layout, load_layout, shipped_layouts, shipped_texts
 from zubret_core.locate import Kind, Known, names_by_id
-from zubret_core.locate.recognise import RECOGNISES
 
 from ..games.models import Game, KeyChoice, NameList
 from .models import LayoutVersion
@@ -83,8 +84,16 @@ class Readers:
         return _digest(parts) if parts else ""
 
     def all(self) -> str:
-        """A text that changes with all that recognises files: the user's layouts, and those that ship."""
-        return _digest([f"layout {v.pk}" for v, _ in self._layouts] + sorted(shipped_texts().values()) + [RECOGNISES])
+        """A text that changes with all that recognises files: the user's layouts, those that ship, the program itself."""
+        return _digest([f"layout {v.pk}" for v, _ in self._layouts] + [*shipped_texts().values(), _program()])
+
+
+@cache
+def _program() -> str:
+    """A text that changes when another version of the core is installed."""
+    folder = Path(zubret_core.__file__).parent
+    files = ((f.relative_to(folder).as_posix(), f.stat()) for f in sorted(folder.rglob("*.py")))
+    return _digest([f"{name} {stat.st_size} {stat.st_mtime_ns}" for name, stat in files])
 
 
 def _digest(parts: list[str]) -> str:

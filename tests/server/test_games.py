@@ -1,6 +1,7 @@
 """Games and their surveys; lists of streams and entries."""
 
 import os
+import sys
 import zipfile
 from pathlib import Path
 
@@ -14,6 +15,23 @@ from standin.formats import crate
 from tests.server.support import ServerTest, wav_bytes
 from tests.support import edited, small_bell, small_crate, tone
 from zubret_core.container import GameFolder
+
+OWN = """zubret: 1
+id: own
+describes: archive
+recognise: [{at: 0, bytes: "4f 57 4e 21"}]
+regions:
+  - name: head
+    at: 0
+    fields: [{name: mark, type: bytes, length: 4}, {name: count, type: u16, means: entries.count}]
+  - name: table
+    after: head
+    repeat: head.count
+    fields:
+      - {name: path, type: text, length: 8, means: entry.path}
+      - {name: at, type: u32, means: entry.at}
+      - {name: stored, type: u32, means: entry.stored}
+"""
 
 
 class Games(ServerTest):
@@ -85,6 +103,30 @@ class Games(ServerTest):
         self.send("post", f"/games/{game['id']}/survey")
         self.assertEqual(Archive.objects.count(), 2)
         self.assertEqual(self.get(f"/games/{game['id']}/streams")["total"], 8)
+
+    def test_what_is_as_it_was_is_not_opened_again(self):
+        """Seen by Python's own audit of what is opened."""
+        seen: list[str] = []
+        watching = [False]
+        sys.addaudithook(lambda event, args: watching[0] and event == "open" and seen.append(str(args[0])))
+        game = self.add_game()
+        rows = self.get(f"/games/{game['id']}/survey")["rows"]
+
+        def opened() -> set[str]:
+            seen.clear()
+            watching[0] = True
+            self.send("post", f"/games/{game['id']}/survey")
+            watching[0] = False
+            again = self.get(f"/games/{game['id']}/survey")["rows"]
+            self.assertEqual([{**r, "archive_id": 0} for r in again], [{**r, "archive_id": 0} for r in rows])
+            return {s.removeprefix(game["folder"] + "/") for s in seen if s.startswith(game["folder"] + "/")}
+
+        self.assertEqual(opened(), {"data/hold.chart"})  # locked: a key may have come
+        os.utime(Path(game["folder"]) / "data/deck.zip")
+        self.assertEqual(opened() - {"data/hold.chart"}, {"data/deck.zip"})
+        made = self.send("post", "/layouts", {"name": "own", "text": OWN})
+        self.send("post", f"/layouts/{made['id']}/versions")
+        self.assertGreater(len(opened()), 10)  # any file may be known now
 
     def test_a_damaged_archive_is_listed_with_its_error(self):
         game = self.add_game(small=True)

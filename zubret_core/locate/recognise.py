@@ -26,8 +26,6 @@ from ..layout import recognises
 from ..source import BytesSource, DiskCache, Source
 from .known import HEAD, Kind, Known, kind_by
 
-RECOGNISES = "1"
-"""Changes with what this module and the readers recognise: files that are as they were are looked at again then."""
 _SIGNATURES = (b"PK\3\4", b"PK\5\6", b"RIFF", b"FORM", b"OggS", b"fLaC")
 _FORMS = (b"RIFFWAVE", b"FORMAIFF", b"FORMAIFC")
 
