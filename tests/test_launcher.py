@@ -57,6 +57,15 @@ class Messages(SimpleTestCase):
         told = self.told(launched("run", ZUBRET_DATA_DIR=str(folder), ZUBRET_PORT=str(free_port())))
         self.assertIn(f"the database {folder}/run/zubret.sqlite3 is damaged", told)
         self.assertIn("Move it away, then start again", told)
+        # Done so, the files of its mods are not taken for those of the new one, whose numbers begin anew.
+        (folder / "run" / "zubret.sqlite3").unlink()
+        (folder / "run" / "mods" / "1" / "sources").mkdir(parents=True)
+        (folder / "run" / "mods" / "1" / "sources" / "tune.wav").write_bytes(b"a tune")
+        env = {**os.environ, "ZUBRET_DATA_DIR": str(folder / "run")}
+        for _ in range(2):
+            subprocess.run([sys.executable, "manage.py", "prepare"], cwd=ROOT, env=env, check=True, capture_output=True)
+        self.assertEqual([p.read_bytes() for p in (folder / "run").glob("left */mods/1/sources/tune.wav")], [b"a tune"])
+        self.assertFalse((folder / "run" / "mods").exists())
 
     def test_a_database_of_an_earlier_version_is_copied_and_brought_up_to_date(self):
         folder = Path(tempfile.mkdtemp())

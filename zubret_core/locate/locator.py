@@ -8,7 +8,7 @@ from ..bank import Bank, Stream
 from ..container import GameFolder
 from ..source import DiskCache
 from .known import Known
-from .spot import Spot, Step, gone
+from .spot import IN, Spot, Step, gone
 
 
 @dataclass(frozen=True)
@@ -29,7 +29,7 @@ class Locator:
         parts = [self.archive, *(path for path, _ in self.entries), self.stream_id]
         if self.entry == self.archive.rsplit("/", 1)[-1]:
             parts.pop(len(self.entries))
-        return " › ".join(p for p in parts if p)
+        return IN.join(p for p in parts if p)
 
     def bank(self, game: GameFolder, known: Known | None = None, cache: DiskCache | None = None, key: str = "") -> Bank:
         """The bank; ZubretError where the game no longer has it there. key: see `Spot.file`."""

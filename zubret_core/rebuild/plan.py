@@ -13,7 +13,7 @@ from ..base import Format, Progress, ZubretError, silent
 from ..container import Container, GameFolder, NewEntry
 from ..layout import Layout, read_layout, relisted
 from ..locate import Known, Locator, Spot, kind_of
-from ..locate.spot import Step, check_step
+from ..locate.spot import IN, Step, check_step
 from ..source import Built, DiskCache, FileSource, Segment, Source, write_file
 from .account import Account
 from .suspects import Suspect, suspects_of
@@ -51,7 +51,7 @@ class EntryFile:
     inside: tuple[Step, ...] = ()
 
     def __str__(self) -> str:
-        return " › ".join([self.archive, *(path for path, _ in self.inside), self.path])
+        return IN.join([self.archive, *(path for path, _ in self.inside), self.path])
 
 
 @dataclass
@@ -190,7 +190,7 @@ class _Rebuilder:
             if index in changes:
                 raise ZubretError(
                     "A stream in this entry is swapped, and the entry is replaced as a whole, too.",
-                    file=f"{spot.name} › {archive.label(index)}",
+                    file=f"{spot.name}{IN}{archive.label(index)}",
                     next="Remove the swap, or the file that takes the entry's place.",
                 )
             step = (archive.entries[index].path, index)

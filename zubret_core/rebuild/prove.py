@@ -27,6 +27,7 @@ from ..container import Container, GameFolder, LaidOver
 from ..layout import load_layout, read_layout, shipped_layouts
 from ..layout.checks.sums import rule_of, sum_is, sums_of
 from ..locate import Known, Spot, kind_of
+from ..locate.spot import IN
 from ..source import BytesSource, FileSource, Source, same_bytes
 from ..source.sums import sum_of
 from .account import Ledger
@@ -349,7 +350,7 @@ class _FileProof:
 
 
 def _last(name: str) -> str:
-    return name.rsplit(" › ", 1)[-1]
+    return name.rsplit(IN, 1)[-1]
 
 
 def _shown(format: Format) -> str:
