@@ -47,17 +47,17 @@ def entries_of(game: Game, archive: int, q: str, chosen: list[int]) -> QuerySet[
 
 def items_of(game: Game, rows: QuerySet[Entry], flat: bool) -> tuple[list[Item], list[dict[str, str]]]:
     """What is taken out, each with its target; and the targets whose names had to be changed, with the reason."""
-    found = list(rows.order_by("archive", "ordinal").values_list("archive", "ordinal", "path", "size"))
-    archives = Archive.objects.select_related("outer").in_bulk({a for a, _, _, _ in found})
+    found = list(rows.order_by("archive", "ordinal").values_list("archive", "ordinal", "path", "size", "at"))
+    archives = Archive.objects.select_related("outer").in_bulk({row[0] for row in found})
     several = len(archives) > 1
-    paths = [f"{archives[a].folder()}/{path}" if several else path for a, _, path, _ in found]
+    paths = [f"{archives[a].folder()}/{path}" if several else path for a, _, path, _, _ in found]
     targets = targets_for(paths, flat=flat)
     items, notes = [], []
-    for (a, ordinal, path, size), target in zip(found, targets, strict=True):
+    for (a, ordinal, path, size, at), target in zip(found, targets, strict=True):
         archive = archives[a]
         chain = (*(n for _, n in archive.chain), ordinal)
         name = IN.join(x for x in (archive.inside(), path) if x)
-        items.append(Item(archive.file_path(), chain, size, target.path, name))
+        items.append(Item(archive.file_path(), chain, size, target.path, name, at))
         if target.note:
             notes.append({"target": target.path, "source": f"{archive.path}{IN}{path}", "note": target.note})
     return items, notes

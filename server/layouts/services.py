@@ -12,7 +12,7 @@ from typing import Any
 from django.conf import settings
 
 from zubret_core.bank.trial import check
-from zubret_core.base import Progress, ZubretError
+from zubret_core.base import Kept, Progress, ZubretError
 from zubret_core.container import GameFolder, Siblings
 from zubret_core.layout import Document, Layout, load_layout, read_layout, recognises, shipped_layouts, shipped_texts
 from zubret_core.layout.checks.extents import segments_of
@@ -25,7 +25,6 @@ from ..errors import stopped
 from ..games.models import Game
 from ..jobs.models import Job
 from ..jobs.run import start, work
-from ..kept import Kept
 from ..shelf.api import ribbon_of
 from .known import known_for
 from .models import LayoutVersion, UserLayout

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from typing import Any
 
-from zubret_core.base import ZubretError
+from zubret_core.base import Kept, ZubretError
 from zubret_core.base.format import frozen
 from zubret_core.codec import codec_of
 from zubret_core.locate.tables import HEAD, draft, find_table
@@ -14,7 +14,6 @@ from zubret_core.source import SliceSource
 
 from ..errors import stopped
 from ..games.models import Game
-from ..kept import Kept
 from ..shelf.sound import Sound, opens
 from .models import UserLayout
 from .services import create, open_bytes, title_of

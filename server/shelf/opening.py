@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from pathlib import Path
 
 from django.conf import settings
 
+from zubret_core.base import Kept
 from zubret_core.container import Container, GameFolder
-from zubret_core.locate import Known, Spot
+from zubret_core.locate import Spot
+from zubret_core.locate.spot import Step
 from zubret_core.source import DiskCache
 
 from ..errors import stopped
-from ..kept import Kept
 from ..layouts.known import known_for
 from .models import Archive
 
@@ -49,14 +51,33 @@ def version_of(archive: Archive) -> str:
     return (archive.outer or archive).version()
 
 
-def spot_of(archive: Archive, known: Known | None = None) -> Spot:
-    """Where the archive of a row stands, through those around it."""
+_spots: Kept[str, Spot] = Kept(256 << 20, lambda spot: spot.archive.weight())
+"""Archives that are open, by the version of their file and the way in; in bytes of memory."""
+
+
+def spot_of(archive: Archive) -> Spot:
+    """Where the archive of a row stands, through those around it; it stays open for as long as there is room."""
     check_unchanged(archive)
-    folder, known = GameFolder(Path(archive.game.folder)), known or known_for(archive.game)
-    spot = Spot.file(folder, archive.file_path(), known, disk_cache(), version_of(archive))
-    return spot.down([(path, index) for path, index in archive.chain], archive.path)
+    return _spot(archive, version_of(archive), [(path, number) for path, number in archive.chain], archive.path)
 
 
-def opened(archive: Archive, known: Known | None = None) -> Container:
+def spot_at(archive: Archive, steps: Sequence[Step], where: str) -> Spot:
+    """An entry, in the file in which the archive of a row stands; where: says in an error what was looked for."""
+    check_unchanged(archive)
+    around = _spot(archive, version_of(archive), steps[:-1], where)
+    return around.step(steps[-1], where)
+
+
+def _spot(archive: Archive, version: str, steps: Sequence[Step], where: str) -> Spot:
+    def make() -> Spot:
+        if steps:
+            return _spot(archive, version, steps[:-1], where).step(steps[-1], where)
+        folder = GameFolder(Path(archive.game.folder))
+        return Spot.file(folder, archive.file_path(), known_for(archive.game), disk_cache(), version)
+
+    return _spots.made("/".join([version, *(str(number) for _, number in steps)]), make)
+
+
+def opened(archive: Archive) -> Container:
     """The archive of a row."""
-    return spot_of(archive, known).archive
+    return spot_of(archive).archive

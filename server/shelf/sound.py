@@ -6,10 +6,8 @@ gives new sound, nor a new one old sound.
 
 from __future__ import annotations
 
-import threading
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from pathlib import Path
 
 import numpy as np
 from django.conf import settings
@@ -18,15 +16,12 @@ from numpy.typing import NDArray
 from zubret_core.audio import peaks
 from zubret_core.bank import Bank
 from zubret_core.bank import Stream as CoreStream
-from zubret_core.base import Format, to_int16
-from zubret_core.container import GameFolder
+from zubret_core.base import Format, Kept, to_int16
 from zubret_core.source import whole
 
 from ..errors import stopped
-from ..kept import Kept
-from ..layouts.known import known_for
 from .models import Archive, Stream
-from .opening import check_unchanged, disk_cache, version_of
+from .opening import check_unchanged, spot_at, version_of
 
 BINS = 960
 """Peaks are worked out once at this resolution; smaller drawings are made from them."""
@@ -65,10 +60,9 @@ class Sound:
 
 
 _open: Kept[str, Sound] = Kept(32)
-_banks: Kept[str, Bank] = Kept(16)
+_banks: Kept[str, Bank] = Kept(64 << 20, lambda bank: (1 << 20) + 1000 * len(bank.streams))
 _archives: Kept[int, Archive] = Kept(64)
 _listed: Kept[int, Stream] = Kept(1 << 13)
-_opening = threading.Lock()
 
 
 def sound_at(address: str) -> Sound:
@@ -93,16 +87,10 @@ def original_address(stream: Stream) -> str:
 
 def open_original(row: Stream) -> CoreStream:
     """The core's stream for a row; an error if the archive was changed since its survey."""
-    archive = row.archive
+    archive, locator = row.archive, row.where()
     check_unchanged(archive)
-    locator = row.where()
     key = "/".join([version_of(archive), *(str(n) for _, n in locator.entries)])
-    with _opening:  # a bank of thousands of streams is read once, not once a stream
-        bank = _banks.get(key)
-        if bank is None:
-            folder = GameFolder(Path(archive.game.folder))
-            known = known_for(archive.game)
-            bank = _banks.put(key, locator.bank(folder, known, disk_cache(), version_of(archive)))
+    bank = _banks.made(key, lambda: spot_at(archive, locator.entries, str(locator)).bank)
     return locator.stream_in(bank)
 
 

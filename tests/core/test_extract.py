@@ -129,6 +129,25 @@ class Taking(WithFolder):
             lines = pack.read("zubret manifest.jsonl").decode().splitlines()
         self.assertEqual({json.loads(line)["path"] for line in lines}, self.contents.keys() - {"s/004.bin"})
 
+    def test_a_stored_member_with_a_wrong_sum_is_not_taken_out(self):
+        """APPNOTE 4.4.7: the directory gives the CRC-32 of every member, stored ones, too."""
+        with zipfile.ZipFile(self.folder / "game" / "x.zip", "w") as pack:
+            for name, size in (("small", 100), ("large", 3 << 20), ("whole", 50)):
+                pack.writestr(name, bytes(size))
+            ends = {i.filename: i.header_offset + 30 + len(i.filename) + i.file_size for i in pack.infolist()}
+        data = bytearray((self.folder / "game" / "x.zip").read_bytes())
+        for name in ("small", "large"):
+            data[ends[name] - 1] ^= 1
+        (self.folder / "game" / "x.zip").write_bytes(data)
+        items = [Item("x.zip", (n,), size, name, name) for n, (name, size) in enumerate(
+            (("small", 100), ("large", 3 << 20), ("whole", 50)))]  # fmt: skip
+        for report in (extract(self.game, items, self.out), extract_zip(self.game, items, self.folder / "out.zip")):
+            self.assertEqual({f["target"] for f in report.failed}, {"small", "large"})
+            self.assertIn("checksum", report.failed[0]["what"])
+        self.assertEqual({p.name for p in self.out.iterdir()}, {"whole", "zubret manifest.jsonl"})
+        with zipfile.ZipFile(self.folder / "out.zip") as pack:
+            self.assertEqual(pack.namelist(), ["whole", "zubret manifest.jsonl"])
+
     def test_too_little_room_is_known_before_and_a_full_disk_told(self):
         usage = shutil.disk_usage(self.folder)
         with mock.patch("shutil.disk_usage", return_value=usage._replace(free=1000)):

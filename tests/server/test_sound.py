@@ -3,15 +3,19 @@
 import io
 import subprocess
 from pathlib import Path
+from unittest import mock
 
 import mutagen
 import numpy as np
 import soundfile
 
+from server.shelf import opening, sound
 from server.shelf.models import Stream
 from tests.server.support import ServerTest
 from tests.support import demo_game
+from zubret_core.base import Kept
 from zubret_core.container import GameFolder
+from zubret_core.locate import recognise, spot
 
 
 class Sound(ServerTest):
@@ -31,6 +35,16 @@ class Sound(ServerTest):
         self.get(f"/audio/{self.one['audio']}/pcm?start={len(self.truth) + 1}", 416)
         self.get(f"/audio/{self.one['audio']}/pcm?start=-1", 416)
         self.get(f"/audio/{self.one['audio']}/pcm?frames=many", 422)
+
+    def test_an_archive_is_opened_once_for_all_that_is_heard_in_it(self):
+        opening._spots, sound._banks, sound._open = Kept(1 << 30), Kept(100), Kept(100)
+        rows = self.get(f"/games/{self.game['id']}/streams?limit=100")["rows"]
+        with mock.patch.object(recognise, "open_archive", wraps=recognise.open_archive) as opens:
+            spot.open_archive = opens
+            self.addCleanup(setattr, spot, "open_archive", recognise.open_archive)
+            for row in rows:
+                self.get(f"/audio/{row['audio']}/pcm?frames=16")
+        self.assertEqual(opens.call_count, len({row["archive"] for row in rows}))
 
     def test_the_wav_answers_range_requests(self):
         """RFC 9110, sections 14.2 (Range), 14.4 (Content-Range), 13.1.5 (If-Range), 15.5.17 (416)."""

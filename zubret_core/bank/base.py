@@ -5,12 +5,11 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
-from functools import cached_property
 from typing import Protocol
 
 from numpy.typing import NDArray
 
-from ..base import Format
+from ..base import Format, once
 from ..codec import codec_of
 from ..layout import Document
 from ..source import Built, Segment, Source
@@ -46,7 +45,7 @@ class Stream:
     shares: tuple[int, ...] = ()
     keeps: tuple[str, ...] = ()
 
-    @cached_property
+    @once
     def payload(self) -> Source:
         """Its unpacked bytes."""
         return self.payloads.payload(self.ordinal)

@@ -2,7 +2,8 @@
 
 from .errors import Cancelled, ZubretError
 from .format import Format, Loop
+from .kept import Kept, once
 from .pcm import to_float, to_int16
 from .progress import Progress, silent
 
-__all__ = ["Cancelled", "Format", "Loop", "Progress", "ZubretError", "silent", "to_float", "to_int16"]
+__all__ = ["Cancelled", "Format", "Kept", "Loop", "Progress", "ZubretError", "once", "silent", "to_float", "to_int16"]

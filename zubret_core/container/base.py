@@ -6,6 +6,8 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
+from numpy.typing import NDArray
+
 from ..base import ZubretError
 from ..layout import Document
 from ..source import Built, DiskCache, Segment, Source
@@ -33,7 +35,7 @@ class Entry(NamedTuple):
 class EntryTable(Sequence[Entry]):
     """Entries kept as columns: an archive of 200,000 opens without 200,000 objects being made."""
 
-    def __init__(self, *columns: list):
+    def __init__(self, *columns: list | NDArray):
         self._columns = columns
 
     def __len__(self) -> int:
@@ -42,18 +44,19 @@ class EntryTable(Sequence[Entry]):
     def __getitem__(self, index):
         if isinstance(index, slice):
             return [self[n] for n in range(*index.indices(len(self)))]
-        return Entry._make(column[index] for column in self._columns)
+        return Entry._make(c[index] if isinstance(c, list) else c[index].item() for c in self._columns)
 
     def __iter__(self) -> Iterator[Entry]:
         return map(Entry._make, self.tuples())
 
     def tuples(self) -> Iterator[tuple]:
         """The entries as plain tuples, in the order of Entry's fields."""
-        return zip(*self._columns, strict=True)
+        return zip(*map(self.column, Entry._fields), strict=True)
 
     def column(self, name: str) -> list:
         """One field of all entries."""
-        return self._columns[Entry._fields.index(name)]
+        column = self._columns[Entry._fields.index(name)]
+        return column if isinstance(column, list) else column.tolist()
 
 
 class NewEntry(NamedTuple):
@@ -107,8 +110,9 @@ class Container(ABC):
         """The other entries that are stored in the very same bytes."""
 
     @abstractmethod
-    def check(self, index: int) -> None:
-        """ZubretError unless an entry's bytes have the sums that the archive gives for it."""
+    def check(self, index: int, content: Source | None = None) -> None:
+        """ZubretError unless an entry's bytes have the sums that the archive gives for it. content: its unpacked bytes,
+        where they are at hand."""
 
     @abstractmethod
     def spans(self) -> Sequence[tuple[str, int, int]] | None:
@@ -118,6 +122,10 @@ class Container(ABC):
     @abstractmethod
     def is_plain(self, index: int) -> bool:
         """Whether an entry's content stands in the file as it is."""
+
+    def weight(self) -> int:
+        """Bytes of memory that it takes while it is open, roughly."""
+        return (1 << 20) + 600 * len(self.entries)
 
     def data(self, index: int) -> bytes:
         """All unpacked bytes of a small entry."""

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from functools import cached_property
 
 import numpy as np
 
-from ..base import ZubretError
+from ..base import ZubretError, once
 from ..layout import Document, Layout, NewItem, read_layout, rebuild
 from ..layout.checks.extents import index_pieces, segments_of
 from ..layout.checks.sums import check_item, crc32s, verify
@@ -117,7 +116,7 @@ class DescribedArchive(Container):
     def segments(self) -> list[Segment]:
         return segments_of(self.document)
 
-    @cached_property
+    @once
     def _by_span(self) -> dict[tuple[str, int, int], list[int]]:
         out: dict[tuple[str, int, int], list[int]] = {}
         for n, entry in enumerate(self.entries):
@@ -128,8 +127,8 @@ class DescribedArchive(Container):
         entry = self.entries[index]
         return [n for n in self._by_span[entry.file, entry.at, entry.stored] if n != index and entry.stored]
 
-    def check(self, index: int) -> None:
-        check_item(self.document, index, lambda: self.open(index))
+    def check(self, index: int, content: Source | None = None) -> None:
+        check_item(self.document, index, lambda: content or self.open(index))
 
     def spans(self) -> Sequence[tuple[str, int, int]] | None:
         if self.layout.packed:

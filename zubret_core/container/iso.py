@@ -88,7 +88,7 @@ class IsoImage(Container):
         entry = self.entries[index]
         return self.source.read(entry.at, min(length, entry.stored))
 
-    def check(self, index: int) -> None:
+    def check(self, index: int, content: Source | None = None) -> None:
         """Files of an image have no sums."""
 
     def sharing(self, index: int) -> list[int]:

@@ -45,7 +45,7 @@ class LooseFile(Container):
     def sharing(self, index: int) -> list[int]:
         return []
 
-    def check(self, index: int) -> None:
+    def check(self, index: int, content: Source | None = None) -> None:
         """A loose file has no sums."""
 
     def spans(self) -> Sequence[tuple[str, int, int]]:

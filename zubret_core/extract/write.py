@@ -8,7 +8,7 @@ import os
 import shutil
 import threading
 import zipfile
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -17,10 +17,10 @@ from typing import IO, Any
 
 import xxhash
 
-from ..base import Cancelled, Progress, ZubretError, silent
-from ..container import GameFolder
+from ..base import Cancelled, Kept, Progress, ZubretError, silent
+from ..container import Container, GameFolder
 from ..locate import Known, Spot
-from ..source import DiskCache, FileSource, SliceSource, Source, remove_parts, whole
+from ..source import BytesSource, DiskCache, FileSource, SliceSource, Source, remove_parts, whole
 from .names import MANIFEST
 
 WORKERS = min(4, os.cpu_count() or 1)
@@ -28,19 +28,23 @@ _json = json.encoder.encode_basestring_ascii
 SMALL = 1 << 20
 """Bytes up to which a file is written at once, and needs no other name while it is incomplete."""
 PIECE = 1 << 18
+OPEN = 256 << 20
+"""Bytes of memory that archives may take which are kept open."""
 BATCH = 256
 """Small files that are written before their lines go into the manifest."""
 
 
 @dataclass(frozen=True)
 class Item:
-    """An entry to take out: archive, entry numbers on the way in, its size, and where it goes below the folder."""
+    """An entry to take out: archive, entry numbers on the way in, its size, and where it goes below the folder; at: where it
+    stands in its archive, so that entries are read in the order of their places."""
 
     archive: str
     chain: tuple[int, ...]
     size: int
     target: str
     name: str = ""
+    at: int = 0
 
     @property
     def source(self) -> str:
@@ -58,31 +62,29 @@ class Report:
     failed: list[dict[str, Any]] = field(default_factory=list)
 
 
+def by_place(items: Iterable[Item]) -> list[Item]:
+    """Items archive by archive, and there in the order in which they stand."""
+    return sorted(items, key=lambda item: (item.archive, item.chain[:-1], item.at))
+
+
 class _Archives:
-    """Opened archives by path and chain, shared by all workers."""
+    """Archives by path and way in, shared by all workers; they stay open for as long as there is room."""
 
     def __init__(self, game: GameFolder, known: Known, cache: DiskCache | None, version: Callable[[str], str]):
         self._game, self._known, self._cache, self._version = game, known, cache, version
-        self._open: dict[tuple[str, tuple[int, ...]], Spot] = {}
-        self._lock = threading.RLock()
+        self._open: Kept[tuple[str, tuple[int, ...]], Spot] = Kept(OPEN, lambda spot: spot.archive.weight())
 
-    def at(self, archive: str, chain: tuple[int, ...]) -> Spot:
-        key = archive, chain
-        with self._lock:
-            if key not in self._open:
-                if chain:
-                    self._open[key] = self.at(archive, chain[:-1]).entry(chain[-1])
-                else:
-                    version = self._version(archive)
-                    self._open[key] = Spot.file(self._game, archive, self._known, self._cache, version)
-            return self._open[key]
+    def _spot(self, archive: str, chain: tuple[int, ...]) -> Spot:
+        def make() -> Spot:
+            if chain:
+                return self._spot(archive, chain[:-1]).entry(chain[-1])
+            return Spot.file(self._game, archive, self._known, self._cache, self._version(archive))
 
-    def content(self, item: Item) -> Source:
-        return self.at(item.archive, item.chain[:-1]).archive.open(item.chain[-1])
+        return self._open.made((archive, chain), make)
 
-    def data(self, item: Item) -> bytes:
-        """The bytes of a small entry."""
-        return self.at(item.archive, item.chain[:-1]).archive.data(item.chain[-1])
+    def around(self, item: Item) -> Container:
+        """The archive that holds an entry."""
+        return self._spot(item.archive, item.chain[:-1]).archive
 
 
 def extract(
@@ -113,6 +115,7 @@ def extract(
     need_room(out, need)
     out.mkdir(parents=True, exist_ok=True)
     work = _Work(_Archives(game, known or Known(), cache, version), out, set(done_before))
+    todo = by_place(todo)
     progress(total - need, total, f"{report.skipped:,} of {len(items):,} files")
     with open(out / MANIFEST, "a", encoding="utf-8") as manifest, ThreadPoolExecutor(WORKERS) as pool:
         # Small files are made one after the other: several threads that make files in one folder wait for each other.
@@ -211,7 +214,9 @@ class _Work:
 
     def _small(self, item: Item) -> tuple[int, str]:
         """A file that is written at once; its size and sum."""
-        data = self.archives.data(item)
+        archive, index = self.archives.around(item), item.chain[-1]
+        data = archive.data(index)
+        archive.check(index, BytesSource(data))
         place = f"{self.out}/{item.target}"
         with explained(item.target):
             try:
@@ -245,9 +250,12 @@ class _Work:
     def _large(self, item: Item) -> tuple[int, str]:
         """A file that is written piece by piece under another name; its size and sum."""
         place = self.out / item.target
-        content = self.archives.content(item)
+        archive, index = self.archives.around(item), item.chain[-1]
+        content = archive.open(index)
         with explained(item.target), whole(place) as part:
             value = self._copy(content, part)
+            with FileSource(part) as written:
+                archive.check(index, written)
             # Ours if it is listed, or if a cut left it whole before it could be listed.
             if place.exists() and item.target not in self.ours and sum_of(place) != value:
                 raise FileExistsError
@@ -315,14 +323,16 @@ def extract_zip(
     lines = []
     try:
         with whole(place) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as pack:
-            for n, item in enumerate(items):
+            for n, item in enumerate(by_place(items)):
                 progress(done, total, f"{n:,} of {len(items):,} files")
                 value = xxhash.xxh3_64()
                 try:
-                    content = archives.content(item)
+                    archive, index = archives.around(item), item.chain[-1]
+                    content = archive.open(index)
                     if not isinstance(content, SliceSource | FileSource):
                         for _ in content.chunks(step=PIECE):  # what can't be unpacked whole is not begun
                             pass
+                    archive.check(index, content)
                 except ZubretError as e:
                     report.failed.append({"target": item.target, "source": item.source, **e.as_dict()})
                     continue

@@ -8,9 +8,9 @@ import itertools
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property, partial
+from functools import partial
 
-from ..base import ZubretError
+from ..base import ZubretError, once
 from ..container import DescribedArchive, Siblings
 from ..layout import Layout, shipped_layouts
 from ..layout.checks.sums import check_item, sums_of
@@ -76,14 +76,14 @@ class Known:
     keys: Callable[[Layout, str], Keys] = no_keys
     names: Callable[[Layout, str], Mapping[str, str]] = no_names
 
-    @cached_property
+    @once
     def beginnings(self) -> list[tuple[Layout, list[tuple[int, bytes]]]]:
         """Every layout with those of its marks that stand in a file's first bytes."""
         return [
             (lo, [(m.at, m.bytes) for m in lo.recognise if 0 <= m.at <= HEAD - len(m.bytes)]) for lo in self.layouts
         ]
 
-    @cached_property
+    @once
     def plain_kinds(self) -> list[tuple[Kind, list[tuple[int, bytes]]]]:
         """The first layouts, as long as each is recognised by marks in a file's first bytes alone."""
         out = []

@@ -10,10 +10,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
-from functools import cached_property
 
 from ..bank import Bank
-from ..base import ZubretError
+from ..base import ZubretError, once
 from ..container import Container, GameFolder, Siblings
 from ..source import DiskCache, Source
 from .known import Kind, Known
@@ -75,7 +74,7 @@ class Spot:
         spot.__dict__["opened"] = archive
         return spot
 
-    @cached_property
+    @once
     def opened(self) -> Container | None:
         """It as an archive (a loose bank or audio file is an archive of one entry); None where nothing recognises it."""
         return open_archive(self.source, self.known, self.siblings, self.cache, self.key)
@@ -87,7 +86,7 @@ class Spot:
             raise gone(self.name, "This is no longer an archive that Zubret can read.")
         return self.opened
 
-    @cached_property
+    @once
     def bank(self) -> Bank:
         """It as a bank; a ZubretError where it is none."""
         return self.bank_of(None)

@@ -6,14 +6,13 @@ import io
 import os
 import threading
 from collections.abc import Iterator
-from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..base import ZubretError
+from ..base import ZubretError, once
 
 CHUNK = 1 << 18
 """Bytes per step when a source is streamed; few enough that the memory of one serves the next, which larger ones take anew
@@ -48,7 +47,7 @@ class Source:
             at += len(piece)
             yield piece
 
-    @cached_property
+    @once
     def memory(self) -> dict[Any, Any]:
         """What readers keep of it, each under its own type; it goes when the source goes."""
         return {}
