@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import islice
 from typing import Any
 
 from django.db import connection, transaction
 from django.db.models import Model
+from django.db.models.expressions import RawSQL
 
 BATCH = 10_000
 """Rows in one transaction: short enough that a cancel can be written in between."""
@@ -37,6 +39,11 @@ def bulk_insert(model: type[Model], fields: Sequence[str], rows: Iterable[Sequen
             insert(model, fields, batch)
         done += len(batch)
         yield done
+
+
+def among(numbers: Sequence[int]) -> RawSQL:
+    """For `pk__in`: any number of keys as one parameter, since SQLite takes some ten thousand parameters at most."""
+    return RawSQL("SELECT value FROM json_each(%s)", [json.dumps(list(numbers))])
 
 
 def next_number(model: type[Model]) -> int:

@@ -12,11 +12,11 @@ from ninja import Router, Schema
 from ..errors import one
 from ..jobs.api import JobOut, ProblemOut
 from ..mods.models import Mod
+from ..paging import Limit, Offset
 from ..tidy import forget
-from . import services
+from . import files, services
 from .models import Game, Survey
 from .route import route_of
-from .survey_view import survey_view
 from .surveying import start_survey
 
 router = Router()
@@ -66,9 +66,10 @@ class Station(Schema):
 
 
 class FileOut(Schema):
-    """A file of the game's folder, or an archive inside one (inside), with what it is and by which evidence.
+    """A file of the game's folder, an archive inside one (inside), or a folder, with what it is and by which evidence.
 
-    what: archive, sound, locked, unreadable, companion (of belongs_to), list or other.
+    what: archive, sound, locked, unreadable, companion (of belongs_to), list, other or folder, of which size and count are
+    the bytes and files below it.
     """
 
     path: str
@@ -81,12 +82,35 @@ class FileOut(Schema):
     entries: int
     streams: int
     unpacked: int
+    count: int
     archive_id: int | None
     error: ProblemOut | None
 
 
+class FilePage(Schema):
+    """Some files of all that match, and how many those are, where that is asked for."""
+
+    total: int | None
+    rows: list[FileOut]
+
+
+class Holder(Schema):
+    """A file, or an archive inside one, that holds streams."""
+
+    archive_id: int
+    path: str
+    streams: int
+
+
+class HolderPage(Schema):
+    """Some holders of all that match."""
+
+    total: int
+    rows: list[Holder]
+
+
 class SurveyOut(Schema):
-    """The newest survey with its files."""
+    """The newest survey's totals; its files are asked for in pages. disk_free: bytes that Zubret can still write."""
 
     id: int
     label: str
@@ -94,9 +118,14 @@ class SurveyOut(Schema):
     files: int
     bytes: int
     unpacked: int
+    archives: int
     locked: int
+    nested: int
+    entries: int
+    streams: int
+    seconds: float
+    stored: int
     disk_free: int
-    rows: list[FileOut]
 
 
 def _games() -> QuerySet[Game]:
@@ -145,7 +174,38 @@ def survey(request: HttpRequest, game_id: int):
 @router.get("/games/{int:game_id}/survey", response=SurveyOut | None)
 def get_survey(request: HttpRequest, game_id: int):
     """The newest finished survey, or null."""
-    return survey_view(one(Game.objects.all(), game_id))
+    return files.survey_out(one(Game.objects.all(), game_id))
+
+
+@router.get("/games/{int:game_id}/files", response=FilePage)
+def list_files(
+    request: HttpRequest,
+    game_id: int,
+    within: str | None = None,
+    q: str = "",
+    what: str = "",
+    sort: str = "",
+    offset: Offset = 0,
+    limit: Limit = 100,
+    totals: bool = True,
+):
+    """Files of the newest survey: all of them, or what stands in one folder or archive ("" is the game's own folder).
+
+    what: one or several, with commas between. sort: path, size, what, entries, streams or unpacked; "-" in front turns it.
+    """
+    return files.files_page(one(Game.objects.all(), game_id), within, q, what, sort, offset, limit, totals)
+
+
+@router.get("/games/{int:game_id}/file", response=FileOut | None)
+def get_file(request: HttpRequest, game_id: int, path: str):
+    """One file of the newest survey, or null where it has none at this path."""
+    return files.file_at(one(Game.objects.all(), game_id), path)
+
+
+@router.get("/games/{int:game_id}/holders", response=HolderPage)
+def list_holders(request: HttpRequest, game_id: int, q: str = "", offset: Offset = 0, limit: Limit = 100):
+    """What holds streams, those with the most first."""
+    return files.holders(one(Game.objects.all(), game_id), q, offset, limit)
 
 
 @router.get("/games/{int:game_id}/route", response=list[Station])

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from django.db import connection
-from django.db.models import Count, Q, QuerySet
+from django.db.models import Q, QuerySet
 
 from zubret_core.base import Progress, ZubretError, silent
 from zubret_core.extract.sounds import safe_cell
@@ -36,9 +36,9 @@ SHUT = (SurveyFile.LOCKED, SurveyFile.UNREADABLE)
 """What a file may be whose entries are not known."""
 
 
-def known_contents(old: Survey, new: Survey) -> int:
-    """Of how many archives of two surveys the contents are known."""
-    return Archive.objects.filter(seen_in__survey__in=(old, new), digested=True).values("pk").distinct().count()
+def unread(old: Survey, new: Survey) -> int:
+    """Of how many archives of two surveys the contents are not known yet."""
+    return Archive.unread().filter(seen_in__survey__in=(old, new)).values("pk").distinct().count()
 
 
 def made(old: Survey, new: Survey) -> Comparison | None:
@@ -73,11 +73,19 @@ def compare_surveys(job: Job, progress: Progress) -> dict[str, Any]:
 
 def compare(old: Survey, new: Survey, progress: Progress = silent) -> Comparison:
     """The changes from one survey to another, worked out anew."""
-    comparison = Comparison.objects.create(old=old, new=new, digested=known_contents(old, new))
-    changes = _changes(old, new, progress)
-    rows = ((comparison.pk, c.kind, c.file, c.path, c.old_path, c.old_size, c.new_size, c.detail) for c in changes)
+    comparison = Comparison.objects.create(old=old, new=new, unread=unread(old, new))
+    counts = dict.fromkeys(WORDS, 0)
+
+    def counted() -> Iterator[Changed]:
+        for change in _changes(old, new, progress):
+            counts[change.kind] += 1
+            yield change
+
+    rows = ((comparison.pk, c.kind, c.file, c.path, c.old_path, c.old_size, c.new_size, c.detail) for c in counted())
     for n in bulk_insert(Change, Change.BULK, rows):
         progress(0, 0, f"{n:,} changes")
+    comparison.counts = counts
+    comparison.save(update_fields=["counts"])
     return comparison
 
 
@@ -139,7 +147,11 @@ def _differing(old: int | None, new: int | None) -> tuple[list[tuple], list[tupl
 
 
 def _files(survey: Survey) -> dict[str, FileFacts]:
-    rows = survey.seen.filter(inside=False).values_list("path", "size", "mtime_ns", "archive__entry_count")
+    rows = (
+        survey.seen.filter(inside=False)
+        .exclude(what=SurveyFile.FOLDER)
+        .values_list("path", "size", "mtime_ns", "archive__entry_count")
+    )
     return {path: FileFacts(size, mtime, entries is not None) for path, size, mtime, entries in rows}
 
 
@@ -153,10 +165,11 @@ def filtered(made: Comparison, kind: str, q: str) -> QuerySet[Change]:
     return rows
 
 
-def counts(made: Comparison) -> dict[str, int]:
-    """How many changes there are of each kind."""
-    found = dict(made.changes.order_by().values_list("kind").annotate(n=Count("pk")))
-    return {kind: found.get(kind, 0) for kind in WORDS}
+def number(made: Comparison, kind: str, q: str) -> int:
+    """How many changes a filter leaves."""
+    if q.split():
+        return filtered(made, kind, q).count()
+    return made.counts.get(kind, 0) if kind else sum(made.counts.values())
 
 
 class _Echo:

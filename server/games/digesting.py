@@ -18,9 +18,7 @@ from ..shelf.opening import spot_of
 @work("digest", "background")
 def digest(job: Job, progress: Progress) -> dict[str, Any]:
     """The xxh3-64 of every entry of a survey's archives, so that surveys can be compared by content."""
-    rows = Archive.objects.filter(
-        seen_in__survey=job.args["survey"], digested=False, complete=True, error__isnull=True
-    ).select_related("game", "outer")
+    rows = Archive.unread().filter(seen_in__survey=job.args["survey"]).select_related("game", "outer")
     archives = list(rows.distinct())
     total, before, count = sum(a.unpacked for a in archives) or 1, 0, 0
     for archive in archives:

@@ -38,7 +38,11 @@ class Survey(models.Model):
     """One scan of a game folder, with the totals that it found; `label` is the user's, such as the game's build.
 
     One that is not finished is being made, or was given up, or is forgotten. read_with: changes with what recognises files.
+    bytes: on disk; unpacked: bytes of all that is in the files; archives, locked: files that are such; nested: archives
+    inside them; entries, streams: of all archives; seconds, stored: how long the streams are, and their bytes.
     """
+
+    TOTALS = ("files", "bytes", "unpacked", "archives", "locked", "nested", "entries", "streams", "seconds", "stored")
 
     game = models.ForeignKey(Game, models.CASCADE, related_name="surveys")
     label = models.CharField(max_length=60, default="", blank=True)
@@ -47,6 +51,14 @@ class Survey(models.Model):
     read_with = models.CharField(max_length=64, default="", blank=True)
     files = models.IntegerField(default=0)
     bytes = models.BigIntegerField(default=0)
+    unpacked = models.BigIntegerField(default=0)
+    archives = models.IntegerField(default=0)
+    locked = models.IntegerField(default=0)
+    nested = models.IntegerField(default=0)
+    entries = models.IntegerField(default=0)
+    streams = models.IntegerField(default=0)
+    seconds = models.FloatField(default=0.0)
+    stored = models.BigIntegerField(default=0)
 
     def __str__(self) -> str:
         return self.label or f"survey {self.pk} of {self.game_id}"
@@ -57,22 +69,24 @@ class Survey(models.Model):
 
 
 class SurveyFile(models.Model):
-    """One file as a survey saw it, or an archive inside one (`inside`), with what it is and by which evidence.
+    """One file as a survey saw it, an archive inside one (`inside`), or a folder; with what it is and by which evidence.
 
-    what: archive, sound, locked, unreadable, companion (of `belongs_to`), list, or other. mtime_ns, changed_ns: the last
-    change of the file, and of its state. `archive` is shared with
-    every survey that saw the same version.
+    what: archive, sound, locked, unreadable, companion (of `belongs_to`), list, other, or folder. within: the folder, or
+    the archive, in which it stands. mtime_ns, changed_ns: the last change of the file, and of its state. `archive` is
+    shared with every survey that saw the same version. size, count: for a folder bytes and files below it.
     """
 
     BULK = (
-        "survey", "path", "size", "mtime_ns", "changed_ns", "inside", "what", "evidence", "belongs_to", "archive",
+        "survey", "path", "within", "size", "mtime_ns", "changed_ns", "inside", "what", "evidence", "belongs_to", "archive",
+        "count",
     )  # fmt: skip
 
     ARCHIVE, SOUND, LOCKED, UNREADABLE = "archive", "sound", "locked", "unreadable"
-    COMPANION, LIST, OTHER = "companion", "list", "other"
+    COMPANION, LIST, OTHER, FOLDER = "companion", "list", "other", "folder"
 
     survey = models.ForeignKey(Survey, models.CASCADE, related_name="seen")
     path = models.CharField(max_length=2000)
+    within = models.CharField(max_length=2000, default="", blank=True)
     size = models.BigIntegerField()
     mtime_ns = models.BigIntegerField()
     changed_ns = models.BigIntegerField(null=True)
@@ -81,9 +95,10 @@ class SurveyFile(models.Model):
     evidence = models.CharField(max_length=300, default="", blank=True)
     belongs_to = models.CharField(max_length=2000, default="", blank=True)
     archive = models.ForeignKey("shelf.Archive", models.SET_NULL, null=True, related_name="seen_in")
+    count = models.IntegerField(default=0)
 
     class Meta:
-        indexes = [models.Index(fields=["survey", "path"])]
+        indexes = [models.Index(fields=["survey", "path"]), models.Index(fields=["survey", "within", "path"])]
 
     def __str__(self) -> str:
         return self.path
@@ -131,12 +146,14 @@ class NameList(models.Model):
 
 
 class Comparison(models.Model):
-    """What changed from one survey to another; `digested` tells how many contents were known when it was made. Of a pair
+    """What changed from one survey to another; `unread` tells how many contents were not known when it was made, `counts` how
+    many changes of each kind there are. Of a pair
     one is `ready` at most; one that is not is being made, or another has taken its place."""
 
     old = models.ForeignKey(Survey, models.CASCADE, related_name="+")
     new = models.ForeignKey(Survey, models.CASCADE, related_name="+")
-    digested = models.IntegerField(default=0)
+    unread = models.IntegerField(default=0)
+    counts = models.JSONField(default=dict)
     made = models.DateTimeField(auto_now_add=True)
     ready = models.BooleanField(default=False)
 
@@ -161,6 +178,9 @@ class Change(models.Model):
     old_size = models.BigIntegerField(null=True)
     new_size = models.BigIntegerField(null=True)
     detail = models.CharField(max_length=100, blank=True)
+
+    class Meta:
+        indexes = [models.Index(fields=["comparison", "file", "path"])]
 
     def __str__(self) -> str:
         return f"{self.kind} {self.path or self.file}"

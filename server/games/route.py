@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from ..jobs.models import Job
 from ..mods.models import Build, Mod
-from ..shelf.models import streams_of
-from .models import Game, SurveyFile
+from .models import Game
 
 EMPTY, HALF, FULL = "empty", "half", "full"
 
@@ -14,15 +13,14 @@ def route_of(game: Game) -> list[dict[str, str]]:
     """key, name, dot and text of Survey, Locate, Swap and Rebuild."""
     survey = game.current_survey()
     open_jobs = set(Job.objects.filter(game=game, state__in=Job.OPEN).values_list("kind", flat=True))
-    seen = survey.seen.filter(archive__isnull=False, inside=False) if survey else SurveyFile.objects.none()
-    archives, locked = seen.count(), seen.filter(what=SurveyFile.LOCKED).count()
     if "survey" in open_jobs:
         first = HALF, "surveying"
     elif survey:
-        first = (HALF if locked else FULL), _count(archives, "archive") + (f", {locked} locked" if locked else "")
+        locked = f", {survey.locked} locked" if survey.locked else ""
+        first = (HALF if locked else FULL), _count(survey.archives, "archive") + locked
     else:
         first = EMPTY, "not surveyed"
-    streams = streams_of(game).count() if survey else 0
+    streams = survey.streams if survey else 0
     mod = game.mods.order_by("id").first()
     swaps = list(mod.live_swaps()) if mod else []
     ready = sum(s.state == "ready" for s in swaps)

@@ -18,6 +18,7 @@ from zubret_core.base import Progress, ZubretError
 from zubret_core.extract import SoundItem, checked_template, export_sounds, named, read_manifest, targets_for
 from zubret_core.source import whole
 
+from ..bulk import among
 from ..errors import stopped
 from ..jobs.models import Job
 from ..jobs.run import start, work
@@ -34,9 +35,8 @@ EXAMPLES = 6
 
 def streams_chosen(game: Game, chosen: list[int], filter: Filter) -> QuerySet[Stream]:
     """The streams of a selection, or of a filter as Locate has it; in the order in which they stand in the game."""
-    rows = query.filtered(game).filter(pk__in=chosen) if chosen else query.filtered(game, filter)
-    rows = rows.select_related("archive__game", "archive__outer", "bank")
-    return rows.order_by("archive__path", "bank__entry_index", "ordinal", "pk")
+    rows = query.streams_of(game).filter(pk__in=among(chosen)) if chosen else query.filtered(game, filter)
+    return query.described(rows, game).order_by("archive__path", "bank__entry_index", "ordinal", "pk")
 
 
 def style_of(how: dict[str, Any]) -> Style:

@@ -7,7 +7,7 @@ asked of the database for a file.
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -17,20 +17,23 @@ from zubret_core.audio.measure import guess
 from zubret_core.base import Progress
 from zubret_core.container import Entry
 from zubret_core.locate import BankRecord, Locator
+from zubret_core.locate.spot import IN
 
 from ..bulk import insert, next_number
 from ..shelf.models import Archive, Bank, Stream, pack_locator
 from ..shelf.models import Entry as EntryRow
+from .models import SurveyFile
 
 MOST = 5_000
 """Rows that are gathered before they are written."""
+STREAMS = ("stream_count", "seconds", "stream_bytes")
 ARCHIVE = (
-    "id", "game", "path", "size", "mtime_ns", "kind", "layout", "entry_count", "unpacked", "evidence", "chain", "outer",
-    "companions", "index_spans", "index_sum", "opened_with", "error", "complete", "digested",
+    "id", "game", "path", "size", "mtime_ns", "kind", "layout", "entry_count", "unpacked", *STREAMS, "evidence", "chain",
+    "outer", "companions", "index_spans", "index_sum", "opened_with", "error", "complete", "digested",
 )  # fmt: skip
 BANK = ("id", "archive", "entry_index", "entry_path", "name", "layout", "language", "error")
 _PLAIN: dict[str, Any] = {
-    "layout": "", "entry_count": 0, "unpacked": 0, "evidence": "", "chain": (), "outer": None, "companions": (),
+    "layout": "", "entry_count": 0, "unpacked": 0, **dict.fromkeys(STREAMS, 0), "evidence": "", "chain": (), "outer": None, "companions": (),
     "index_spans": (), "index_sum": "", "opened_with": "", "error": None, "complete": False, "digested": False,
 }  # fmt: skip
 _AS_JSON = ("chain", "companions", "index_spans")
@@ -49,11 +52,30 @@ class Seen:
     archive: int | None = None
     inside: bool = False
     belongs_to: str = ""
+    count: int = 0
 
     def values(self, survey: int) -> tuple:
         """In the order of `SurveyFile.BULK`."""
-        return (survey, self.path, self.size, self.mtime_ns, self.changed_ns, self.inside, self.what, self.evidence,
-                self.belongs_to, self.archive)  # fmt: skip
+        return (survey, self.path, within(self.path, self.inside), self.size, self.mtime_ns, self.changed_ns, self.inside,
+                self.what, self.evidence, self.belongs_to, self.archive, self.count)  # fmt: skip
+
+
+def within(path: str, inside: bool = False) -> str:
+    """The folder in which a file stands, or the archive around one inside it; "" for the game's own folder."""
+    return path.rpartition(IN if inside else "/")[0]
+
+
+def folders(files: Iterable[Seen]) -> Iterator[Seen]:
+    """The folders around files, with the bytes and the number of all that is below them."""
+    found: dict[str, Seen] = {}
+    for file in files:
+        place = "" if file.inside else within(file.path)
+        while place:
+            folder = found.setdefault(place, Seen(place, 0, 0, None, SurveyFile.FOLDER, ""))
+            folder.size += file.size
+            folder.count += 1
+            place = within(place)
+    yield from found.values()
 
 
 class Written(NamedTuple):
@@ -77,7 +99,8 @@ class Rows:
         self._banks: list[tuple] = []
         self._entries: list[tuple] = []
         self._streams: list[tuple] = []
-        self._complete: list[tuple[int]] = []
+        self._complete: list[tuple[int, list]] = []
+        self._streamed: dict[int, list] = {}
         self._count = 0
 
     def archive(self, **values: Any) -> Written:
@@ -91,15 +114,17 @@ class Rows:
     def finish(self, archives: Iterable[int]) -> None:
         """All rows of these archives have been handed over."""
         for number in archives:
+            streamed = self._streamed.pop(number, [0, 0.0, 0])
             if number in self._archives:
-                self._archives[number]["complete"] = True
+                self._archives[number] |= {**dict(zip(STREAMS, streamed, strict=True)), "complete": True}
             else:
-                self._complete.append((number,))
+                self._complete.append((number, streamed))
 
     def drop(self, archives: set[int]) -> None:
         """Archives of which nothing is to stay."""
         for number in archives & self._archives.keys():
             del self._archives[number]
+            self._streamed.pop(number, None)
         self._banks = [b for b in self._banks if b[1] not in archives]
         self._entries = [e for e in self._entries if e[0] not in archives]
         self._streams = [s for s in self._streams if s[0] not in archives]
@@ -121,6 +146,10 @@ class Rows:
              record.language, error)
         )  # fmt: skip
         self._streams += stream_rows(archive, number, file, record)
+        streamed = self._streamed.setdefault(archive, [0, 0.0, 0])
+        streamed[0] += len(record.streams)
+        streamed[1] += sum(s.format.frames / s.format.rate for s in record.streams)
+        streamed[2] += sum(s.stored for s in record.streams)
         self._gathered(1 + len(record.streams))
 
     def _gathered(self, count: int) -> bool:
@@ -142,8 +171,8 @@ class Rows:
             insert(Bank, BANK, self._banks)
             insert(EntryRow, EntryRow.BULK, self._entries)
             insert(Stream, Stream.BULK, self._streams)
-            for (number,) in self._complete:
-                Archive.objects.filter(pk=number).update(complete=True)
+            for number, streamed in self._complete:
+                Archive.objects.filter(pk=number).update(complete=True, **dict(zip(STREAMS, streamed, strict=True)))
         self._archives, self._count = {}, 0
         self._banks, self._entries, self._streams, self._complete = [], [], [], []
 

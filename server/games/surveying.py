@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import chain
 from pathlib import Path
 from typing import Any, NamedTuple
 
 from django.db import DatabaseError, transaction
+from django.db.models import Count, F, Q, Sum
+from django.db.models.functions import Coalesce, NullIf
 from django.utils import timezone
 
 from zubret_core.base import Cancelled, Progress, ZubretError
@@ -25,7 +28,7 @@ from ..shelf.models import Archive
 from ..shelf.opening import disk_cache
 from ..tidy import tidy_up
 from .models import Game, Key, KeyChoice, Survey, SurveyFile
-from .survey_rows import Rows, Seen, Written, readable
+from .survey_rows import Rows, Seen, Written, folders, readable
 
 WORDS = {"file": SurveyFile.SOUND, "unreadable": SurveyFile.UNREADABLE, "locked": SurveyFile.LOCKED}
 """What a file is by the kind of its archive; any other is an archive."""
@@ -49,9 +52,11 @@ def _settle(job: Job) -> None:
     if job.state != Job.DONE:
         return
     row = Survey.objects.select_related("game").get(pk=job.result["survey"])
-    row.finished, row.files, row.bytes = timezone.now(), job.result["files"], job.result["bytes"]
+    for name in Survey.TOTALS:
+        setattr(row, name, job.result[name])
+    row.finished = timezone.now()
     row.save()
-    if Archive.objects.filter(seen_in__survey=row, digested=False, complete=True, error__isnull=True).exists():
+    if Archive.unread().filter(seen_in__survey=row).exists():
         start("digest", f"Contents of {row.game.name}", row.game, survey=row.pk)
 
 
@@ -63,6 +68,23 @@ def survey(job: Job, progress: Progress) -> dict[str, Any]:
     readers = Readers(game)
     row = Survey.objects.create(game=game, label=job.args.get("label", ""), read_with=readers.all())
     return {"survey": row.pk, **_Survey(game, row, readers, progress).run()}
+
+
+def totals(survey: Survey) -> dict[str, float]:
+    """What a survey's archives hold together, from its rows."""
+    outside = Q(inside=False) & ~Q(what__in=(SurveyFile.COMPANION, SurveyFile.FOLDER))
+    held = Coalesce(NullIf(F("archive__unpacked"), 0), F("size"))
+    found = survey.seen.aggregate(
+        unpacked=Sum(held, filter=outside),
+        archives=Count("archive", filter=Q(inside=False)),
+        locked=Count("pk", filter=Q(what=SurveyFile.LOCKED)),
+        nested=Count("pk", filter=Q(inside=True)),
+        entries=Sum("archive__entry_count"),
+        streams=Sum("archive__stream_count"),
+        seconds=Sum("archive__seconds"),
+        stored=Sum("archive__stream_bytes"),
+    )
+    return {name: value or 0 for name, value in found.items()}
 
 
 class _Before(NamedTuple):
@@ -142,13 +164,13 @@ class _Survey:
         last = self.game.current_survey()
         if last is None or last.read_with != self.row.read_with:
             return {}
-        rows = last.seen.filter(inside=False).exclude(what__in=NOT_COPIED)
+        rows = last.seen.filter(inside=False).exclude(what__in=(*NOT_COPIED, SurveyFile.FOLDER))
         columns = rows.values_list("path", "size", "mtime_ns", "changed_ns", "what", "evidence", "archive")
         return {row[0]: _Before(*row[1:]) for row in columns.iterator()}
 
     # The walk ---------------------------------------------------------------------------------------
 
-    def run(self) -> dict[str, int]:
+    def run(self) -> dict[str, float]:
         """All files; then who belongs to whom."""
         self.files = {f.path: f for f in self.folder.everything()}
         files = self.files.values()
@@ -166,10 +188,10 @@ class _Survey:
                 if other is not None and other.what == SurveyFile.OTHER:
                     other.what, other.belongs_to = SurveyFile.COMPANION, owner
                     other.evidence = f"{owner} keeps its payloads in it"
-        values = (row.values(self.row.pk) for row in self.seen.values())
+        values = (row.values(self.row.pk) for row in chain(self.seen.values(), folders(self.seen.values())))
         for _ in bulk_insert(SurveyFile, SurveyFile.BULK, values):
             self.progress(self.total, self.total, "writing down the files")
-        return {"files": len(files), "bytes": sum(f.size for f in files)}
+        return {"files": len(files), "bytes": sum(f.size for f in files), **totals(self.row)}
 
     def _file(self, file: GameFile, what: str, evidence: str) -> Seen:
         row = Seen(readable(file.path), file.size, file.mtime_ns, file.changed_ns, what, readable(evidence)[:300])

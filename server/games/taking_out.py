@@ -16,6 +16,7 @@ from zubret_core.container import GameFolder
 from zubret_core.extract import Item, extract, extract_zip, read_manifest, targets_for
 from zubret_core.locate.spot import IN
 
+from ..bulk import among
 from ..errors import stopped
 from ..jobs.models import Job
 from ..jobs.run import start, work
@@ -38,7 +39,7 @@ def entries_of(game: Game, archive: int, q: str, chosen: list[int]) -> QuerySet[
     survey = game.current_survey()
     rows = Entry.objects.filter(archive__seen_in__survey=survey) if survey else Entry.objects.none()
     if chosen:
-        return rows.filter(pk__in=chosen)
+        return rows.filter(pk__in=among(chosen))
     rows = rows.filter(archive=archive) if archive else rows.filter(archive__outer__isnull=True)
     for word in q.split():
         rows = rows.filter(path__icontains=word)
@@ -48,7 +49,9 @@ def entries_of(game: Game, archive: int, q: str, chosen: list[int]) -> QuerySet[
 def items_of(game: Game, rows: QuerySet[Entry], flat: bool) -> tuple[list[Item], list[dict[str, str]]]:
     """What is taken out, each with its target; and the targets whose names had to be changed, with the reason."""
     found = list(rows.order_by("archive", "ordinal").values_list("archive", "ordinal", "path", "size", "at"))
-    archives = Archive.objects.select_related("outer").in_bulk({row[0] for row in found})
+    archives = {
+        a.pk: a for a in Archive.objects.select_related("outer").filter(pk__in=rows.order_by().values("archive"))
+    }
     several = len(archives) > 1
     paths = [f"{archives[a].folder()}/{path}" if several else path for a, _, path, _, _ in found]
     targets = targets_for(paths, flat=flat)
@@ -164,9 +167,9 @@ def take_out(job: Job, progress: Progress) -> dict[str, Any]:
 def _versions(game: Game, items: list[Item]) -> dict[str, str]:
     """The version of each file that is read, which must be the surveyed one."""
     out = {}
-    survey = game.current_survey()
-    rows = Archive.objects.filter(seen_in__survey=survey, outer__isnull=True, path__in={i.archive for i in items})
-    for row in rows.select_related("game", "outer"):
+    survey, wanted = game.current_survey(), {i.archive for i in items}
+    rows = Archive.objects.filter(seen_in__survey=survey, outer__isnull=True).select_related("game", "outer")
+    for row in (row for row in rows.iterator() if row.path in wanted):
         check_unchanged(row)
         out[row.path] = version_of(row)
     missing = {i.archive for i in items} - set(out)

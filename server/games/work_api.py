@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from django.db.models import Count, Sum
 from django.http import FileResponse, HttpRequest, StreamingHttpResponse
 from ninja import Router, Schema
 
@@ -15,7 +14,7 @@ from ..paging import Limit, Offset
 from ..shelf.filters import Filter
 from ..tidy import tidy_up
 from . import changes, keyring, sounds_out, taking_out
-from .models import ExportFolder, Game, Key, NameList, Survey, SurveyFile
+from .models import ExportFolder, Game, Key, NameList, Survey
 from .surveying import start_survey
 
 router = Router()
@@ -137,7 +136,7 @@ def remove_names(request: HttpRequest, names_id: int):
 
 
 class SurveyLine(Schema):
-    """A survey in the list of all; contents tells how many of its archives are known by content."""
+    """A survey in the list of all."""
 
     id: int
     game: str
@@ -147,7 +146,6 @@ class SurveyLine(Schema):
     finished: datetime
     files: int
     archives: int
-    contents: int
 
 
 class LabelIn(Schema):
@@ -183,28 +181,19 @@ class Changes(Schema):
 @router.get("/surveys", response=list[SurveyLine])
 def list_surveys(request: HttpRequest):
     """All finished surveys, the newest first."""
-    seen = SurveyFile.objects.filter(archive__isnull=False).order_by().values("survey")
-    counted = {
-        n: (a, c)
-        for n, a, c in seen.annotate(a=Count("pk"), c=Sum("archive__digested")).values_list("survey", "a", "c")
-    }
-    out = []
-    for s in Survey.objects.filter(finished__isnull=False).select_related("game").order_by("-pk")[:500]:
-        archives, contents = counted.get(s.pk, (0, 0))
-        out.append(
-            {
-                "id": s.pk,
-                "game": s.game.name,
-                "game_id": s.game_id,
-                "label": s.label,
-                "build": s.game.build,
-                "finished": s.finished,
-                "files": s.files,
-                "archives": archives,
-                "contents": contents,
-            }
-        )
-    return out
+    return [
+        {
+            "id": s.pk,
+            "game": s.game.name,
+            "game_id": s.game_id,
+            "label": s.label,
+            "build": s.game.build,
+            "finished": s.finished,
+            "files": s.files,
+            "archives": s.archives,
+        }
+        for s in Survey.objects.filter(finished__isnull=False).select_related("game").order_by("-pk")[:500]
+    ]
 
 
 @router.patch("/surveys/{int:survey_id}", response={204: None})
@@ -249,8 +238,14 @@ def list_changes(
         return {"made": None, "fresh": False, "counts": {}, "total": 0, "rows": []}
     rows = changes.filtered(made, kind, q)
     page = rows[offset : offset + limit]
-    fresh = made.digested == changes.known_contents(*pair)
-    return {"made": made.made, "fresh": fresh, "counts": changes.counts(made), "total": rows.count(), "rows": page}
+    fresh = made.unread == changes.unread(*pair)
+    return {
+        "made": made.made,
+        "fresh": fresh,
+        "counts": made.counts,
+        "total": changes.number(made, kind, q),
+        "rows": page,
+    }
 
 
 @router.get("/changes/{int:old}/{int:new}/csv")

@@ -13,14 +13,13 @@ from ninja.files import UploadedFile
 from ..errors import one, stopped
 from ..jobs.api import JobOut, ProblemOut
 from ..shelf.api import Ribbon, StreamOut
-from ..shelf.models import Archive, Entry, Stream, unpack_locator
-from ..shelf.query import filtered, stream_out
+from ..shelf.models import Archive, Entry, Stream, streams_of, unpack_locator
+from ..shelf.query import described, stream_out
 from . import entry_files, rebuilding, services
 from .models import Build, EntryFile, Mod, Swap, Trial
 
 router = Router()
 Frames = Annotated[int, Field(ge=0, lt=1 << 53)]
-AROUND = ("archive__game", "archive__outer", "bank")
 """What is read along with a stream."""
 
 
@@ -257,7 +256,8 @@ class TrialStarted(Schema):
 
 def swap_out(swap: Swap) -> dict[str, Any]:
     """A swap as the API gives it."""
-    return _swap_out(swap, filtered(swap.mod.game).filter(locator=swap.locator).select_related(*AROUND).first())
+    game = swap.mod.game
+    return _swap_out(swap, described(streams_of(game).filter(locator=swap.locator), game).first())
 
 
 def _swap_out(swap: Swap, row: Stream | None) -> dict[str, Any]:
@@ -303,7 +303,7 @@ def list_swaps(request: HttpRequest, mod_id: int):
     """The swaps of a mod."""
     mod = one(Mod.objects.select_related("game"), mod_id)
     swaps = list(mod.live_swaps())
-    streams = filtered(mod.game).filter(locator__in=mod.live_swaps().values("locator")).select_related(*AROUND)
+    streams = described(streams_of(mod.game).filter(locator__in=mod.live_swaps().values("locator")), mod.game)
     rows = {row.locator: row for row in streams}
     return [_swap_out(s, rows.get(s.locator)) for s in swaps]
 

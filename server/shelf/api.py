@@ -86,11 +86,11 @@ class StreamOut(Schema):
 
 
 class StreamPage(Schema):
-    """Some streams, with the number, seconds and bytes of all that match."""
+    """Some streams, with the number, seconds and bytes of all that match, where these are asked for."""
 
-    total: int
-    seconds: float
-    bytes: int
+    total: int | None
+    seconds: float | None
+    bytes: int | None
     rows: list[StreamOut]
 
 
@@ -152,17 +152,22 @@ def entries(
 
 @router.get("/games/{int:game_id}/streams", response=StreamPage)
 def streams(
-    request: HttpRequest, game_id: int, filter: Query[Filter], sort: str = "", offset: Offset = 0, limit: Limit = 100
+    request: HttpRequest,
+    game_id: int,
+    filter: Query[Filter],
+    sort: str = "",
+    offset: Offset = 0,
+    limit: Limit = 100,
+    totals: bool = True,
 ):
-    """Streams of the current survey: searched, sorted and paged in SQL."""
-    rows = query.filtered(one(Game.objects.all(), game_id), filter)
-    return query.page_of(rows, sort, offset, limit)
+    """Streams of the current survey: searched, sorted and paged in SQL. totals: whether all that match are counted."""
+    return query.page_of(one(Game.objects.all(), game_id), filter, sort, offset, limit, totals)
 
 
 @router.get("/games/{int:game_id}/neighbours", response=Neighbours)
 def neighbours(request: HttpRequest, game_id: int, stream_id: int, filter: Query[Filter], sort: str = ""):
     """The streams before and behind one, in the order and under the filter of a list."""
-    return query.neighbours(query.filtered(one(Game.objects.all(), game_id), filter), sort, stream_id)
+    return query.neighbours(one(Game.objects.all(), game_id), filter, sort, stream_id)
 
 
 @router.get("/games/{int:game_id}/lengths", response=Lengths)
@@ -182,9 +187,8 @@ def languages(request: HttpRequest, game_id: int):
 def find_stream(pk: int) -> Stream:
     """A stream of the newest survey, as lists show it; 404 or 410 where there is none."""
     row = one(Stream.objects.all(), pk)
-    found = (
-        query.filtered(row.archive.game).filter(pk=pk).select_related("archive__game", "archive__outer", "bank").first()
-    )
+    game = row.archive.game
+    found = query.described(query.streams_of(game).filter(pk=pk), game).first()
     if found is None:
         raise stopped(410, "The newest survey no longer has this stream.", "Choose it from the list again.")
     return found

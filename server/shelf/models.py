@@ -19,7 +19,8 @@ class Archive(models.Model):
 
     chain: the entries on the way in, [[path, number], ...], for an archive inside another one, whose `path` then is
     the outer path, " › " and the entry's. companions: files that belong to it, [[path, size, mtime_ns], ...].
-    index_spans, index_sum: where its index stands, [[at, length], ...], and the sum of these bytes.
+    index_spans, index_sum: where its index stands, [[at, length], ...], and the sum of these bytes. unpacked: bytes of all
+    entries; stream_count, seconds, stream_bytes: of all streams.
     """
 
     game = models.ForeignKey("games.Game", models.CASCADE, related_name="archives")
@@ -30,6 +31,9 @@ class Archive(models.Model):
     layout = models.CharField(max_length=60, default="", blank=True)
     entry_count = models.IntegerField(default=0)
     unpacked = models.BigIntegerField(default=0)
+    stream_count = models.IntegerField(default=0)
+    seconds = models.FloatField(default=0.0)
+    stream_bytes = models.BigIntegerField(default=0)
     evidence = models.CharField(max_length=300, default="", blank=True)
     chain = models.JSONField(default=list)
     outer = models.ForeignKey("self", models.CASCADE, null=True, related_name="nested")
@@ -47,9 +51,15 @@ class Archive(models.Model):
                 fields=["game", "path", "size", "mtime_ns", "opened_with"], name="one_row_a_version"
             )
         ]
+        indexes = [models.Index(fields=["digested"], condition=models.Q(digested=False), name="not_digested")]
 
     def __str__(self) -> str:
         return self.path
+
+    @classmethod
+    def unread(cls) -> QuerySet[Archive]:
+        """Those whose contents are to be read and are not known yet."""
+        return cls.objects.filter(digested=False, complete=True, error__isnull=True)
 
     def version(self) -> str:
         """A text that changes whenever the file does."""

@@ -4,43 +4,79 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.db.models import Count, F, FloatField, IntegerField, OuterRef, Q, QuerySet, Subquery, Sum, Value
-from django.db.models.functions import Coalesce, Floor, Greatest, Ln, NullIf
+import numpy as np
+from django.db.models import Count, F, OuterRef, Q, QuerySet, Subquery, Sum, Value
+from django.db.models.functions import Coalesce, NullIf
 
 from zubret_core.audio.stored import stored_ending
 from zubret_core.codec import codec_of
 
-from ..games.models import Game
+from ..bulk import among
+from ..games.models import Game, Survey
 from .filters import Filter
-from .models import Entry, Given, Stream, streams_of
+from .models import Archive, Bank, Entry, Given, Stream, streams_of
 from .sound import original_address, remember
 
 SORTS = {
     "name": ("shown", "bank__name", "ordinal"),
     "id": ("stream_id", "bank__name"),
     "bank": ("bank__name", "ordinal"),
-    "archive": ("archive__path", "bank__entry_index", "ordinal"),
-    "length": ("seconds", "pk"),
-    "rate": ("rate", "pk"),
-    "channels": ("channels", "pk"),
-    "codec": ("codec", "pk"),
-    "kind": ("shown_kind", "pk"),
-    "loop": ("loop_start", "pk"),
-    "size": ("stored", "pk"),
+    "archive": ("archive__seen_in__path",),
+    "length": ("seconds",),
+    "rate": ("rate",),
+    "channels": ("channels",),
+    "codec": ("codec",),
+    "kind": ("shown_kind",),
+    "loop": ("loop_start",),
+    "size": ("stored",),
 }
+"""By which columns a list is sorted; last comes the number, in whose order a survey writes the streams of an archive."""
 BRUSH_BINS = 28
 BRUSH_FROM, BRUSH_TO = 0.1, 600.0
 """The length brush's logarithmic axis, in seconds."""
-
-
 EVERYTHING = Filter()
 
 
 def filtered(game: Game, filter: Filter = EVERYTHING) -> QuerySet[Stream]:
-    """Streams of the current survey that a filter leaves; each with `shown`, `shown_kind` and `marked`."""
+    """Streams of the current survey that a filter leaves. Only what has to be looked at is: nothing is worked out for a row
+    that a list only passes over."""
+    rows, given = streams_of(game), Given.objects.filter(game=game)
+    for word in filter.q.split():
+        named = given.exclude(name="").values("locator")
+        called = given.filter(Q(name__icontains=word) | Q(notes__icontains=word)).values("locator")
+        rows = rows.filter(
+            Q(name__icontains=word) & ~Q(locator__in=named)
+            | Q(locator__in=called)
+            | Q(stream_id__icontains=word)
+            | Q(bank__in=Bank.objects.filter(archive__game=game, entry_path__icontains=word).values("pk"))
+            | Q(archive__in=Archive.objects.filter(game=game, path__icontains=word).values("pk"))
+        )
+    if filter.archive:
+        rows = rows.filter(archive=filter.archive)
+    if filter.language:
+        rows = rows.filter(bank__language="" if filter.language == "none" else filter.language)
+    if filter.kind:
+        others = given.exclude(kind__in=("", filter.kind)).values("locator")
+        rows = rows.filter(
+            Q(kind=filter.kind) & ~Q(locator__in=others)
+            | Q(locator__in=given.filter(kind=filter.kind).values("locator"))
+        )
+    if filter.loop:
+        rows = rows.filter(loop_start__isnull=filter.loop == "no")
+    if filter.marked:
+        rows = rows.filter(locator__in=given.filter(marked=True).values("locator"))
+    if filter.shortest is not None:
+        rows = rows.filter(seconds__gte=filter.shortest)
+    if filter.longest is not None:
+        rows = rows.filter(seconds__lte=filter.longest)
+    return rows
+
+
+def described(rows: QuerySet[Stream], game: Game) -> QuerySet[Stream]:
+    """Streams with what a list shows of them: `shown`, `shown_kind`, `marked`, notes, and where their entry stands."""
     plain = Entry.objects.filter(archive=OuterRef("archive"), ordinal=OuterRef("bank__entry_index"), method="plain")
     given = Given.objects.filter(game=game, locator=OuterRef("locator"))
-    rows = streams_of(game).annotate(
+    rows = rows.annotate(
         given_name=Subquery(given.values("name")[:1]),
         entry_at=Subquery(plain.values("at")[:1]),
         marked=Coalesce(Subquery(given.values("marked")[:1]), False),
@@ -51,49 +87,31 @@ def filtered(game: Game, filter: Filter = EVERYTHING) -> QuerySet[Stream]:
         shown=Coalesce(NullIf(F("given_name"), Value("")), F("name")),
         shown_kind=Coalesce(NullIf(F("given_kind"), Value("")), F("kind")),
     )
-    for word in filter.q.split():
-        rows = rows.filter(
-            Q(shown__icontains=word)
-            | Q(stream_id__icontains=word)
-            | Q(given_notes__icontains=word)
-            | Q(bank__entry_path__icontains=word)
-            | Q(archive__path__icontains=word)
-        )
-    if filter.archive:
-        rows = rows.filter(archive=filter.archive)
-    if filter.language:
-        rows = rows.filter(bank__language="" if filter.language == "none" else filter.language)
-    if filter.kind:
-        rows = rows.filter(shown_kind=filter.kind)
-    if filter.loop:
-        rows = rows.filter(loop_start__isnull=filter.loop == "no")
-    if filter.marked:
-        rows = rows.filter(marked=True)
-    if filter.shortest is not None:
-        rows = rows.filter(seconds__gte=filter.shortest)
-    if filter.longest is not None:
-        rows = rows.filter(seconds__lte=filter.longest)
-    return rows
+    return rows.select_related("archive__game", "archive__outer", "bank")
 
 
-def page_of(rows: QuerySet[Stream], sort: str, offset: int, limit: int) -> dict[str, Any]:
-    """One page of streams, with the totals of all."""
-    totals = rows.aggregate(n=Count("pk"), seconds=Sum("seconds"), bytes=Sum("stored"))
-    page = rows.select_related("archive__game", "archive__outer", "bank").order_by(*_order(sort), "pk")[
-        offset : offset + limit
-    ]
+def page_of(game: Game, filter: Filter, sort: str, offset: int, limit: int, totals: bool = True) -> dict[str, Any]:
+    """One page of streams, with the totals of all: the numbers of its rows first, then these rows by their numbers."""
+    rows = filtered(game, filter)
+    numbers = list(_sorted(rows, game, sort).values_list("pk", flat=True)[offset : offset + limit])
+    found = {row.pk: row for row in described(Stream.objects.filter(pk__in=among(numbers)), game)}
+    page = [found[n] for n in numbers if n in found]
     remember(page)
-    return {
-        "total": totals["n"],
-        "seconds": totals["seconds"] or 0.0,
-        "bytes": totals["bytes"] or 0,
-        "rows": [stream_out(s) for s in page],
-    }
+    counted = _totals(game, filter, rows) if totals else dict.fromkeys(("total", "seconds", "bytes"))
+    return {**counted, "rows": [stream_out(s) for s in page]}
 
 
-def neighbours(rows: QuerySet[Stream], sort: str, stream_id: int) -> dict[str, Any]:
+def _totals(game: Game, filter: Filter, rows: QuerySet[Stream]) -> dict[str, Any]:
+    survey = game.current_survey()
+    if survey and filter == EVERYTHING:
+        return {"total": survey.streams, "seconds": survey.seconds, "bytes": survey.stored}
+    totals = rows.order_by().aggregate(n=Count("pk"), seconds=Sum("seconds"), bytes=Sum("stored"))
+    return {"total": totals["n"], "seconds": totals["seconds"] or 0.0, "bytes": totals["bytes"] or 0}
+
+
+def neighbours(game: Game, filter: Filter, sort: str, stream_id: int) -> dict[str, Any]:
     """Where a stream stands among those that match, and the ones before and behind it."""
-    ids = list(rows.order_by(*_order(sort), "pk").values_list("pk", flat=True))
+    ids = list(_sorted(filtered(game, filter), game, sort).values_list("pk", flat=True))
     place = ids.index(stream_id) if stream_id in ids else -1
     beside = {
         "previous": ids[place - 1] if place > 0 else 0,
@@ -102,27 +120,29 @@ def neighbours(rows: QuerySet[Stream], sort: str, stream_id: int) -> dict[str, A
     return {"place": place, "total": len(ids), **beside}
 
 
-def _order(sort: str) -> list:
+def _sorted(rows: QuerySet[Stream], game: Game, sort: str) -> QuerySet[Stream]:
     keys = SORTS.get(sort.lstrip("-"), SORTS["archive"])
     down = sort.startswith("-")
-    return [F(k).desc(nulls_last=True) if down else F(k).asc(nulls_last=True) for k in keys]
+    for key, said in (("shown", "name"), ("shown_kind", "kind")):
+        if key in keys:
+            given = Given.objects.filter(game=game, locator=OuterRef("locator")).exclude(**{said: ""}).values(said)[:1]
+            rows = rows.annotate(**{key: Coalesce(Subquery(given), F(said))})
+    if keys == SORTS["archive"]:  # never empty, so that an index can give the order
+        return rows.order_by("-archive__seen_in__path", "-pk") if down else rows.order_by(*keys, "pk")
+    last = "-pk" if down else "pk"
+    return rows.order_by(*(F(k).desc(nulls_last=True) if down else F(k).asc(nulls_last=True) for k in keys), last)
 
 
 def lengths(rows: QuerySet[Stream]) -> dict[str, Any]:
     """How many streams have which length: bins on a logarithmic axis."""
-    span = Ln(Value(BRUSH_TO / BRUSH_FROM, output_field=FloatField()))
-    place = Floor(
-        Ln(Greatest(F("seconds"), BRUSH_FROM, output_field=FloatField()) / BRUSH_FROM) / span * BRUSH_BINS,
-        output_field=IntegerField(),
-    )
-    counts = [0] * BRUSH_BINS
-    for row in rows.order_by().annotate(bin=place).values("bin").annotate(n=Count("pk")):
-        counts[min(BRUSH_BINS - 1, max(0, int(row["bin"])))] += row["n"]
-    return {"from_seconds": BRUSH_FROM, "to_seconds": BRUSH_TO, "counts": counts}
+    seconds = np.fromiter(rows.order_by().values_list("seconds", flat=True).iterator(10_000), float)
+    place = np.log(np.maximum(seconds, BRUSH_FROM) / BRUSH_FROM) / np.log(BRUSH_TO / BRUSH_FROM) * BRUSH_BINS
+    counts = np.bincount(np.minimum(place.astype(int), BRUSH_BINS - 1), minlength=BRUSH_BINS)
+    return {"from_seconds": BRUSH_FROM, "to_seconds": BRUSH_TO, "counts": counts.tolist()}
 
 
 def entries_page(game: Game, archive: int, q: str, sort: str, offset: int, limit: int) -> dict[str, Any]:
-    """Entries of an archive of the current survey."""
+    """Entries of an archive of the current survey, or of all."""
     survey = game.current_survey()
     rows = Entry.objects.filter(archive__seen_in__survey=survey) if survey else Entry.objects.none()
     if archive:
@@ -130,15 +150,21 @@ def entries_page(game: Game, archive: int, q: str, sort: str, offset: int, limit
     for word in q.split():
         rows = rows.filter(path__icontains=word)
     key = {"path": "path", "size": "size", "stored": "stored", "at": "at"}.get(sort.lstrip("-"), "ordinal")
-    order = f"-{key}" if sort.startswith("-") else key
-    return {
-        "total": rows.count(),
-        "rows": list(
-            rows.order_by(order, "pk")[offset : offset + limit].values(
-                "id", "ordinal", "path", "at", "stored", "size", "method", "file"
-            )
-        ),
-    }
+    order = [f"-{key}" if sort.startswith("-") else key, "pk"]
+    if key == "ordinal" and not archive:
+        order = ["archive__seen_in__path", "ordinal"]
+    numbers = list(rows.order_by(*order).values_list("pk", flat=True)[offset : offset + limit])
+    columns = ("id", "ordinal", "path", "at", "stored", "size", "method", "file")
+    found = {row["id"]: row for row in Entry.objects.filter(pk__in=among(numbers)).values(*columns)}
+    return {"total": _entry_count(survey, archive, q, rows), "rows": [found[n] for n in numbers if n in found]}
+
+
+def _entry_count(survey: Survey | None, archive: int, q: str, rows: QuerySet[Entry]) -> int:
+    if survey is None or q.split():
+        return rows.count()
+    if not archive:
+        return survey.entries
+    return Archive.objects.filter(pk=archive, seen_in__survey=survey).aggregate(n=Sum("entry_count"))["n"] or 0
 
 
 def stream_out(s: Stream) -> dict[str, Any]:

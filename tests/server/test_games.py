@@ -1,10 +1,14 @@
 """Games and their surveys; lists of streams and entries."""
 
+import io
 import os
 import sys
 import zipfile
 from pathlib import Path
+from urllib.parse import urlencode
 
+import numpy as np
+import soundfile
 from django.conf import settings
 
 from server.games.models import Game, Survey, SurveyFile
@@ -59,8 +63,7 @@ class Games(ServerTest):
 
     def test_a_survey_tells_what_every_file_is(self):
         game = self.add_game()
-        survey = self.get(f"/games/{game['id']}/survey")
-        rows = {r["path"]: r for r in survey["rows"]}
+        rows = {r["path"]: r for r in self.get(f"/games/{game['id']}/files")["rows"]}
         self.assertEqual(
             {p: (r["what"], r["entries"], r["streams"]) for p, r in rows.items()},
             {
@@ -86,12 +89,59 @@ class Games(ServerTest):
         )
         self.assertEqual(rows["data/sea.crate"]["layout"], "saltglass-crate")
         self.assertGreater(rows["data/deck.zip"]["unpacked"], rows["data/deck.zip"]["size"])
+        totals = self.get(f"/games/{game['id']}/survey")
+        whole = {name: sum(r[name] for r in rows.values()) for name in ("entries", "streams")}
+        self.assertEqual({name: totals[name] for name in whole}, whole)
+        self.assertEqual([totals[n] for n in ("files", "archives", "locked", "nested")], [len(rows), 4, 1, 0])
+        apart = [r for r in rows.values() if r["what"] != "companion"]
+        self.assertEqual(totals["unpacked"], sum(r["unpacked"] for r in apart))
         route = {s["key"]: (s["dot"], s["text"]) for s in self.get(f"/games/{game['id']}/route")}
         self.assertEqual(route["survey"], ("half", "4 archives, 1 locked"))
         self.assertIn("needs a key of 32 bytes", rows["data/hold.chart"]["error"]["what"])
         self.assertIn("53 46 43 52 at byte 0", rows["data/sea.crate"]["evidence"])
         self.assertEqual(route["locate"], ("full", "46 streams"))
         self.assertEqual(route["rebuild"], ("empty", "not rebuilt"))
+
+    def test_files_come_as_a_tree_in_pages_and_by_what_they_are(self):
+        library = self.root / "library" / "tree"
+        for path in ("a/b/one.wav", "a/b/two.wav", "a/three.bin", "four.bin"):
+            (library / path).parent.mkdir(parents=True, exist_ok=True)
+            soundfile.write(library / path, np.zeros(800), 8000, "PCM_16", format="WAV")
+        (library / "four.bin").write_bytes(b"nothing that anybody knows")
+        with zipfile.ZipFile(library / "a" / "outer.zip", "w") as outer:
+            inner = io.BytesIO()
+            with zipfile.ZipFile(inner, "w") as pack:
+                pack.write(library / "a" / "b" / "one.wav", "s/in.wav")
+            outer.writestr("inner.zip", inner.getvalue())
+        game = self.send("post", "/games", {"folder": str(library)})["id"]
+
+        def listed(**query) -> list[str]:
+            return [r["path"] for r in self.get(f"/games/{game}/files?{urlencode(query)}")["rows"]]
+
+        self.assertEqual(listed(within=""), ["a", "four.bin"])
+        self.assertEqual(listed(within="a"), ["a/b", "a/outer.zip", "a/three.bin"])
+        self.assertEqual(listed(within="a/outer.zip"), ["a/outer.zip › inner.zip"])
+        folder = self.get(f"/games/{game}/files?within=")["rows"][0]
+        files = self.get(f"/games/{game}/files")["rows"]
+        below = [r for r in files if r["path"].startswith("a/") and not r["inside"]]
+        self.assertEqual(
+            (folder["what"], folder["count"], folder["size"]), ("folder", 4, sum(r["size"] for r in below))
+        )
+        self.assertEqual(listed(q="wav"), ["a/b/one.wav", "a/b/two.wav"])
+        self.assertEqual(listed(what="other"), ["four.bin"])
+        self.assertEqual(
+            listed(sort="-size", limit=2), [r["path"] for r in sorted(files, key=lambda r: (-r["size"], r["path"]))][:2]
+        )
+        whole = listed()
+        self.assertEqual(
+            [listed(offset=n, limit=2) for n in range(0, 6, 2)], [whole[n : n + 2] for n in range(0, 6, 2)]
+        )
+        self.assertEqual(self.get(f"/games/{game}/files?limit=1")["total"], len(whole))
+        self.assertIsNone(self.get(f"/games/{game}/files?totals=false")["total"])
+        held = self.get(f"/games/{game}/holders")
+        self.assertEqual([h["path"] for h in held["rows"]], [r["path"] for r in files if r["streams"]])
+        self.assertEqual(self.get(f"/games/{game}/file?path=a/three.bin")["streams"], 1)
+        self.assertIsNone(self.get(f"/games/{game}/file?path=nothing"))
 
     def test_an_unchanged_archive_is_stored_once_and_a_changed_one_anew(self):
         game = self.add_game(small=True)
@@ -110,14 +160,14 @@ class Games(ServerTest):
         watching = [False]
         sys.addaudithook(lambda event, args: watching[0] and event == "open" and seen.append(str(args[0])))
         game = self.add_game()
-        rows = self.get(f"/games/{game['id']}/survey")["rows"]
+        rows = self.get(f"/games/{game['id']}/files?limit=500")["rows"]
 
         def opened() -> set[str]:
             seen.clear()
             watching[0] = True
             self.send("post", f"/games/{game['id']}/survey")
             watching[0] = False
-            again = self.get(f"/games/{game['id']}/survey")["rows"]
+            again = self.get(f"/games/{game['id']}/files?limit=500")["rows"]
             self.assertEqual([{**r, "archive_id": 0} for r in again], [{**r, "archive_id": 0} for r in rows])
             return {s.removeprefix(game["folder"] + "/") for s in seen if s.startswith(game["folder"] + "/")}
 
@@ -133,7 +183,7 @@ class Games(ServerTest):
         place = Path(game["folder"]) / "small.crate"
         place.write_bytes(edited(small_crate(), 8, "<I", 9_999_999))
         self.send("post", f"/games/{game['id']}/survey")
-        row = next(r for r in self.get(f"/games/{game['id']}/survey")["rows"] if r["path"] == "small.crate")
+        row = next(r for r in self.get(f"/games/{game['id']}/files?limit=500")["rows"] if r["path"] == "small.crate")
         self.assertEqual(row["what"], "unreadable")
         self.assertIn("promises 9,999,999 records", row["error"]["what"])
         self.assertIn("small.crate, byte", row["error"]["where"])
@@ -161,7 +211,7 @@ class Games(ServerTest):
         with zipfile.ZipFile(folder / "dots.zip", "w") as pack:
             pack.writestr(zipfile.ZipInfo("."), wav_bytes(tone(0.1, 8000, 400), 8000))
         game = self.send("post", "/games", {"folder": str(folder)})
-        rows = {r["path"]: r["what"] for r in self.get(f"/games/{game['id']}/survey")["rows"]}
+        rows = {r["path"]: r["what"] for r in self.get(f"/games/{game['id']}/files?limit=500")["rows"]}
         odd = {"odd › name.crate": "archive", "dots.zip": "archive", "loop": "unreadable", "\\xff.bin": "unreadable"}
         self.assertEqual(rows, odd)
         streams = self.get(f"/games/{game['id']}/streams")["rows"]

@@ -34,7 +34,7 @@ class Hold(ServerTest):
         self.key_text = (self.folder / "found on a forum.txt").read_text().splitlines()[-1]
 
     def files(self) -> dict[str, dict]:
-        return {r["path"]: r for r in self.get(f"/games/{self.game['id']}/survey")["rows"]}
+        return {r["path"]: r for r in self.get(f"/games/{self.game['id']}/files?limit=500")["rows"]}
 
     def unlock(self) -> dict:
         """Add the key that waits in the game's folder, and try it; the result for the chart."""

@@ -63,7 +63,7 @@ class Layouts(ServerTest):
         saved = self.send("post", f"/layouts/{row['id']}/versions")
         self.assertEqual((saved["saved"], len(saved["versions"])), (True, 1))
         self.send("post", f"/games/{self.game['id']}/survey")
-        rows = {r["path"]: r for r in self.get(f"/games/{self.game['id']}/survey")["rows"]}
+        rows = {r["path"]: r for r in self.get(f"/games/{self.game['id']}/files?limit=500")["rows"]}
         self.assertEqual((rows["x.odd"]["layout"], rows["x.odd"]["entries"]), ("odd", 2))
         self.send("put", f"/layouts/{row['id']}", {"text": LAYOUT + "# more\n"})
         second = self.send("post", f"/layouts/{row['id']}/versions")

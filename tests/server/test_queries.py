@@ -80,7 +80,7 @@ class Constant(ServerTest):
         for swap in swaps:
             trial = Trial.objects.create(build=build, cue="x", title=swap.source_name, loops=1)
         old, new = (s.pk for s in surveys[-2:])
-        Comparison.objects.create(old=surveys[-2], new=surveys[-1], digested=n, ready=True)
+        Comparison.objects.create(old=surveys[-2], new=surveys[-1], ready=True)
         return {
             "game_id": game.pk, "mod_id": mod.pk, "old": old, "new": new, "swap_id": swap.pk, "trial_id": trial.pk,
             "stream_id": Stream.objects.latest("pk").pk, "job_id": Job.objects.latest("pk").pk, "layout_id": layout.pk,

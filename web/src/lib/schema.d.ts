@@ -516,6 +516,68 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get File
+         * @description One file of the newest survey, or null where it has none at this path.
+         */
+        get: operations["server_games_api_get_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Files
+         * @description Files of the newest survey: all of them, or what stands in one folder or archive ("" is the game's own folder).
+         *
+         *     what: one or several, with commas between. sort: path, size, what, entries, streams or unpacked; "-" in front turns it.
+         */
+        get: operations["server_games_api_list_files"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/holders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Holders
+         * @description What holds streams, those with the most first.
+         */
+        get: operations["server_games_api_list_holders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/keys": {
         parameters: {
             query?: never;
@@ -713,7 +775,7 @@ export interface paths {
         };
         /**
          * Streams
-         * @description Streams of the current survey: searched, sorted and paged in SQL.
+         * @description Streams of the current survey: searched, sorted and paged in SQL. totals: whether all that match are counted.
          */
         get: operations["server_shelf_api_streams"];
         put?: never;
@@ -1778,15 +1840,18 @@ export interface components {
         };
         /**
          * FileOut
-         * @description A file of the game's folder, or an archive inside one (inside), with what it is and by which evidence.
+         * @description A file of the game's folder, an archive inside one (inside), or a folder, with what it is and by which evidence.
          *
-         *     what: archive, sound, locked, unreadable, companion (of belongs_to), list or other.
+         *     what: archive, sound, locked, unreadable, companion (of belongs_to), list, other or folder, of which size and count are
+         *     the bytes and files below it.
          */
         FileOut: {
             /** Archive Id */
             archive_id: number | null;
             /** Belongs To */
             belongs_to: string;
+            /** Count */
+            count: number;
             /** Entries */
             entries: number;
             error: components["schemas"]["ProblemOut"] | null;
@@ -1806,6 +1871,16 @@ export interface components {
             unpacked: number;
             /** What */
             what: string;
+        };
+        /**
+         * FilePage
+         * @description Some files of all that match, and how many those are, where that is asked for.
+         */
+        FilePage: {
+            /** Rows */
+            rows: components["schemas"]["FileOut"][];
+            /** Total */
+            total: number | null;
         };
         /**
          * FilePlanOut
@@ -2030,6 +2105,28 @@ export interface components {
             hits: components["schemas"]["HitOut"][];
             /** Searched */
             searched: number;
+        };
+        /**
+         * Holder
+         * @description A file, or an archive inside one, that holds streams.
+         */
+        Holder: {
+            /** Archive Id */
+            archive_id: number;
+            /** Path */
+            path: string;
+            /** Streams */
+            streams: number;
+        };
+        /**
+         * HolderPage
+         * @description Some holders of all that match.
+         */
+        HolderPage: {
+            /** Rows */
+            rows: components["schemas"]["Holder"][];
+            /** Total */
+            total: number;
         };
         /**
          * JobOut
@@ -2743,29 +2840,27 @@ export interface components {
         };
         /**
          * StreamPage
-         * @description Some streams, with the number, seconds and bytes of all that match.
+         * @description Some streams, with the number, seconds and bytes of all that match, where these are asked for.
          */
         StreamPage: {
             /** Bytes */
-            bytes: number;
+            bytes: number | null;
             /** Rows */
             rows: components["schemas"]["StreamOut"][];
             /** Seconds */
-            seconds: number;
+            seconds: number | null;
             /** Total */
-            total: number;
+            total: number | null;
         };
         /**
          * SurveyLine
-         * @description A survey in the list of all; contents tells how many of its archives are known by content.
+         * @description A survey in the list of all.
          */
         SurveyLine: {
             /** Archives */
             archives: number;
             /** Build */
             build: string;
-            /** Contents */
-            contents: number;
             /** Files */
             files: number;
             /**
@@ -2784,13 +2879,17 @@ export interface components {
         };
         /**
          * SurveyOut
-         * @description The newest survey with its files.
+         * @description The newest survey's totals; its files are asked for in pages. disk_free: bytes that Zubret can still write.
          */
         SurveyOut: {
+            /** Archives */
+            archives: number;
             /** Bytes */
             bytes: number;
             /** Disk Free */
             disk_free: number;
+            /** Entries */
+            entries: number;
             /** Files */
             files: number;
             /**
@@ -2804,8 +2903,14 @@ export interface components {
             label: string;
             /** Locked */
             locked: number;
-            /** Rows */
-            rows: components["schemas"]["FileOut"][];
+            /** Nested */
+            nested: number;
+            /** Seconds */
+            seconds: number;
+            /** Stored */
+            stored: number;
+            /** Streams */
+            streams: number;
             /** Unpacked */
             unpacked: number;
         };
@@ -3803,6 +3908,86 @@ export interface operations {
             };
         };
     };
+    server_games_api_get_file: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileOut"] | null;
+                };
+            };
+        };
+    };
+    server_games_api_list_files: {
+        parameters: {
+            query?: {
+                within?: string | null;
+                q?: string;
+                what?: string;
+                sort?: string;
+                offset?: number;
+                limit?: number;
+                totals?: boolean;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FilePage"];
+                };
+            };
+        };
+    };
+    server_games_api_list_holders: {
+        parameters: {
+            query?: {
+                q?: string;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HolderPage"];
+                };
+            };
+        };
+    };
     server_games_work_api_list_keys: {
         parameters: {
             query?: never;
@@ -4095,6 +4280,7 @@ export interface operations {
                 sort?: string;
                 offset?: number;
                 limit?: number;
+                totals?: boolean;
             };
             header?: never;
             path: {

@@ -15,7 +15,6 @@
     type LayoutLine,
     type LayoutText,
     type ProblemText,
-    type Survey,
     type Tried,
   } from "../lib/api";
   import { app } from "../lib/app.svelte";
@@ -67,10 +66,10 @@
     entropy = look.entropy;
     const schema = await got(api.GET("/api/layouts/schema"));
     words = wordsOf(schema as never);
-    const survey: Survey | null | undefined = await got(
-      api.GET("/api/games/{game_id}/survey", { params: { path: { game_id } } }),
+    const listed = await got(
+      api.GET("/api/games/{game_id}/files", { params: { path: { game_id }, query: { limit: 500 } } }),
     );
-    files = survey?.rows.filter((r) => !r.inside).map((r) => r.path) ?? [];
+    files = listed.rows.filter((r) => !r.inside).map((r) => r.path);
     await loadLines();
     const line = lines.find((l) => look.layout && l.slug === look.layout);
     const last = Number(localStorage.getItem(`zubret-bench ${path}`));

@@ -37,7 +37,6 @@
   const running = $derived(comparing?.state === "waiting" || comparing?.state === "running");
   const older = $derived(surveys.find((s) => s.id === old));
   const newer = $derived(surveys.find((s) => s.id === now));
-  const unread = $derived([older, newer].reduce((sum, s) => sum + (s ? s.archives - s.contents : 0), 0));
 
   async function load() {
     try {
@@ -194,7 +193,7 @@
         <p role="status" class="mt-2 text-quiet">
           Contents are still being read in the background ({job.note}); the answer sharpens as they are known.
         </p>
-      {:else if unread && counts.unsure}
+      {:else if counts.unsure}
         <p class="mt-2 text-quiet">
           What is “not yet compared” has the same size on both sides, or is locked on one; its contents were
           not read, or that version is gone.

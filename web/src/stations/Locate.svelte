@@ -5,7 +5,7 @@
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import SoundsOut from "../components/SoundsOut.svelte";
   import StreamPanel from "../components/StreamPanel.svelte";
-  import { api, asProblem, got, type Lengths, type Stream, type Survey, type Swap } from "../lib/api";
+  import { api, asProblem, got, type Holder, type Lengths, type Stream, type Swap } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { bytes, clock, duration, megabytes, spaced } from "../lib/format";
   import { itemOf } from "../lib/items";
@@ -16,6 +16,7 @@
 
   const ROW = 33;
   const MOST_CHIPS = 6;
+  const MOST_LISTED = 500;
   const AHEAD = 2; // rows below the chosen one that are made ready to be heard
   // What was listed before is listed again when one comes back from another screen.
   const before = app.query;
@@ -36,7 +37,8 @@
   let scrollTop = $state(0);
   let height = $state(400);
   let body = $state<HTMLElement>();
-  let survey = $state<Survey | null>(null);
+  let holders = $state<Holder[]>([]);
+  let held = $state(0);
   let languages = $state<string[]>([]);
   let lengths = $state<Lengths | null>(null);
   let swaps = $state<Swap[]>([]);
@@ -57,26 +59,40 @@
   const list = new StreamList(game_id, EVERYTHING);
   const first = $derived(Math.max(0, Math.floor(scrollTop / ROW) - 6));
   const last = $derived(Math.min(list.total - 1, Math.ceil((scrollTop + height) / ROW) + 6));
-  const holders = $derived(survey?.rows.filter((r) => r.streams) ?? []);
   const swapOf = $derived(new Map(swaps.map((s) => [s.place, s])));
   const filtered = $derived(narrows(query));
 
-  const ask = newest();
+  const asking = newest();
+  const measuring = newest();
 
+  /** What the screen needs beside the list; only a job's end changes it. */
   async function load() {
-    const current = ask();
+    const current = asking();
     const path = { game_id };
     try {
       const found = await Promise.all([
-        got(api.GET("/api/games/{game_id}/survey", { params: { path } })).then((s) => s ?? null),
+        got(api.GET("/api/games/{game_id}/holders", { params: { path, query: { limit: MOST_LISTED } } })),
         got(api.GET("/api/games/{game_id}/languages", { params: { path } })),
         got(api.GET("/api/mods/{mod_id}/swaps", { params: { path: { mod_id: app.game!.mod_id } } })),
       ]);
-      if (current()) [survey, languages, swaps] = found;
+      if (!current()) return;
+      [{ rows: holders, total: held }, languages, swaps] = found;
+    } catch (error) {
+      app.problem = asProblem(error);
+    }
+  }
+  $effect(() => {
+    void app.finished;
+    untrack(() => void load());
+  });
+
+  /** The lengths of what is listed; what their own brush leaves out is counted, too. */
+  async function measure(wanted: Query) {
+    const current = measuring();
+    try {
+      const query = asked({ ...wanted, shortest: null, longest: null });
       const counted = await got(
-        api.GET("/api/games/{game_id}/lengths", {
-          params: { path, query: asked({ ...query, shortest: null, longest: null }) },
-        }),
+        api.GET("/api/games/{game_id}/lengths", { params: { path: { game_id }, query } }),
       );
       if (current()) lengths = counted;
     } catch (error) {
@@ -92,7 +108,7 @@
     const timer = setTimeout(
       () =>
         untrack(async () => {
-          void load();
+          void measure(wanted);
           const since = moves;
           if (!(await list.ask(wanted))) return;
           const isFirst = answered === "";
@@ -210,7 +226,7 @@
       api.PATCH("/api/streams/{stream_id}", { params: { path: { stream_id: stream.id } }, body: what }),
     );
     if (!changed) return;
-    list.replace(changed);
+    list.replace(changed, (s) => s.id === changed.id);
     if (chosen?.id === changed.id) {
       chosen = changed;
       player.load(itemOf(changed, swapOf.get(changed.place)), player.side);
@@ -271,14 +287,17 @@
       </label>
       {#if lengths}<LengthBrush {lengths} bind:range />{/if}
       <div class="min-w-0 flex-1 basis-72 space-y-1.5">
-        {#if survey}
+        {#if held}
           <div role="group" aria-label="Where">
             <p class="text-quiet">Where</p>
             <div class="mt-1 flex flex-wrap gap-1.5">
-              {#if holders.length > MOST_CHIPS}
+              {#if held > MOST_CHIPS}
                 <select class="select select-sm w-64" aria-label="Archive" bind:value={archive}>
                   <option value={0}>all archives</option>
                   {#each holders as r (r.path)}<option value={r.archive_id}>{r.path}</option>{/each}
+                  {#if held > holders.length}
+                    <option disabled>{spaced(held - holders.length)} more: type part of their path</option>
+                  {/if}
                 </select>
               {:else}
                 {@render chip("all archives", archive === 0, () => (archive = 0))}
@@ -286,7 +305,7 @@
                   {@render chip(
                     r.path.split(/\/| › /).at(-1) ?? r.path,
                     archive === r.archive_id,
-                    () => (archive = r.archive_id ?? 0),
+                    () => (archive = r.archive_id),
                   )}
                 {/each}
               {/if}

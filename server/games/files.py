@@ -1,0 +1,91 @@
+"""The files of a game's newest survey, page by page: all of them, or those of one folder or archive."""
+
+from __future__ import annotations
+
+import shutil
+from typing import Any
+
+from django.conf import settings
+from django.db.models import Case, F, OuterRef, QuerySet, Subquery, When
+
+from ..shelf.models import Bank
+from .models import Game, Survey, SurveyFile
+
+SORTS = {"path": "path", "size": "size", "what": "what", "entries": "archive__entry_count",
+         "streams": "archive__stream_count", "unpacked": "archive__unpacked"}  # fmt: skip
+HELD = {"layout": "layout", "entries": "entry_count", "streams": "stream_count", "unpacked": "unpacked",
+        "archive_error": "error"}  # fmt: skip
+COLUMNS = ("path", "size", "what", "evidence", "inside", "belongs_to", "count", "archive_id")
+
+
+def survey_out(game: Game) -> dict[str, Any] | None:
+    """The totals of the newest finished survey."""
+    survey = game.current_survey()
+    if survey is None:
+        return None
+    totals = {name: getattr(survey, name) for name in Survey.TOTALS}
+    free = shutil.disk_usage(settings.DATA_DIR).free
+    return {"id": survey.pk, "label": survey.label, "finished": survey.finished, "disk_free": free, **totals}
+
+
+def files_of(game: Game) -> QuerySet[SurveyFile]:
+    """All files and folders of the newest finished survey."""
+    survey = game.current_survey()
+    return survey.seen.all() if survey else SurveyFile.objects.none()
+
+
+def files_page(
+    game: Game, within: str | None, q: str, what: str, sort: str, offset: int, limit: int, totals: bool = True
+) -> dict[str, Any]:
+    """One page. within: only what stands in this folder or archive, its folders first; "" is the game's own folder."""
+    rows = files_of(game)
+    if within is None:
+        rows = rows.exclude(what=SurveyFile.FOLDER)
+    else:
+        rows = rows.filter(within=within)
+    for word in q.split():
+        rows = rows.filter(path__icontains=word)
+    if what:
+        rows = rows.filter(what__in=what.split(","))
+    survey, everything = game.current_survey(), within is None and not q.split() and not what
+    total = None
+    if totals:
+        total = survey.files + survey.nested if survey and everything else rows.count()
+    key = F(SORTS.get(sort.lstrip("-"), "path"))
+    order: list[Any] = [key.desc(nulls_last=True) if sort.startswith("-") else key.asc(nulls_last=True), "path"]
+    if sort.lstrip("-") in ("", "path"):
+        order = ["-path" if sort == "-path" else "path"]
+    if within is not None:
+        order.insert(0, Case(When(what=SurveyFile.FOLDER, then=0), default=1))
+    return {"total": total, "rows": _out(rows.order_by(*order)[offset : offset + limit])}
+
+
+def file_at(game: Game, path: str) -> dict[str, Any] | None:
+    """One file by its path."""
+    return next(iter(_out(files_of(game).filter(path=path)[:1])), None)
+
+
+def holders(game: Game, q: str, offset: int, limit: int) -> dict[str, Any]:
+    """The archives and files that hold streams, those with the most first."""
+    rows = files_of(game).filter(archive__stream_count__gt=0)
+    for word in q.split():
+        rows = rows.filter(path__icontains=word)
+    page = rows.order_by("-archive__stream_count", "path")[offset : offset + limit]
+    found = page.values_list("archive_id", "path", "archive__stream_count")
+    return {"total": rows.count(), "rows": [{"archive_id": a, "path": p, "streams": n} for a, p, n in found]}
+
+
+def _out(rows: QuerySet[SurveyFile]) -> list[dict[str, Any]]:
+    broken = Bank.objects.filter(archive=OuterRef("archive"), error__isnull=False).order_by("pk")
+    held = {name: F(f"archive__{column}") for name, column in HELD.items()}
+    page = rows.annotate(**held, bank_error=Subquery(broken.values("error")[:1])).values(*COLUMNS, *HELD, "bank_error")
+    return [_file(row) for row in page]
+
+
+def _file(row: dict[str, Any]) -> dict[str, Any]:
+    shut = row["what"] == SurveyFile.UNREADABLE and row["archive_id"] is None
+    mend = "Put it right in a copy of the game's folder, then survey that one."
+    fault = {"what": row["evidence"], "where": row["path"], "next": mend} if shut else None
+    error = row.pop("archive_error") or row.pop("bank_error") or fault
+    return {**row, "layout": row["layout"] or "", "entries": row["entries"] or 0, "streams": row["streams"] or 0,
+            "unpacked": row["unpacked"] or row["size"], "error": error}  # fmt: skip
