@@ -121,10 +121,12 @@ class SurveyOut(Schema):
     archives: int
     locked: int
     nested: int
+    holders: int
     entries: int
     streams: int
     seconds: float
     stored: int
+    languages: list[str]
     disk_free: int
 
 

@@ -12,10 +12,9 @@ from ..shelf.models import Bank
 from .models import Game, Survey, SurveyFile
 
 SORTS = {"path": "path", "size": "size", "what": "what", "entries": "archive__entry_count",
-         "streams": "archive__stream_count", "unpacked": "archive__unpacked"}  # fmt: skip
-HELD = {"layout": "layout", "entries": "entry_count", "streams": "stream_count", "unpacked": "unpacked",
-        "archive_error": "error"}  # fmt: skip
-COLUMNS = ("path", "size", "what", "evidence", "inside", "belongs_to", "count", "archive_id")
+         "streams": "streams", "unpacked": "archive__unpacked"}  # fmt: skip
+HELD = {"layout": "layout", "entries": "entry_count", "unpacked": "unpacked", "archive_error": "error"}  # fmt: skip
+COLUMNS = ("path", "size", "what", "evidence", "inside", "belongs_to", "streams", "count", "archive_id")
 
 
 def survey_out(game: Game) -> dict[str, Any] | None:
@@ -67,12 +66,12 @@ def file_at(game: Game, path: str) -> dict[str, Any] | None:
 
 def holders(game: Game, q: str, offset: int, limit: int) -> dict[str, Any]:
     """The archives and files that hold streams, those with the most first."""
-    rows = files_of(game).filter(archive__stream_count__gt=0)
+    survey, rows = game.current_survey(), files_of(game).filter(streams__gt=0)
     for word in q.split():
         rows = rows.filter(path__icontains=word)
-    page = rows.order_by("-archive__stream_count", "path")[offset : offset + limit]
-    found = page.values_list("archive_id", "path", "archive__stream_count")
-    return {"total": rows.count(), "rows": [{"archive_id": a, "path": p, "streams": n} for a, p, n in found]}
+    total = survey.holders if survey and not q.split() else rows.count()
+    page = rows.order_by("-streams", "path").values("archive_id", "path", "streams")
+    return {"total": total, "rows": list(page[offset : offset + limit])}
 
 
 def _out(rows: QuerySet[SurveyFile]) -> list[dict[str, Any]]:
@@ -87,5 +86,5 @@ def _file(row: dict[str, Any]) -> dict[str, Any]:
     mend = "Put it right in a copy of the game's folder, then survey that one."
     fault = {"what": row["evidence"], "where": row["path"], "next": mend} if shut else None
     error = row.pop("archive_error") or row.pop("bank_error") or fault
-    return {**row, "layout": row["layout"] or "", "entries": row["entries"] or 0, "streams": row["streams"] or 0,
+    return {**row, "layout": row["layout"] or "", "entries": row["entries"] or 0,
             "unpacked": row["unpacked"] or row["size"], "error": error}  # fmt: skip

@@ -14,7 +14,7 @@ class KnownGames(models.Manager["Game"]):
 
 class Game(models.Model):
     """A registered game folder. `player` names the program that can play it for a trial run; `forgotten`: since when it
-    is in no list any more, until its rows are gone, too."""
+    is in no list any more, until its rows are gone, too; `said`: grows when what is said of its streams changes."""
 
     name = models.CharField(max_length=200)
     folder = models.CharField(max_length=2000, unique=True)
@@ -22,6 +22,7 @@ class Game(models.Model):
     build = models.CharField(max_length=60, default="", blank=True)
     added = models.DateTimeField(auto_now_add=True)
     forgotten = models.DateTimeField(null=True)
+    said = models.IntegerField(default=0)
 
     objects = KnownGames()
     everything = models.Manager["Game"]()
@@ -39,10 +40,12 @@ class Survey(models.Model):
 
     One that is not finished is being made, or was given up, or is forgotten. read_with: changes with what recognises files.
     bytes: on disk; unpacked: bytes of all that is in the files; archives, locked: files that are such; nested: archives
-    inside them; entries, streams: of all archives; seconds, stored: how long the streams are, and their bytes.
+    inside them; holders: those of all with streams; entries, streams: of all archives; seconds, stored: how long the streams
+    are, and their bytes; languages: of the banks.
     """
 
-    TOTALS = ("files", "bytes", "unpacked", "archives", "locked", "nested", "entries", "streams", "seconds", "stored")
+    TOTALS = ("files", "bytes", "unpacked", "archives", "locked", "nested", "holders", "entries", "streams", "seconds",
+              "stored", "languages")  # fmt: skip
 
     game = models.ForeignKey(Game, models.CASCADE, related_name="surveys")
     label = models.CharField(max_length=60, default="", blank=True)
@@ -55,10 +58,12 @@ class Survey(models.Model):
     archives = models.IntegerField(default=0)
     locked = models.IntegerField(default=0)
     nested = models.IntegerField(default=0)
+    holders = models.IntegerField(default=0)
     entries = models.IntegerField(default=0)
     streams = models.IntegerField(default=0)
     seconds = models.FloatField(default=0.0)
     stored = models.BigIntegerField(default=0)
+    languages = models.JSONField(default=list)
 
     def __str__(self) -> str:
         return self.label or f"survey {self.pk} of {self.game_id}"
@@ -73,18 +78,19 @@ class SurveyFile(models.Model):
 
     what: archive, sound, locked, unreadable, companion (of `belongs_to`), list, other, or folder. within: the folder, or
     the archive, in which it stands. mtime_ns, changed_ns: the last change of the file, and of its state. `archive` is
-    shared with every survey that saw the same version. size, count: for a folder bytes and files below it.
+    shared with every survey that saw the same version; streams: how many it holds. size, count: for a folder bytes and files
+    below it.
     """
 
     BULK = (
         "survey", "path", "within", "size", "mtime_ns", "changed_ns", "inside", "what", "evidence", "belongs_to", "archive",
-        "count",
+        "streams", "count",
     )  # fmt: skip
 
     ARCHIVE, SOUND, LOCKED, UNREADABLE = "archive", "sound", "locked", "unreadable"
     COMPANION, LIST, OTHER, FOLDER = "companion", "list", "other", "folder"
 
-    survey = models.ForeignKey(Survey, models.CASCADE, related_name="seen")
+    survey = models.ForeignKey(Survey, models.CASCADE, related_name="seen", db_index=False)
     path = models.CharField(max_length=2000)
     within = models.CharField(max_length=2000, default="", blank=True)
     size = models.BigIntegerField()
@@ -95,10 +101,15 @@ class SurveyFile(models.Model):
     evidence = models.CharField(max_length=300, default="", blank=True)
     belongs_to = models.CharField(max_length=2000, default="", blank=True)
     archive = models.ForeignKey("shelf.Archive", models.SET_NULL, null=True, related_name="seen_in")
+    streams = models.IntegerField(default=0)
     count = models.IntegerField(default=0)
 
     class Meta:
-        indexes = [models.Index(fields=["survey", "path"]), models.Index(fields=["survey", "within", "path"])]
+        indexes = [
+            models.Index(fields=["survey", "path"]),
+            models.Index(fields=["survey", "within", "path"]),
+            models.Index(fields=["survey", "-streams", "path"]),
+        ]
 
     def __str__(self) -> str:
         return self.path
@@ -170,7 +181,7 @@ class Change(models.Model):
 
     BULK = ("comparison", "kind", "file", "path", "old_path", "old_size", "new_size", "detail")
 
-    comparison = models.ForeignKey(Comparison, models.CASCADE, related_name="changes")
+    comparison = models.ForeignKey(Comparison, models.CASCADE, related_name="changes", db_index=False)
     kind = models.CharField(max_length=8)
     file = models.CharField(max_length=2000)
     path = models.CharField(max_length=2000, blank=True)

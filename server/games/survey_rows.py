@@ -52,12 +52,13 @@ class Seen:
     archive: int | None = None
     inside: bool = False
     belongs_to: str = ""
+    streams: int = 0
     count: int = 0
 
     def values(self, survey: int) -> tuple:
         """In the order of `SurveyFile.BULK`."""
         return (survey, self.path, within(self.path, self.inside), self.size, self.mtime_ns, self.changed_ns, self.inside,
-                self.what, self.evidence, self.belongs_to, self.archive, self.count)  # fmt: skip
+                self.what, self.evidence, self.belongs_to, self.archive, self.streams, self.count)  # fmt: skip
 
 
 def within(path: str, inside: bool = False) -> str:

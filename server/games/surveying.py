@@ -24,7 +24,7 @@ from ..bulk import bulk_insert
 from ..jobs.models import Job
 from ..jobs.run import start, work
 from ..layouts.known import Readers, known_for
-from ..shelf.models import Archive
+from ..shelf.models import Archive, Bank
 from ..shelf.opening import disk_cache
 from ..tidy import tidy_up
 from .models import Game, Key, KeyChoice, Survey, SurveyFile
@@ -70,7 +70,7 @@ def survey(job: Job, progress: Progress) -> dict[str, Any]:
     return {"survey": row.pk, **_Survey(game, row, readers, progress).run()}
 
 
-def totals(survey: Survey) -> dict[str, float]:
+def totals(survey: Survey) -> dict[str, Any]:
     """What a survey's archives hold together, from its rows."""
     outside = Q(inside=False) & ~Q(what__in=(SurveyFile.COMPANION, SurveyFile.FOLDER))
     held = Coalesce(NullIf(F("archive__unpacked"), 0), F("size"))
@@ -79,12 +79,15 @@ def totals(survey: Survey) -> dict[str, float]:
         archives=Count("archive", filter=Q(inside=False)),
         locked=Count("pk", filter=Q(what=SurveyFile.LOCKED)),
         nested=Count("pk", filter=Q(inside=True)),
+        holders=Count("pk", filter=Q(streams__gt=0)),
         entries=Sum("archive__entry_count"),
-        streams=Sum("archive__stream_count"),
+        total=Sum("streams"),
         seconds=Sum("archive__seconds"),
         stored=Sum("archive__stream_bytes"),
     )
-    return {name: value or 0 for name, value in found.items()}
+    spoken = Bank.objects.filter(archive__seen_in__survey=survey).exclude(language="")
+    languages = sorted(spoken.order_by().values_list("language", flat=True).distinct())
+    return {"streams": found.pop("total") or 0, "languages": languages, **{n: v or 0 for n, v in found.items()}}
 
 
 class _Before(NamedTuple):
@@ -170,7 +173,7 @@ class _Survey:
 
     # The walk ---------------------------------------------------------------------------------------
 
-    def run(self) -> dict[str, float]:
+    def run(self) -> dict[str, Any]:
         """All files; then who belongs to whom."""
         self.files = {f.path: f for f in self.folder.everything()}
         files = self.files.values()
@@ -188,6 +191,9 @@ class _Survey:
                 if other is not None and other.what == SurveyFile.OTHER:
                     other.what, other.belongs_to = SurveyFile.COMPANION, owner
                     other.evidence = f"{owner} keeps its payloads in it"
+        held = dict(Archive.objects.filter(game=self.game, stream_count__gt=0).values_list("pk", "stream_count"))
+        for row in self.seen.values():
+            row.streams = held.get(row.archive, 0) if row.archive else 0
         values = (row.values(self.row.pk) for row in chain(self.seen.values(), folders(self.seen.values())))
         for _ in bulk_insert(SurveyFile, SurveyFile.BULK, values):
             self.progress(self.total, self.total, "writing down the files")

@@ -7,6 +7,7 @@ import tempfile
 from pathlib import Path
 
 from django.conf import settings
+from django.db.models import F
 from django.http import FileResponse, HttpRequest, HttpResponse
 from ninja import Query, Router, Schema
 
@@ -161,27 +162,27 @@ def streams(
     totals: bool = True,
 ):
     """Streams of the current survey: searched, sorted and paged in SQL. totals: whether all that match are counted."""
-    return query.page_of(one(Game.objects.all(), game_id), filter, sort, offset, limit, totals)
+    return query.page_of(query.Question(one(Game.objects.all(), game_id), filter, sort), offset, limit, totals)
 
 
 @router.get("/games/{int:game_id}/neighbours", response=Neighbours)
 def neighbours(request: HttpRequest, game_id: int, stream_id: int, filter: Query[Filter], sort: str = ""):
     """The streams before and behind one, in the order and under the filter of a list."""
-    return query.neighbours(one(Game.objects.all(), game_id), filter, sort, stream_id)
+    return query.neighbours(query.Question(one(Game.objects.all(), game_id), filter, sort), stream_id)
 
 
 @router.get("/games/{int:game_id}/lengths", response=Lengths)
 def stream_lengths(request: HttpRequest, game_id: int, filter: Query[Filter]):
     """How many streams have which length, for the length brush; what it chooses itself is left aside."""
     every = filter.model_copy(update={"shortest": None, "longest": None})
-    return query.lengths(query.filtered(one(Game.objects.all(), game_id), every))
+    return query.lengths(one(Game.objects.all(), game_id), every)
 
 
 @router.get("/games/{int:game_id}/languages", response=list[str])
 def languages(request: HttpRequest, game_id: int):
     """The languages of the current survey's banks."""
-    rows = query.streams_of(one(Game.objects.all(), game_id)).exclude(bank__language="")
-    return sorted(set(rows.values_list("bank__language", flat=True)))
+    survey = one(Game.objects.all(), game_id).current_survey()
+    return survey.languages if survey else []
 
 
 def find_stream(pk: int) -> Stream:
@@ -216,6 +217,7 @@ def give(request: HttpRequest, stream_id: int, data: GivenIn):
     if data.notes is not None:
         given.notes = data.notes.strip()[:5000]
     given.save()
+    Game.objects.filter(pk=row.archive.game_id).update(said=F("said") + 1)
     return query.stream_out(find_stream(stream_id))
 
 

@@ -14,6 +14,7 @@ from zubret_core.audio.alike import beginning, same_audio
 from zubret_core.base import ZubretError
 from zubret_core.source import Source, same_bytes
 
+from ..games.models import Game
 from .models import Figures, Stream, streams_of
 from .sound import open_original, original_address, sound_at
 
@@ -31,6 +32,7 @@ def figures_of(row: Stream) -> dict[str, Any]:
         known, _ = Figures.objects.get_or_create(pk=digest, defaults={"data": data})
     if row.kind != known.data["kind"]:
         Stream.objects.filter(pk=row.pk).update(kind=known.data["kind"])
+        Game.objects.filter(pk=row.archive.game_id).update(said=F("said") + 1)
     return known.data
 
 

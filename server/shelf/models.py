@@ -88,7 +88,7 @@ class Entry(models.Model):
 
     BULK = ("archive", "ordinal", "path", "path_raw", "at", "stored", "size", "method", "crc32", "file", "digest")
 
-    archive = models.ForeignKey(Archive, models.CASCADE, related_name="entries")
+    archive = models.ForeignKey(Archive, models.CASCADE, related_name="entries", db_index=False)
     ordinal = models.IntegerField()
     path = models.CharField(max_length=2000)
     path_raw = models.BinaryField(null=True)

@@ -2,26 +2,30 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-from django.db.models import Count, F, OuterRef, Q, QuerySet, Subquery, Sum, Value
+from django.db.models import Count, Exists, F, OuterRef, Q, QuerySet, Subquery, Sum, Value
+from django.db.models.expressions import RawSQL
 from django.db.models.functions import Coalesce, NullIf
+from numpy.typing import NDArray
 
 from zubret_core.audio.stored import stored_ending
+from zubret_core.base import Kept
 from zubret_core.codec import codec_of
 
 from ..bulk import among
-from ..games.models import Game, Survey
+from ..games.models import Game, Survey, SurveyFile
 from .filters import Filter
-from .models import Archive, Bank, Entry, Given, Stream, streams_of
+from .models import Archive, Entry, Given, Stream, streams_of
 from .sound import original_address, remember
 
 SORTS = {
     "name": ("shown", "bank__name", "ordinal"),
     "id": ("stream_id", "bank__name"),
     "bank": ("bank__name", "ordinal"),
-    "archive": ("archive__seen_in__path",),
+    "archive": (),
     "length": ("seconds",),
     "rate": ("rate",),
     "channels": ("channels",),
@@ -30,7 +34,8 @@ SORTS = {
     "loop": ("loop_start",),
     "size": ("stored",),
 }
-"""By which columns a list is sorted; last comes the number, in whose order a survey writes the streams of an archive."""
+"""By which columns a list is sorted. Last comes the number, in whose order a survey writes the streams of an archive; files
+come in the order of their paths."""
 BRUSH_BINS = 28
 BRUSH_FROM, BRUSH_TO = 0.1, 600.0
 """The length brush's logarithmic axis, in seconds."""
@@ -40,17 +45,12 @@ EVERYTHING = Filter()
 def filtered(game: Game, filter: Filter = EVERYTHING) -> QuerySet[Stream]:
     """Streams of the current survey that a filter leaves. Only what has to be looked at is: nothing is worked out for a row
     that a list only passes over."""
-    rows, given = streams_of(game), Given.objects.filter(game=game)
-    for word in filter.q.split():
-        named = given.exclude(name="").values("locator")
-        called = given.filter(Q(name__icontains=word) | Q(notes__icontains=word)).values("locator")
-        rows = rows.filter(
-            Q(name__icontains=word) & ~Q(locator__in=named)
-            | Q(locator__in=called)
-            | Q(stream_id__icontains=word)
-            | Q(bank__in=Bank.objects.filter(archive__game=game, entry_path__icontains=word).values("pk"))
-            | Q(archive__in=Archive.objects.filter(game=game, path__icontains=word).values("pk"))
-        )
+    words, given = filter.q.split(), Given.objects.filter(game=game)
+    rows = _by_words(game) if words else streams_of(game)
+    for word in words:
+        called = given.filter(Q(name__icontains=word) | Q(notes__icontains=word))
+        found = Q(pk__in=_with(word))
+        rows = rows.filter(found | Q(locator__in=called.values("locator")) if called.exists() else found)
     if filter.archive:
         rows = rows.filter(archive=filter.archive)
     if filter.language:
@@ -72,6 +72,24 @@ def filtered(game: Game, filter: Filter = EVERYTHING) -> QuerySet[Stream]:
     return rows
 
 
+def _by_words(game: Game) -> QuerySet[Stream]:
+    """The streams of the current survey, for a search that begins at words: few are found, and each is looked up in the
+    survey, while a join would begin at the survey's files, which are many."""
+    survey = game.current_survey()
+    seen = SurveyFile.objects.filter(survey=survey, archive=OuterRef("archive"))
+    return Stream.objects.filter(Exists(seen)) if survey else Stream.objects.none()
+
+
+def _with(word: str) -> RawSQL:
+    """The numbers of streams in whose name, id, bank or archive a word stands, by the index of trigrams; words of one or two
+    characters have none, and are looked for in its text."""
+    if len(word) < 3:
+        like = word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+        return RawSQL("SELECT rowid FROM shelf_words WHERE words LIKE %s ESCAPE '\\'", [f"%{like}%"])
+    phrase = '"' + word.replace('"', '""') + '"'
+    return RawSQL("SELECT rowid FROM shelf_words WHERE shelf_words MATCH %s", [phrase])
+
+
 def described(rows: QuerySet[Stream], game: Game) -> QuerySet[Stream]:
     """Streams with what a list shows of them: `shown`, `shown_kind`, `marked`, notes, and where their entry stands."""
     plain = Entry.objects.filter(archive=OuterRef("archive"), ordinal=OuterRef("bank__entry_index"), method="plain")
@@ -90,37 +108,70 @@ def described(rows: QuerySet[Stream], game: Game) -> QuerySet[Stream]:
     return rows.select_related("archive__game", "archive__outer", "bank")
 
 
-def page_of(game: Game, filter: Filter, sort: str, offset: int, limit: int, totals: bool = True) -> dict[str, Any]:
-    """One page of streams, with the totals of all: the numbers of its rows first, then these rows by their numbers."""
-    rows = filtered(game, filter)
-    numbers = list(_sorted(rows, game, sort).values_list("pk", flat=True)[offset : offset + limit])
-    found = {row.pk: row for row in described(Stream.objects.filter(pk__in=among(numbers)), game)}
+@dataclass(frozen=True)
+class Question:
+    """What a list asks for."""
+
+    game: Game
+    filter: Filter = field(default_factory=Filter)
+    sort: str = ""
+
+    def rows(self) -> QuerySet[Stream]:
+        """The numbers of the streams that answer it, in order."""
+        # With words there is no join to the survey's files; else its number makes their order one that an index has.
+        place = ["archive__path"] if self.filter.q.split() else ["archive__seen_in__path", "archive__seen_in__pk"]
+        return _sorted(filtered(self.game, self.filter), self.game, self.sort, place)
+
+    def numbers(self) -> NDArray[np.int64]:
+        """All of them; worked out once for a survey and what is said of its streams."""
+        survey = self.game.current_survey()
+        key = f"{survey.pk if survey else 0} {self.game.said} {self.sort} {self.filter.model_dump_json()}"
+        return _numbers.made(
+            key, lambda: np.fromiter(self.rows().values_list("pk", flat=True).iterator(10_000), np.int64)
+        )
+
+
+_numbers: Kept[str, NDArray[np.int64]] = Kept(32 << 20, lambda found: 1024 + found.nbytes)
+
+
+def page_of(asked: Question, offset: int, limit: int, totals: bool = True) -> dict[str, Any]:
+    """One page of streams, with the totals of all: the numbers of its rows first, then these rows by their numbers.
+
+    The first page is asked of the database, which may have it in order; who goes on gets all numbers worked out.
+    """
+    if offset:
+        numbers = asked.numbers()[offset : offset + limit].tolist()
+    else:
+        numbers = list(asked.rows().values_list("pk", flat=True)[:limit])
+    found = {row.pk: row for row in described(Stream.objects.filter(pk__in=among(numbers)), asked.game)}
     page = [found[n] for n in numbers if n in found]
     remember(page)
-    counted = _totals(game, filter, rows) if totals else dict.fromkeys(("total", "seconds", "bytes"))
+    counted = _totals(asked) if totals else dict.fromkeys(("total", "seconds", "bytes"))
     return {**counted, "rows": [stream_out(s) for s in page]}
 
 
-def _totals(game: Game, filter: Filter, rows: QuerySet[Stream]) -> dict[str, Any]:
-    survey = game.current_survey()
-    if survey and filter == EVERYTHING:
+def _totals(asked: Question) -> dict[str, Any]:
+    survey = asked.game.current_survey()
+    if survey and asked.filter == EVERYTHING:
         return {"total": survey.streams, "seconds": survey.seconds, "bytes": survey.stored}
-    totals = rows.order_by().aggregate(n=Count("pk"), seconds=Sum("seconds"), bytes=Sum("stored"))
+    rows = filtered(asked.game, asked.filter).order_by()
+    totals = rows.aggregate(n=Count("pk"), seconds=Sum("seconds"), bytes=Sum("stored"))
     return {"total": totals["n"], "seconds": totals["seconds"] or 0.0, "bytes": totals["bytes"] or 0}
 
 
-def neighbours(game: Game, filter: Filter, sort: str, stream_id: int) -> dict[str, Any]:
+def neighbours(asked: Question, stream_id: int) -> dict[str, Any]:
     """Where a stream stands among those that match, and the ones before and behind it."""
-    ids = list(_sorted(filtered(game, filter), game, sort).values_list("pk", flat=True))
-    place = ids.index(stream_id) if stream_id in ids else -1
+    numbers = asked.numbers()
+    found = np.flatnonzero(numbers == stream_id)
+    place = int(found[0]) if len(found) else -1
     beside = {
-        "previous": ids[place - 1] if place > 0 else 0,
-        "next": ids[place + 1] if 0 <= place < len(ids) - 1 else 0,
+        "previous": int(numbers[place - 1]) if place > 0 else 0,
+        "next": int(numbers[place + 1]) if 0 <= place < len(numbers) - 1 else 0,
     }
-    return {"place": place, "total": len(ids), **beside}
+    return {"place": place, "total": len(numbers), **beside}
 
 
-def _sorted(rows: QuerySet[Stream], game: Game, sort: str) -> QuerySet[Stream]:
+def _sorted(rows: QuerySet[Stream], game: Game, sort: str, place: list[str]) -> QuerySet[Stream]:
     keys = SORTS.get(sort.lstrip("-"), SORTS["archive"])
     down = sort.startswith("-")
     for key, said in (("shown", "name"), ("shown_kind", "kind")):
@@ -128,17 +179,26 @@ def _sorted(rows: QuerySet[Stream], game: Game, sort: str) -> QuerySet[Stream]:
             given = Given.objects.filter(game=game, locator=OuterRef("locator")).exclude(**{said: ""}).values(said)[:1]
             rows = rows.annotate(**{key: Coalesce(Subquery(given), F(said))})
     if keys == SORTS["archive"]:  # never empty, so that an index can give the order
-        return rows.order_by("-archive__seen_in__path", "-pk") if down else rows.order_by(*keys, "pk")
+        return rows.order_by(*(f"-{key}" if down else key for key in (*place, "pk")))
     last = "-pk" if down else "pk"
     return rows.order_by(*(F(k).desc(nulls_last=True) if down else F(k).asc(nulls_last=True) for k in keys), last)
 
 
-def lengths(rows: QuerySet[Stream]) -> dict[str, Any]:
+def lengths(game: Game, filter: Filter) -> dict[str, Any]:
     """How many streams have which length: bins on a logarithmic axis."""
+    survey = game.current_survey()
+    key = f"{survey.pk if survey else 0} {game.said} {filter.model_dump_json()}"
+    counts = _lengths.made(key, lambda: _binned(filtered(game, filter)))
+    return {"from_seconds": BRUSH_FROM, "to_seconds": BRUSH_TO, "counts": counts}
+
+
+_lengths: Kept[str, list[int]] = Kept(200)
+
+
+def _binned(rows: QuerySet[Stream]) -> list[int]:
     seconds = np.fromiter(rows.order_by().values_list("seconds", flat=True).iterator(10_000), float)
     place = np.log(np.maximum(seconds, BRUSH_FROM) / BRUSH_FROM) / np.log(BRUSH_TO / BRUSH_FROM) * BRUSH_BINS
-    counts = np.bincount(np.minimum(place.astype(int), BRUSH_BINS - 1), minlength=BRUSH_BINS)
-    return {"from_seconds": BRUSH_FROM, "to_seconds": BRUSH_TO, "counts": counts.tolist()}
+    return np.bincount(np.minimum(place.astype(int), BRUSH_BINS - 1), minlength=BRUSH_BINS).tolist()
 
 
 def entries_page(game: Game, archive: int, q: str, sort: str, offset: int, limit: int) -> dict[str, Any]:
@@ -152,7 +212,7 @@ def entries_page(game: Game, archive: int, q: str, sort: str, offset: int, limit
     key = {"path": "path", "size": "size", "stored": "stored", "at": "at"}.get(sort.lstrip("-"), "ordinal")
     order = [f"-{key}" if sort.startswith("-") else key, "pk"]
     if key == "ordinal" and not archive:
-        order = ["archive__seen_in__path", "ordinal"]
+        order = ["archive__seen_in__path", "archive__seen_in__pk", "ordinal"]
     numbers = list(rows.order_by(*order).values_list("pk", flat=True)[offset : offset + limit])
     columns = ("id", "ordinal", "path", "at", "stored", "size", "method", "file")
     found = {row["id"]: row for row in Entry.objects.filter(pk__in=among(numbers)).values(*columns)}

@@ -10,6 +10,7 @@ from urllib.parse import urlencode
 import numpy as np
 import soundfile
 from django.conf import settings
+from django.db import connection
 
 from server.games.models import Game, Survey, SurveyFile
 from server.jobs.models import Job
@@ -270,6 +271,52 @@ class Lists(ServerTest):
         self.assertEqual(sizes, sorted(sizes))
         shared = self.stream(self.game, "2212")
         self.assertEqual(shared["shared"], 1)
+
+    def test_words_find_what_plain_python_finds_in_every_order_and_page(self):
+        for number, said in (
+            ("0247", {"name": 'Öffnung 100% "da"', "marked": True}),
+            ("1003", {"notes": "deep_water ahoy"}),
+        ):
+            self.send("patch", f"/streams/{self.stream(self.game, number)['id']}", said)
+        every = self.get(f"{self.path}/streams?limit=100")["rows"]
+        for q in (
+            "24",
+            "crew_f 10",
+            "MUSIC.bell",
+            "%",
+            "_",
+            '"da',
+            "ahoy",
+            '0% "d',
+            "deck.zip",
+            "'",
+            "bell\\",
+            "a",
+            "zz",
+        ):
+            words = q.lower().split()
+            texts = {
+                r["id"]: "\n".join((r["name"], r["notes"], r["stream_id"], r["entry"], r["archive"])).lower()
+                for r in every
+            }
+            wanted = [r for r in every if all(w in texts[r["id"]] for w in words)]
+            for sort, key in (
+                ("", None),
+                ("-length", lambda r: (-r["seconds"], -r["id"])),
+                ("size", lambda r: (r["stored"], r["id"])),
+            ):
+                ids = [r["id"] for r in (sorted(wanted, key=key) if key else wanted)]
+                query = urlencode({"q": q, "sort": sort})
+                pages = [self.get(f"{self.path}/streams?{query}&limit=7&offset={n}") for n in range(0, len(ids) + 1, 7)]
+                self.assertEqual([r["id"] for p in pages for r in p["rows"]], ids, (q, sort))
+                self.assertEqual({p["total"] for p in pages}, {len(ids)})
+                if ids:
+                    beside = self.get(f"{self.path}/neighbours?{query}&stream_id={ids[-1]}")
+                    self.assertEqual((beside["place"], beside["next"]), (len(ids) - 1, 0))
+        Stream.objects.filter(pk=every[0]["id"]).delete()
+        with connection.cursor() as cursor:
+            cursor.execute("SELECT count(*) FROM shelf_words")
+            self.assertEqual(cursor.fetchone()[0], Stream.objects.count())
 
     def test_the_length_brush_counts_every_stream_once(self):
         brush = self.get(f"{self.path}/lengths")

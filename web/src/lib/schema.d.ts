@@ -2897,10 +2897,14 @@ export interface components {
              * Format: date-time
              */
             finished: string;
+            /** Holders */
+            holders: number;
             /** Id */
             id: number;
             /** Label */
             label: string;
+            /** Languages */
+            languages: string[];
             /** Locked */
             locked: number;
             /** Nested */
