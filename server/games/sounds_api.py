@@ -44,7 +44,10 @@ class SoundsIn(Schema):
 
 
 class SoundsPlan(Schema):
-    """What it would need, bytes roughly; names: the first files; decoded: streams that no open format holds as stored."""
+    """What it would need, bytes roughly; names: the first files; decoded: streams that no open format holds as stored.
+
+    looked: of so many of the files the names were worked out; there and renamed count among these.
+    """
 
     files: int
     bytes: int
@@ -53,6 +56,7 @@ class SoundsPlan(Schema):
     fits: bool
     there: int
     renamed: int
+    looked: int
     decoded: int
     names: list[str]
     notes: list[TakeOutNote]

@@ -6,16 +6,24 @@ import shutil
 import zipfile
 from dataclasses import asdict
 from pathlib import Path, PurePosixPath
-from typing import Any
+from typing import Any, NamedTuple
 
 from django.conf import settings
-from django.db.models import QuerySet
+from django.db.models import Count, Q, QuerySet, Sum
 
 from zubret_core.audio import Style, written_format
 from zubret_core.audio.stored import stored_ending
 from zubret_core.audio.write import ending_of
-from zubret_core.base import Progress, ZubretError
-from zubret_core.extract import SoundItem, checked_template, export_sounds, named, read_manifest, targets_for
+from zubret_core.base import Format, Progress, ZubretError, silent
+from zubret_core.extract import (
+    SoundItem,
+    checked_template,
+    export_sounds,
+    named,
+    read_manifest,
+    targets_for,
+    written_size,
+)
 from zubret_core.source import whole
 
 from ..bulk import among
@@ -24,10 +32,10 @@ from ..jobs.models import Job
 from ..jobs.run import start, work
 from ..shelf import query
 from ..shelf.filters import Filter
-from ..shelf.models import Stream
+from ..shelf.models import FORMAT, Archive, Stream, format_of, unpack_locator
 from ..shelf.sound import open_original
 from .models import Game
-from .taking_out import SHOWN, ZIP_NAME, export_folder, nearest, remembered
+from .taking_out import LOOKED, SHOWN, ZIP_NAME, export_folder, nearest, remembered
 
 EXAMPLES = 6
 """Names that a plan shows."""
@@ -45,70 +53,145 @@ def style_of(how: dict[str, Any]) -> Style:
     return Style(how["kind"], how["plays"], how["fade"], how["loudness"], tags)
 
 
-def items_of(rows: QuerySet[Stream], how: dict[str, Any]) -> tuple[list[SoundItem], list[dict[str, str]]]:
-    """What is written, each with its target; and those whose names had to be changed, with the reason."""
+class _Chosen(NamedTuple):
+    """What of a stream decides its file's name, tags and size."""
+
+    pk: int
+    locator: str
+    archive: int
+    bank: str
+    entry: str
+    language: str
+    stream_id: str
+    shown: str
+    shown_kind: str
+    codec: str
+    variant: str
+    rate: int
+    channels: int
+    frames: int
+    loop_start: int | None
+    loop_end: int | None
+    block_size: int
+    parameters: dict[str, Any]
+
+    def format(self) -> Format:
+        return format_of(*self[9:])
+
+
+_COLUMNS = ("pk", "locator", "archive", "bank__name", "bank__entry_path", "bank__language", "stream_id", "shown",
+            "shown_kind", *FORMAT)  # fmt: skip
+
+
+def items_of(
+    rows: QuerySet[Stream], how: dict[str, Any], most: int | None = None, progress: Progress = silent
+) -> tuple[list[SoundItem], list[dict[str, str]]]:
+    """What is written, each with its target; and those whose names had to be changed, with the reason. most: only the
+    first so many."""
     style, template = style_of(how), checked_template(how["template"])
-    found, paths = list(rows), []
-    for number, row in enumerate(found, 1):
-        format = row.format()
-        name = named(template, _facts(row, number)) + "." + ending_of(format, style)
+    around = Archive.objects.filter(pk__in=rows.order_by().values("archive")).select_related("outer")
+    archives = {a.pk: a for a in around}
+    columns = rows.select_related(None).values_list(*_COLUMNS)
+    total, found, paths = rows.count(), [], []
+    for number, values in enumerate(columns[:most].iterator() if most else columns.iterator(), 1):
+        row = _Chosen._make(values)
+        archive = archives[row.archive]
+        name = f"{named(template, _facts(row, archive, number))}.{ending_of(row.format(), style)}"
         if how["folders"]:
-            entry = "" if row.bank.entry_path == PurePosixPath(row.archive.path).name else row.bank.entry_path
-            name = "/".join(x for x in (row.archive.folder(), entry, name) if x)
+            entry = "" if row.entry == archive.path.rpartition("/")[2] else row.entry
+            name = "/".join(x for x in (archive.folder(), entry, name) if x)
+        found.append(row)
         paths.append(name)
+        if number % 500 == 0:
+            progress(0, 0, f"naming file {number:,} of {total:,}")
     items, notes = [], []
     for number, (row, target) in enumerate(zip(found, targets_for(paths), strict=True), 1):
-        shown = getattr(row, "shown", row.name)
-        tags = [("title", shown)] if shown and "title" not in dict(style.tags) else []
+        tags = [("title", row.shown)] if row.shown and "title" not in dict(style.tags) else []
         if how["number_tracks"]:
             tags.append(("track", str(number)))
-        title = shown or f"{row.bank.name} {row.stream_id}"
-        source = str(row.where())
-        items.append(SoundItem(row.pk, source, row.format(), target.path, title, row.bank.language, tuple(tags)))
+        title = row.shown or f"{row.bank} {row.stream_id}"
+        source = str(unpack_locator(row.locator))
+        items.append(SoundItem(row.pk, source, row.format(), target.path, title, row.language, tuple(tags)))
         if target.note:
             notes.append({"target": target.path, "source": source, "note": target.note})
     return items, notes
 
 
-def _facts(row: Stream, number: int) -> dict[str, object]:
-    seconds, entry = round(row.seconds), PurePosixPath(row.bank.entry_path)
+def _facts(row: _Chosen, archive: Archive, number: int) -> dict[str, object]:
+    seconds = round(row.frames / row.rate)
     return {
-        "bank": Path(row.bank.name).stem,
+        "bank": Path(row.bank).stem,
         "id": row.stream_id,
-        "name": getattr(row, "shown", row.name),
-        "language": row.bank.language,
-        "entry": str(entry.with_suffix("")) if entry.name else "",
-        "archive": PurePosixPath(row.archive.file_path()).stem,
+        "name": row.shown,
+        "language": row.language,
+        "entry": str(PurePosixPath(row.entry).with_suffix("")) if row.entry.rpartition("/")[2] else "",
+        "archive": PurePosixPath(archive.file_path()).stem,
         "number": number,
         "length": f"{seconds // 60}m{seconds % 60:02}",
         "rate": row.rate,
         "channels": row.channels,
         "codec": row.codec,
-        "kind": getattr(row, "shown_kind", row.kind),
+        "kind": row.shown_kind,
     }
 
 
 def plan(rows: QuerySet[Stream], how: dict[str, Any], folder: str) -> dict[str, Any]:
-    """How many files and roughly how many bytes, how much room there is, and what they would be called."""
-    items, notes = items_of(rows, how)
-    style = style_of(how)
+    """How many files and roughly how many bytes, how much room there is, and what the first of them would be called."""
+    style, needed = style_of(how), _needed(rows, style_of(how))
+    items, notes = items_of(rows, how, LOOKED)
     out = export_folder(folder) if folder else settings.DATA_DIR
     there = read_manifest(out) if folder else {}
-    free, need = shutil.disk_usage(nearest(out)).free, sum(i.size(style) for i in items)
-    seconds = sum(f.frames / f.rate for f in (written_format(i.format, style) for i in items))
-    decoded = sum(not stored_ending(i.format) for i in items) if style.kind == "stored" else 0
+    free = shutil.disk_usage(nearest(out)).free
     return {
-        "files": len(items),
-        "bytes": need,
-        "seconds": seconds,
+        **needed,
+        "decoded": needed["decoded"] if style.kind == "stored" else 0,
         "free": free,
-        "fits": need <= free,
+        "fits": needed["bytes"] <= free,
         "there": sum(i.target in there for i in items),
         "renamed": len(notes),
-        "decoded": decoded,
+        "looked": len(items),
         "names": [i.target for i in items[:EXAMPLES]],
         "notes": notes[:SHOWN],
     }
+
+
+def _needed(rows: QuerySet[Stream], style: Style) -> dict[str, Any]:
+    """Files, bytes and seconds of all streams, and how many no open format holds as they are; streams of one format are
+    taken together, since all these grow in proportion to their frames."""
+    out = {"files": 0, "bytes": 0, "seconds": 0.0, "decoded": 0}
+    alike = ("codec", "variant", "rate", "channels", "block_size", "parameters", "looped")
+    groups = rows.select_related(None).order_by().annotate(looped=Q(loop_start__isnull=False)).values(*alike)
+    sums = groups.annotate(
+        n=Count("pk"), length=Sum("frames"), first=Sum("loop_start"), last=Sum("loop_end")
+    ).values_list(*alike[:-1], "n", "length", "first", "last")
+    for codec, variant, rate, channels, block_size, parameters, n, length, first, last in sums.iterator():
+        whole = format_of(codec, variant, rate, channels, length, first, last, block_size, parameters)
+        faded = round(style.fade * rate) * (n - 1) if style.plays and whole.loop else 0
+        written = written_format(whole, style)
+        frames = written.frames + faded * written.rate // rate
+        out["files"] += n
+        out["bytes"] += written_size(frames, channels, style, n)
+        out["seconds"] += frames / written.rate
+        out["decoded"] += 0 if stored_ending(whole) else n
+    return out
+
+
+class _Rows:
+    """The rows of streams that are written one after the other, some at a time."""
+
+    def __init__(self, items: list[SoundItem]):
+        self._keys = [item.key for item in items]
+        self._at = {key: n for n, key in enumerate(self._keys)}
+        self._rows: dict[int, Stream] = {}
+
+    def __getitem__(self, key: int) -> Stream:
+        if key not in self._rows:
+            n = self._at[key]
+            some = Stream.objects.filter(pk__in=among(self._keys[n : n + 500]))
+            self._rows = {row.pk: row for row in some.select_related("archive__game", "archive__outer")}
+        if key not in self._rows:
+            raise ZubretError("The survey has changed meanwhile.", next="Choose the streams again.")
+        return self._rows[key]
 
 
 def start_sounds_out(game: Game, chosen: list[int], filter: Filter, how: dict[str, Any], folder: str) -> Job:
@@ -130,8 +213,8 @@ def take_sounds_out(job: Job, progress: Progress) -> dict[str, Any]:
     assert game is not None
     how = args["how"]
     rows = streams_chosen(game, args["chosen"], Filter(**args["filter"]))
-    items, notes = items_of(rows, how)
-    by_key = {row.pk: row for row in rows}
+    items, notes = items_of(rows, how, progress=progress)
+    by_key = _Rows(items)
     scratch = None
     if args["folder"]:
         out = export_folder(args["folder"])

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from django.conf import settings
-from django.db.models import QuerySet
+from django.db.models import Count, QuerySet, Sum
 
 from zubret_core.base import Progress, ZubretError
 from zubret_core.container import GameFolder
@@ -27,6 +27,8 @@ from .models import ExportFolder, Game
 from .services import allowed
 
 ZIP_NAME = "taken out.zip"
+LOOKED = 2000
+"""Files whose names a plan works out; those of all are worked out when they are taken out."""
 SHOWN = 200
 """Failures and changed names that a job's result lists; the manifest and its problems file have all."""
 
@@ -46,13 +48,16 @@ def entries_of(game: Game, archive: int, q: str, chosen: list[int]) -> QuerySet[
     return rows
 
 
-def items_of(game: Game, rows: QuerySet[Entry], flat: bool) -> tuple[list[Item], list[dict[str, str]]]:
-    """What is taken out, each with its target; and the targets whose names had to be changed, with the reason."""
-    found = list(rows.order_by("archive", "ordinal").values_list("archive", "ordinal", "path", "size", "at"))
-    archives = {
-        a.pk: a for a in Archive.objects.select_related("outer").filter(pk__in=rows.order_by().values("archive"))
-    }
-    several = len(archives) > 1
+def items_of(
+    game: Game, rows: QuerySet[Entry], flat: bool, most: int | None = None
+) -> tuple[list[Item], list[dict[str, str]]]:
+    """What is taken out, each with its target; and the targets whose names had to be changed, with the reason. most: only
+    the first so many."""
+    columns = rows.order_by("archive", "ordinal").values_list("archive", "ordinal", "path", "size", "at")
+    found = list(columns[:most] if most else columns)
+    within = {row[0] for row in found}
+    archives = {a.pk: a for a in Archive.objects.select_related("outer").filter(pk__in=among(list(within)))}
+    several = len(within) > 1 or (bool(found) and rows.exclude(archive=found[0][0]).exists())
     paths = [f"{archives[a].folder()}/{path}" if several else path for a, _, path, _, _ in found]
     targets = targets_for(paths, flat=flat)
     items, notes = [], []
@@ -107,18 +112,20 @@ def remembered(folder: str) -> str:
 
 
 def plan(game: Game, rows: QuerySet[Entry], flat: bool, folder: str) -> dict[str, Any]:
-    """How many files and bytes, how much room there is, and what would be called differently."""
-    items, notes = items_of(game, rows, flat)
+    """How many files and bytes, how much room there is, and which of the first would be called differently."""
+    items, notes = items_of(game, rows, flat, LOOKED)
+    all = rows.order_by().aggregate(files=Count("pk"), bytes=Sum("size"))
     out = export_folder(folder) if folder else settings.DATA_DIR
     there = read_manifest(out) if folder else {}
-    free, need = shutil.disk_usage(nearest(out)).free, sum(i.size for i in items)
+    free, need = shutil.disk_usage(nearest(out)).free, all["bytes"] or 0
     return {
-        "files": len(items),
+        "files": all["files"],
         "bytes": need,
         "free": free,
         "fits": need <= free,
         "there": sum(i.target in there for i in items),
         "renamed": len(notes),
+        "looked": len(items),
         "notes": notes[:SHOWN],
     }
 
@@ -139,6 +146,7 @@ def take_out(job: Job, progress: Progress) -> dict[str, Any]:
     """Write what the job's arguments choose; the same arguments again go on where a cut was."""
     game, args = job.game, job.args
     assert game is not None
+    progress(0, 0, "working out the files' names")
     items, notes = items_of(game, entries_of(game, args["archive"], args["q"], args["chosen"]), args["flat"])
     versions = _versions(game, items)
     folder, known = GameFolder(Path(game.folder)), known_for(game)

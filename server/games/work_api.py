@@ -285,7 +285,8 @@ class TakeOutNote(Schema):
 
 
 class TakeOutPlan(Schema):
-    """What taking out would need, in bytes; there: files that are there already; renamed: names that are changed."""
+    """What taking out would need, in bytes. looked: of so many of the files the names were worked out; among them, there:
+    those that are there already; renamed: those whose names are changed."""
 
     files: int
     bytes: int
@@ -293,6 +294,7 @@ class TakeOutPlan(Schema):
     fits: bool
     there: int
     renamed: int
+    looked: int
     notes: list[TakeOutNote]
 
 

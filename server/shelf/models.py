@@ -166,24 +166,25 @@ class Stream(models.Model):
 
     def format(self) -> Format:
         """The stream's format, as the bank gives it."""
-        loop = None
-        if self.loop_start is not None and self.loop_end is not None:
-            loop = Loop(self.loop_start, self.loop_end)
-        return Format(
-            self.codec,
-            self.rate,
-            self.channels,
-            self.frames,
-            loop,
-            self.block_size,
-            self.variant,
-            frozen(self.parameters),
-        )
+        return format_of(*(getattr(self, name) for name in FORMAT))
 
     def digest(self) -> str:
         """Names this stream in this version of the archive; part of its audio address."""
         text = f"{self.archive.version()}|{self.locator}|{self.at}|{self.stored}|{self.frames}"
         return hashlib.blake2b(text.encode("utf-8", "surrogatepass"), digest_size=10).hexdigest()
+
+
+FORMAT = ("codec", "variant", "rate", "channels", "frames", "loop_start", "loop_end", "block_size", "parameters")
+"""The columns of a stream that are its format."""
+
+
+def format_of(
+    codec: str, variant: str, rate: int, channels: int, frames: int, loop_start: int | None, loop_end: int | None,
+    block_size: int, parameters: dict,
+) -> Format:  # fmt: skip
+    """A format by the columns of a stream."""
+    loop = None if loop_start is None or loop_end is None else Loop(loop_start, loop_end)
+    return Format(codec, rate, channels, frames, loop, block_size, variant, frozen(parameters))
 
 
 class Given(models.Model):

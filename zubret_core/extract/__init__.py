@@ -2,7 +2,7 @@
 
 from .names import Target, safe_path, targets_for
 from .naming import FIELDS, USUAL, checked_template, named
-from .sounds import SoundItem, export_sounds
+from .sounds import SoundItem, export_sounds, written_size
 from .write import Item, Report, extract, extract_zip, read_manifest
 
 __all__ = [
@@ -20,4 +20,5 @@ __all__ = [
     "read_manifest",
     "safe_path",
     "targets_for",
+    "written_size",
 ]

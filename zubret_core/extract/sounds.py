@@ -43,7 +43,12 @@ class SoundItem:
     def size(self, style: Style) -> int:
         """Bytes that its file will have, roughly; exact for WAV with 16 bits."""
         out = written_format(self.format, style)
-        return 128 + int(out.frames * out.channels * _BYTES[style.kind])
+        return written_size(out.frames, out.channels, style)
+
+
+def written_size(frames: int, channels: int, style: Style, files: int = 1) -> int:
+    """Bytes of so many files that have so many frames together, roughly."""
+    return 128 * files + int(frames * channels * _BYTES[style.kind])
 
 
 def export_sounds(

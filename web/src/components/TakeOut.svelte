@@ -58,7 +58,8 @@
     <strong class="num">{bytes(plan.bytes)}</strong>
     <span class="text-quiet">· the disk has {bytes(plan.free)} free</span>
     {#if plan.there}<span class="block text-quiet"
-        >{spaced(plan.there)} are there already, from before; they are not written again.</span
+        >{spaced(plan.there)}{plan.looked < plan.files ? ` of the first ${spaced(plan.looked)}` : ""} are there
+        already, from before; they are not written again.</span
       >{/if}
   {/snippet}
 </TakeOutDialog>

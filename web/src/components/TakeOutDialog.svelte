@@ -1,7 +1,7 @@
 <script lang="ts" generics="Plan extends AnyPlan">
   import type { Snippet } from "svelte";
   import type { Job } from "../lib/api";
-  import { count } from "../lib/format";
+  import { count, spaced } from "../lib/format";
   import type { AnyPlan, TakingOut } from "../lib/takeout.svelte";
   import FolderField from "./FolderField.svelte";
   import ProblemPanel from "./ProblemPanel.svelte";
@@ -71,7 +71,11 @@
     {#if out.into === "folder"}<FolderField bind:folder={out.folder} failed={(p) => (out.problem = p)} />{/if}
     {#if plan?.renamed}
       <details class="mt-3">
-        <summary>■ {count(plan.renamed, "name")} had to be changed</summary>
+        <summary
+          >■ {count(plan.renamed, "name")}{plan.looked < plan.files
+            ? ` of the first ${spaced(plan.looked)}`
+            : ""} had to be changed</summary
+        >
         <ul class="num mt-1 max-h-32 overflow-auto text-quiet">
           {#each plan.notes as note (note.target)}<li class="break-all">{note.target}: {note.note}</li>{/each}
         </ul>

@@ -2700,6 +2700,8 @@ export interface components {
         /**
          * SoundsPlan
          * @description What it would need, bytes roughly; names: the first files; decoded: streams that no open format holds as stored.
+         *
+         *     looked: of so many of the files the names were worked out; there and renamed count among these.
          */
         SoundsPlan: {
             /** Bytes */
@@ -2712,6 +2714,8 @@ export interface components {
             fits: boolean;
             /** Free */
             free: number;
+            /** Looked */
+            looked: number;
             /** Names */
             names: string[];
             /** Notes */
@@ -3010,7 +3014,8 @@ export interface components {
         };
         /**
          * TakeOutPlan
-         * @description What taking out would need, in bytes; there: files that are there already; renamed: names that are changed.
+         * @description What taking out would need, in bytes. looked: of so many of the files the names were worked out; among them, there:
+         *     those that are there already; renamed: those whose names are changed.
          */
         TakeOutPlan: {
             /** Bytes */
@@ -3021,6 +3026,8 @@ export interface components {
             fits: boolean;
             /** Free */
             free: number;
+            /** Looked */
+            looked: number;
             /** Notes */
             notes: components["schemas"]["TakeOutNote"][];
             /** Renamed */

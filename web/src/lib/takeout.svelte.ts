@@ -11,6 +11,8 @@ export interface AnyPlan {
   files: number;
   fits: boolean;
   renamed: number;
+  /** Of so many of the files the names were worked out. */
+  looked: number;
   notes: { target: string; note: string }[];
 }
 
