@@ -67,9 +67,8 @@ def prepared(folder: Path) -> StreamSwap:
     format = Format("ima-adpcm", 48000, 2, 60_000, None, 2048)
     pcm = noise(60_000, 2, seed=9)
     (folder / "new.payload").write_bytes(CODECS["ima-adpcm"].encode(pcm, format))
-    pcm.tofile(folder / "new.meant")
     locator = Locator("large.crate", (("first.bell", 0),), "0001", 0)
-    return StreamSwap(locator, folder / "new.payload", format, folder / "new.meant", 0.0)
+    return StreamSwap(locator, folder / "new.payload", format, 0.0)
 
 
 def rows(folder: Path) -> Iterator[Row]:

@@ -6,6 +6,7 @@ import logging
 import os
 import signal
 import sys
+import tempfile
 
 LOOK = 5.0
 """Seconds after which a worker that nobody woke looks by itself."""
@@ -16,6 +17,7 @@ def main() -> None:
     import django
 
     django.setup()
+    from django.conf import settings
     from django.db import OperationalError
 
     from .jobs.alive import Sign
@@ -27,6 +29,8 @@ def main() -> None:
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     end_with_launcher()
     make_ready()
+    # Nameless files of any size: the system's own folder for them may lie in memory.
+    tempfile.tempdir = str(settings.FILE_UPLOAD_TEMP_DIR)
     sign = Sign(sys.argv[1])
     if sys.argv[1] == "background":
         patiently(tidy_up)

@@ -94,7 +94,7 @@ class Workers(ProgramTest):
 
     def test_a_game_that_is_forgotten_while_it_is_worked_on(self):
         game = self.surveyed("Other")
-        archive = next(f for f in self.api(f"/games/{game['id']}/survey")["rows"] if f["archive_id"])
+        archive = next(f for f in self.api(f"/games/{game['id']}/files")["rows"] if f["archive_id"])
         self.until(lambda: not self.open_jobs("digest"), 60, "the contents")
         out = self.send("POST", f"/games/{game['id']}/take-out", {"archive": archive["archive_id"]})
         home = self.root / "home" / "run"
@@ -194,7 +194,7 @@ class FullDisk(ProgramTest):
         self.fill(20 << 20)
         swap = f"/swaps/{self.send('POST', address, *parts)['id']}"
         self.until(lambda: self.api(swap)["state"] == "open", 60, "the fit report")
-        self.fill(1 << 20)
+        self.fill(1 << 19)
         self.send("PATCH", swap, {"loop": "whole"})
         self.until(lambda: self.api(swap)["state"] not in ("reading", "preparing"), 60, "the end of preparing")
         self.assertEqual(self.api(swap)["state"], "failed", self.api(swap))

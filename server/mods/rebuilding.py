@@ -54,9 +54,8 @@ def plan_of(mod: Mod, tight: bool, progress: Progress | None = None) -> list[Fil
         items.append(
             StreamSwap(
                 unpack_locator(s.locator),
-                prepared_file(s, "payload"),
+                prepared_file(s),
                 Format.from_dict(s.prepared["format"]),
-                prepared_file(s, "meant"),
                 float("inf") if snr is None else snr,
             )
         )

@@ -14,14 +14,15 @@ from django.core.files.uploadedfile import UploadedFile
 from django.db import transaction
 from django.utils import timezone
 
-from zubret_core.audio import level_dbfs, read_audio
-from zubret_core.audio.files import READABLE, file_format
+from zubret_core.audio import AudioInfo, level_dbfs, look_through
+from zubret_core.audio.files import PIECE, READABLE, file_format
 from zubret_core.audio.riff import Notes, notes_of
+from zubret_core.bank import Stream as CoreStream
 from zubret_core.base import Format, Progress, ZubretError, to_int16
 from zubret_core.codec import CODECS, codec_of
 from zubret_core.container import LaidOver
-from zubret_core.source import BytesSource, FileSource, Source, write_file
-from zubret_core.swap import AudioInfo, FitReport, Prepared, Treatment, fit_report, info_of, prepare
+from zubret_core.source import FileSource, Source, write_file
+from zubret_core.swap import FitReport, Prepared, Treatment, fit_report, prepare
 
 from ..errors import stopped
 from ..jobs.models import Job
@@ -184,19 +185,24 @@ def _prepared_values(swap: Swap, progress: Progress) -> dict[str, Any]:
     values: dict[str, Any] = {"payload_digest": _digest(original.payload), "prepared": None}
     peak = swap.original_peak
     if peak is None:
-        peak = values["original_peak"] = max(-200.0, level_dbfs(original.decode(0, original.format.frames)))
+        peak = values["original_peak"] = _peak_of(original)
     with FileSource(swap.source_path, swap.source_name) as source:
-        audio = read_audio(source, progress)
-    info = info_of(audio)
-    values["info"] = info.as_dict()
-    how = Treatment.from_dict(swap.treatment)
-    report = fit_report(original, peak, info, how)
-    values["report"] = report.as_dict()
-    values["state"] = Swap.OPEN
-    if report.verdict == "fits":
-        result = prepare(original, audio, how, report, progress)
-        values["prepared"], values["state"] = _keep(swap, result), Swap.READY
+        info = AudioInfo.from_dict(swap.info) if swap.info else look_through(source, progress)
+        values["info"] = info.as_dict()
+        how = Treatment.from_dict(swap.treatment)
+        report = fit_report(original, peak, info, how)
+        values["report"] = report.as_dict()
+        values["state"] = Swap.OPEN
+        if report.verdict == "fits":
+            result = prepare(original, source, info, how, report, progress)
+            values["prepared"], values["state"] = _keep(swap, result), Swap.READY
     return values
+
+
+def _peak_of(stream: CoreStream) -> float:
+    """Sample peak in dBFS, taken piece by piece."""
+    pieces = (stream.decode(at, min(PIECE, stream.format.frames - at)) for at in range(0, stream.format.frames, PIECE))
+    return max([-200.0, *map(level_dbfs, pieces)])
 
 
 def _digest(source: Source) -> str:
@@ -207,19 +213,19 @@ def _digest(source: Source) -> str:
 
 
 def _keep(swap: Swap, result: Prepared) -> dict[str, Any]:
-    """Write payload and meant samples below the mod's folder, by digest."""
-    value = hashlib.blake2b(result.payload, digest_size=16)
+    """Write the payload below the mod's folder, by digest."""
+    value = hashlib.blake2b(digest_size=16)
+    for piece in result.payload.chunks():
+        value.update(piece)
     value.update(json.dumps(result.format.as_dict()).encode())
     digest = value.hexdigest()
-    folder = mod_folder(swap.mod) / "prepared"
-    for suffix, data in ((".payload", result.payload), (".meant", result.meant.astype("<i2").tobytes())):
-        write_file(BytesSource(data, swap.source_name), folder / f"{digest}{suffix}")
+    write_file(result.payload, mod_folder(swap.mod) / "prepared" / f"{digest}.payload")
     return {
         "digest": digest,
         "format": result.format.as_dict(),
         "snr_db": None if math.isinf(result.snr_db) else result.snr_db,
-        "size": len(result.payload),
-        "peak_db": max(-200.0, level_dbfs(result.heard)),
+        "size": result.payload.size,
+        "peak_db": result.peak_db,
     }
 
 
@@ -229,16 +235,16 @@ def forget_old_results(mod: Mod) -> None:
         return
     used = {(s.prepared or {}).get("digest") for s in mod.swaps.all()}
     for file in (mod_folder(mod) / "prepared").glob("*"):
-        if file.stem not in used:
+        if file.stem not in used or file.suffix == ".meant":  # which earlier versions kept
             try:
                 file.unlink(missing_ok=True)
             except OSError:  # still being heard, on a system that locks open files: next time
                 continue
 
 
-def prepared_file(swap: Swap, suffix: str) -> Path:
-    """The payload or the meant samples of a prepared swap."""
-    return mod_folder(swap.mod) / "prepared" / f"{(swap.prepared or {})['digest']}.{suffix}"
+def prepared_file(swap: Swap) -> Path:
+    """The payload of a prepared swap."""
+    return mod_folder(swap.mod) / "prepared" / f"{(swap.prepared or {})['digest']}.payload"
 
 
 @opens("n")
@@ -248,7 +254,7 @@ def prepared_sound(swap_id: int, digest: str) -> Sound | None:
     if swap is None or not swap.prepared:
         return None
     format = Format.from_dict(swap.prepared["format"])
-    payload = FileSource(prepared_file(swap, "payload"), swap.source_name)
+    payload = FileSource(prepared_file(swap), swap.source_name)
 
     def decode(start: int, frames: int):
         return codec_of(format).decode(payload, format, start, frames)

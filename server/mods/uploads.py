@@ -30,13 +30,17 @@ def kept_upload(
     folder = mod_folder(mod) / "sources"
     folder.mkdir(parents=True, exist_ok=True)
     digest = hashlib.blake2b(digest_size=16)
-    part = None
+    part = getattr(upload, "temporary_file_path", str)()  # a large file lies on this disk already, and is moved
     try:
-        handle, part = mkstemp(".part", "upload-", folder)
-        with os.fdopen(handle, "wb") as out:
+        if part:
             for piece in upload.chunks():
                 digest.update(piece)
-                out.write(piece)
+        else:
+            handle, part = mkstemp(".part", "upload-", folder)
+            with os.fdopen(handle, "wb") as out:
+                for piece in upload.chunks():
+                    digest.update(piece)
+                    out.write(piece)
         with FileSource(part, name) as source:
             check(source)
         place = folder / (digest.hexdigest() + PurePath(name).suffix.lower()[:8])

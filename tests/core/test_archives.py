@@ -252,9 +252,8 @@ class Hold(WithFolder):
         format = locator.stream(game, known).format.with_(frames=300_000, loop=None)
         pcm = noise(300_000, 2, seed=4)
         (self.folder / "p").write_bytes(CODECS[format.codec].encode(pcm, format))
-        pcm.tofile(self.folder / "m")
         (self.folder / "new.txt").write_bytes(b"A new page of the log.\n" * 5000)
-        swap = StreamSwap(locator, self.folder / "p", format, self.folder / "m", -99.0)
+        swap = StreamSwap(locator, self.folder / "p", format, -99.0)
         plans = plan_rebuild(
             game, [swap], known=known, files=[EntryFile(path, "Log/Third.txt", None, self.folder / "new.txt")]
         )

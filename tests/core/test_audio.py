@@ -11,10 +11,22 @@ from pathlib import Path
 import mutagen
 import numpy as np
 import soundfile
+import soxr
 from django.test import SimpleTestCase
 
-from tests.support import noise, problem_of, source, tone, wav_file
-from zubret_core.audio import Style, can_mix, carried, encoded_file, mixed, peaks, read_audio, resampled, write_sound
+from tests.support import bytes_of, noise, problem_of, source, tone, wav_file
+from zubret_core.audio import (
+    Style,
+    can_mix,
+    carried,
+    encoded_file,
+    look_through,
+    mixed,
+    peaks,
+    pieces_between,
+    resampled,
+    write_sound,
+)
 from zubret_core.audio.files import file_format, wav_source
 from zubret_core.audio.riff import wav_header
 from zubret_core.base import Format, Loop, ZubretError, to_int16
@@ -86,7 +98,7 @@ class OpenFiles(WithFolder):
             tags.update(comments)
             tags.save()
             with FileSource(place) as file:
-                self.assertEqual(read_audio(file).loop, loop)
+                self.assertEqual(look_through(file).loop, loop)
 
     def test_every_kind_of_replacement_is_read(self):
         sound = tone(0.3, 44100, 441, 2)
@@ -100,10 +112,14 @@ class OpenFiles(WithFolder):
             place = self.folder / name
             soundfile.write(place, sound, 44100, **options)
             with FileSource(place) as file:
-                audio = read_audio(file)
-            self.assertEqual((audio.rate, audio.channels), (44100, 2), name)
-            self.assertAlmostEqual(audio.frames / 44100, 0.3, delta=0.06, msg=name)  # MP3 pads
-            self.assertAlmostEqual(float(np.abs(audio.pcm).max()), 0.5, delta=0.05, msg=name)
+                info = look_through(file)
+                whole = np.concatenate(list(pieces_between(file, 0, info.frames)))
+                part = np.concatenate(list(pieces_between(file, 3000, 9000)))
+            self.assertEqual((info.rate, info.channels), (44100, 2), name)
+            self.assertAlmostEqual(info.frames / 44100, 0.3, delta=0.06, msg=name)  # MP3 pads
+            self.assertAlmostEqual(info.peak_db, -6.02, delta=1, msg=name)
+            self.assertEqual(len(whole), info.frames)
+            np.testing.assert_array_equal(part, whole[3000:9000])
 
     def test_replacements_that_are_none(self):
         broken = tone(0.1, 44100, 441)
@@ -117,7 +133,7 @@ class OpenFiles(WithFolder):
         words = {"text.wav": "not an audio file", "empty.wav": "empty", "nan.wav": "Frame 100 is not a number"}
         words["zero.wav"] = "0 frames"
         for name, data in files.items():
-            error = problem_of(self, read_audio, source(data, name))
+            error = problem_of(self, look_through, source(data, name))
             self.assertIn(words[name], error.what)
             self.assertEqual(error.where, name)
 
@@ -132,14 +148,14 @@ class OpenFiles(WithFolder):
             "AIFF/PCM_24",
         ):
             format = Format("file", 48000, 2, 5000, Loop(7, 4990), variant=variant)
-            data = encoded_file(self.pcm, format)
+            data = bytes_of(encoded_file([self.pcm[:3000], self.pcm[3000:]], format))
             found = file_format(source(data))
             self.assertEqual((found.frames, found.loop, found.variant), (5000, Loop(7, 4990), variant))
             self.assertEqual(kind_of(source(data)).name, "audio")
             if variant in ("OGG/OPUS", "FLAC/PCM_16"):
                 self.assertEqual(mutagen.File(io.BytesIO(data))["LOOPLENGTH"], ["4983"])
         with self.assertRaises(ZubretError):
-            encoded_file(self.pcm, Format("file", 44100, 2, 5000, Loop(7, 4990), variant="AU/PCM_16"))
+            encoded_file([self.pcm], Format("file", 44100, 2, 5000, Loop(7, 4990), variant="AU/PCM_16"))
 
     def test_loops_of_aiff_files_are_those_of_the_specification(self):
         """Apple, AIFF 1.3 (1989): bytes written by hand, with an odd name, a second marker order and a release loop."""
@@ -155,10 +171,28 @@ class OpenFiles(WithFolder):
             self.assertIsNone(file_format(source(data[:-30])).loop)
 
 
+def at_rate(pcm, have: int, want: int, loop: Loop | None = None, step: int = 1000):
+    """Samples at another rate, given and taken in pieces."""
+
+    def between(start: int, end: int):
+        return (pcm[at : min(at + step, end)] for at in range(start, end, step))
+
+    return np.concatenate(list(resampled(between, len(pcm), have, want, loop)))
+
+
 class Resampling(SimpleTestCase):
+    def test_pieces_give_what_the_reference_gives_for_all_at_once(self):
+        """soxr (by python-soxr) resamples the whole array; ours comes in pieces of any length."""
+        pcm = noise(30_000, 2).astype(np.float32) / 32768
+        for have, want in ((44100, 48000), (48000, 22050), (8000, 44100)):
+            theirs = soxr.resample(pcm, have, want, quality="VHQ")
+            for step in (777, 30_000):
+                ours = at_rate(pcm, have, want, step=step)
+                np.testing.assert_allclose(ours[: len(theirs)], theirs[: len(ours)], atol=2e-6)
+
     def test_length_and_loop_are_rounded_as_documented(self):
         for frames in (1, 7, 147, 44100, 100_001):
-            out, _ = resampled(noise(frames).astype(np.float32) / 32768, 44100, 48000)
+            out = at_rate(noise(frames).astype(np.float32) / 32768, 44100, 48000)
             self.assertEqual(len(out), (frames * 48000 * 2 + 44100) // 88200)
         self.assertEqual(carried(Loop(147, 294), 44100, 48000), Loop(160, 320))
         self.assertEqual(carried(Loop(1, 2), 48000, 8000), Loop(0, 1))
@@ -167,7 +201,7 @@ class Resampling(SimpleTestCase):
         pcm = np.zeros((44100, 1), np.float32)
         pcm[22050] = 1
         for loop in (None, Loop(10_000, 44_100)):
-            out, _ = resampled(pcm, 44100, 48000, loop)
+            out = at_rate(pcm, 44100, 48000, loop)
             self.assertLessEqual(abs(int(np.argmax(np.abs(out))) - 24000), 1)
 
     def test_a_looped_tone_of_whole_periods_has_no_step_at_the_seam(self):
@@ -175,7 +209,7 @@ class Resampling(SimpleTestCase):
         pcm = tone(2, 44100, 441)
         for start in (0, 4_410):
             loop = Loop(start, start + 44_100)
-            out, new = resampled(pcm[: loop.end], 44100, 48000, loop)
+            out, new = at_rate(pcm[: loop.end], 44100, 48000, loop), carried(loop, 44100, 48000)
             self.assertEqual(new.length, 48_000)
             twice = np.concatenate([out[: new.end], out[new.start : new.end]])[:, 0]
             steps = np.abs(np.diff(twice))
@@ -187,8 +221,8 @@ class Resampling(SimpleTestCase):
 
     def test_what_follows_the_loop_is_kept(self):
         pcm = tone(1, 44100, 441)
-        out, new = resampled(pcm, 44100, 48000, Loop(4410, 22_050))
-        plain, _ = resampled(pcm, 44100, 48000)
+        loop = Loop(4410, 22_050)
+        out, new, plain = at_rate(pcm, 44100, 48000, loop), carried(loop, 44100, 48000), at_rate(pcm, 44100, 48000)
         self.assertEqual(len(out), len(plain))
         np.testing.assert_allclose(out[new.end + 200 :], plain[new.end + 200 :], atol=1e-6)
 

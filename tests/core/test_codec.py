@@ -287,7 +287,7 @@ class FilterAdpcm(SimpleTestCase):
             theirs = np.concatenate([f.to_ndarray() for p in packets for f in reader.decode(p)], axis=1)
             np.testing.assert_array_equal(ours, theirs.T)
             raw = codec_named("xa-adpcm", frozen({"sector": 2352, "lead": 24}))
-            sectors = raw.encode(pcm, format)
+            sectors = bytes(raw.encode(pcm, format))
             self.assertEqual(sectors[24 : 24 + 18 * 128] + sectors[2352 + 24 :][: 18 * 128], payload[: 36 * 128])
             np.testing.assert_array_equal(raw.decode(source(sectors), format, 500, 9), ours[500:509])
 

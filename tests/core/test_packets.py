@@ -12,7 +12,7 @@ from standin.make import SOURCES
 from standin.player import Ferry
 from tests.core.test_containers import OPEN_SOUNDS, WithFolder
 from tests.support import bytes_of, demo_game, problem_of, source, tone
-from zubret_core.audio import read_audio
+from zubret_core.audio import look_through
 from zubret_core.base import Format, to_int16
 from zubret_core.base.format import frozen
 from zubret_core.codec import codec_named, codec_of, ogg, opus, vorbis
@@ -20,7 +20,7 @@ from zubret_core.container import GameFolder
 from zubret_core.layout import load_layout, shipped_texts
 from zubret_core.locate import Known, Locator, banks_of, open_archive
 from zubret_core.source import FileSource, SourceFile, same_bytes
-from zubret_core.swap import Treatment, fit_report, info_of, prepare
+from zubret_core.swap import Treatment, fit_report, prepare
 
 THEME = Path("/usr/share/sounds/freedesktop/stereo")  # Debian's sound-theme-freedesktop: Ogg Vorbis, freely licensed
 FRAMINGS = ({"width": 2}, {"width": 4, "order": "big"}, {"framing": "table"})
@@ -176,11 +176,10 @@ class TheRadio(WithFolder):
         stream = self.bank.streams[0]
         for name, gain, kept in (("en_02.ogg", 0.0, True), ("en_02.ogg", -3.0, False)):
             with FileSource(SOURCES / name) as file:
-                audio = read_audio(file)
-                how = Treatment(gain_db=gain)
-                made = prepare(stream, audio, how, fit_report(stream, -3.0, info_of(audio), how))
+                info, how = look_through(file), Treatment(gain_db=gain)
+                made = prepare(stream, file, info, how, fit_report(stream, -3.0, info, how))
                 packets, last = ogg.packets_of(file)
-                same = made.payload == codec_of(stream.format)._framing(stream.format).framed(packets[3:])
+                same = bytes_of(made.payload) == codec_of(stream.format)._framing(stream.format).framed(packets[3:])
                 self.assertEqual((same, made.format.frames), (kept, last))
 
     def test_what_lies(self):

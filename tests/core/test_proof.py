@@ -18,7 +18,7 @@ from tests.examples import examples
 from tests.support import bytes_of, demo_game, edited, noise, small_bell, small_crate, source
 from zubret_core.bank import DescribedBank, NewStream
 from zubret_core.bank.trial import check
-from zubret_core.base import Loop, to_int16
+from zubret_core.base import Loop
 from zubret_core.codec import codec_of
 from zubret_core.container import DescribedArchive, GameFolder
 from zubret_core.layout import load_layout, read_layout, shipped_layouts
@@ -130,7 +130,7 @@ class Attacked(SimpleTestCase):
         bank = Locator(subject.path, subject.inside, "", subject.ordinal).bank(game, known)
         stream = bank.streams[subject.ordinal]
         locator = Locator(subject.path, subject.inside, stream.id, subject.ordinal)
-        payload, meant = folder / "new.payload", folder / "new.meant"
+        payload = folder / "new.payload"
         if stream.format.codec == "vorbis":  # the payload of another stream, which the same header decodes
             other = next(s for s in bank.streams[1:] if s.format.codec == "vorbis")
             format, data = other.format, bytes_of(other.payload)
@@ -138,8 +138,7 @@ class Attacked(SimpleTestCase):
             format = stream.format.with_(frames=400, loop=Loop(0, 300))
             data = codec_of(format).encode(noise(400, format.channels, seed=9), format)
         payload.write_bytes(data)
-        to_int16(codec_of(format).decode(source(data), format, 0, format.frames)).astype("<i2").tofile(meant)
-        return StreamSwap(locator, payload, format, meant, float("inf"))
+        return StreamSwap(locator, payload, format, float("inf"))
 
     def spoilt(self, data: bytes, rng: random.Random) -> bytes:
         """A flipped bit, another byte, two spans exchanged, a file cut or lengthened."""

@@ -13,8 +13,8 @@ import numpy as np
 from django.test import SimpleTestCase
 
 from standin.player import Ferry, Refused
-from tests.support import ROOT, demo_game, edited, problem_of, small_bell, source, tone, wav_file
-from zubret_core.audio import Audio, level_dbfs, read_audio
+from tests.support import ROOT, bytes_of, demo_game, edited, problem_of, small_bell, source, tone, wav_file
+from zubret_core.audio import AudioInfo, level_dbfs, look_through
 from zubret_core.bank import DescribedBank
 from zubret_core.base import Cancelled, Format, Loop, ZubretError
 from zubret_core.container import GameFolder
@@ -23,19 +23,19 @@ from zubret_core.locate import Locator
 from zubret_core.rebuild import StreamSwap, plan_rebuild, prove_in_new_process, write_plan
 from zubret_core.rebuild.expected import expectation
 from zubret_core.source import FileSource
-from zubret_core.swap import AudioInfo, Treatment, fit_report, info_of, prepare, target_of
+from zubret_core.swap import Treatment, fit_report, prepare, target_of
 
 OPEN_WATER = Locator("data/sea.crate", (("music/music.bell", 2),), "0247", 1)
 ADPCM = Format("ima-adpcm", 48000, 2, 100_000, Loop(2041, 90_000), 2048)
 
 
-def fitted(stream, audio: Audio, how: Treatment) -> tuple[Treatment, object]:
+def fitted(stream, info: AudioInfo, how: Treatment) -> tuple[Treatment, object]:
     """The treatment after *fit all*, and its report."""
     peak = level_dbfs(stream.decode(0, stream.format.frames))
     for _ in range(3):
-        report = fit_report(stream, peak, info_of(audio), how)
+        report = fit_report(stream, peak, info, how)
         how = Treatment.from_dict({**how.as_dict(), **report.fix_all()})
-    return how, fit_report(stream, peak, info_of(audio), how)
+    return how, fit_report(stream, peak, info, how)
 
 
 class Targets(SimpleTestCase):
@@ -138,17 +138,17 @@ class Rebuilding(WithFolder):
         self.game = GameFolder(demo_game())
         self.stream = OPEN_WATER.stream(self.game)
         place = wav_file(self.folder / "tone.wav", tone(9, 44100, 441, 2), 44100, "PCM_24")
-        with FileSource(place) as file:
-            self.audio = read_audio(file)
+        self.file = FileSource(place)
+        self.addCleanup(self.file.close)
+        self.info = look_through(self.file)
 
-    def prepared(self, how: Treatment, locator: Locator = OPEN_WATER, stream=None, audio: Audio | None = None):
-        stream, audio = stream or self.stream, audio or self.audio
-        how, report = fitted(stream, audio, how)
-        result = prepare(stream, audio, how, report)
-        payload, meant = self.folder / "x.payload", self.folder / "x.meant"
-        payload.write_bytes(result.payload)
-        result.meant.astype("<i2").tofile(meant)
-        return result, StreamSwap(locator, payload, result.format, meant, result.snr_db)
+    def prepared(self, how: Treatment, locator: Locator = OPEN_WATER, stream=None, name: str = "x"):
+        stream = stream or self.stream
+        how, report = fitted(stream, self.info, how)
+        result = prepare(stream, self.file, self.info, how, report)
+        payload = self.folder / f"{name}.payload"
+        payload.write_bytes(bytes_of(result.payload))
+        return result, StreamSwap(locator, payload, result.format, result.snr_db)
 
     def test_from_tone_to_trial_run(self):
         how = Treatment(loop="points", loop_start=44_100, loop_end=8 * 44_100)
@@ -163,7 +163,8 @@ class Rebuilding(WithFolder):
         ferry = Ferry(self.game.folder, out)
         pcm, rate, _ = ferry.play("open_water", loops=3)
         loop = result.format.loop
-        meant = np.concatenate([result.heard[: loop.start]] + [result.heard[loop.start : loop.end]] * 3)
+        heard = result.heard(0, result.format.frames)
+        meant = np.concatenate([heard[: loop.start]] + [heard[loop.start : loop.end]] * 3)
         self.assertEqual(rate, 48000)
         np.testing.assert_array_equal(pcm, meant)
         untouched, _, _ = Ferry(self.game.folder).play("storm", loops=1)
@@ -185,8 +186,7 @@ class Rebuilding(WithFolder):
     def test_a_swap_in_a_packed_bank_and_laid_out_afresh(self):
         locator = Locator("data/sea.crate", (("voice/crew_fr.bell", 4),), "1003", 2)
         stream = locator.stream(self.game)
-        short = Audio(self.audio.pcm[:44_100], 44100, None, "WAV/PCM_16")
-        _, swap = self.prepared(Treatment(), locator, stream, short)
+        _, swap = self.prepared(Treatment(trim_end=44_100), locator, stream)
         sizes = {}
         for tight in (False, True):
             plans = plan_rebuild(self.game, [swap], tight=tight)
@@ -202,11 +202,7 @@ class Rebuilding(WithFolder):
         _, first = self.prepared(Treatment(loop="whole"))
         other = Locator("data/sea.crate", (("music/music.bell", 2),), "0260", 3)
         stream = other.stream(self.game)
-        how, report = fitted(stream, self.audio, Treatment(loop="whole"))
-        result = prepare(stream, self.audio, how, report)
-        (self.folder / "y.payload").write_bytes(result.payload)
-        result.meant.astype("<i2").tofile(self.folder / "y.meant")
-        second = StreamSwap(other, self.folder / "y.payload", result.format, self.folder / "y.meant", result.snr_db)
+        result, second = self.prepared(Treatment(loop="whole"), other, stream, "y")
         plans = plan_rebuild(self.game, [first, second])
         self.assertEqual([(p.path, len(p.swaps)) for p in plans], [("data/sea.crate", 2), ("data/sums.txt", 0)])
         write_plan(plans, self.folder / "out")
@@ -262,9 +258,9 @@ class Rebuilding(WithFolder):
         self.assertEqual((self.game.folder / "data/sea.crate").read_bytes(), before)
 
     def test_preparing_waits_for_every_required_point(self):
-        report = fit_report(self.stream, -8.0, info_of(self.audio), Treatment())
+        report = fit_report(self.stream, -8.0, self.info, Treatment())
         with self.assertRaises(ZubretError) as caught:
-            prepare(self.stream, self.audio, Treatment(), report)
+            prepare(self.stream, self.file, self.info, Treatment(), report)
         self.assertIn("sample rate", caught.exception.what)
 
 

@@ -56,7 +56,7 @@ def case() -> bytes:
     """A bank of one stream of each format, ids from 7001 on."""
     records, at, payloads = b"", 6 + 22 * len(FORMATS), b""
     for n, format in enumerate(FORMATS.values()):
-        payload = codec_of(format).encode(noise(format.frames, format.channels, seed=n), format)
+        payload = bytes(codec_of(format).encode(noise(format.frames, format.channels, seed=n), format))
         place, size = at + len(payloads), len(payload)
         facts = 7001 + n, n, format.channels, format.block_size, format.rate, format.frames, place, size
         records += struct.pack("<HBBHIIII", *facts)

@@ -1,6 +1,6 @@
 """Audio files with their loops, resampling, mixing, peaks, loudness, drawings."""
 
-from .files import Audio, encoded_file, read_audio, wav_header
+from .files import AudioInfo, encoded_file, look_through, pieces_between, wav_header
 from .measure import Measures, measure
 from .mix import can_mix, mixed
 from .peaks import level_dbfs, peaks
@@ -8,17 +8,18 @@ from .resample import carried, resampled, resampled_length
 from .write import Style, write_sound, written_format
 
 __all__ = [
-    "Audio",
+    "AudioInfo",
     "Measures",
     "Style",
     "can_mix",
     "carried",
     "encoded_file",
     "level_dbfs",
+    "look_through",
     "measure",
     "mixed",
     "peaks",
-    "read_audio",
+    "pieces_between",
     "resampled",
     "resampled_length",
     "wav_header",

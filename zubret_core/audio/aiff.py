@@ -6,8 +6,10 @@ between frames, so that a loop from marker to marker is half-open. A play mode o
 
 from __future__ import annotations
 
+import io
 import struct
 from collections.abc import Iterator
+from typing import IO
 
 from ..base import Loop
 from ..source import Source
@@ -52,8 +54,8 @@ def _markers(body: bytes) -> Iterator[tuple[int, int]]:
         at += 7 + length + (1 - length % 2)
 
 
-def with_aiff_loop(data: bytes, loop: Loop) -> bytes:
-    """An AIFF file with markers and an instrument added for one endless forward loop."""
+def add_aiff_loop(file: IO[bytes], loop: Loop) -> None:
+    """Add markers and an instrument for one endless forward loop to an AIFF file."""
     marks = struct.pack(">H", 2)
     for number, place, name in ((1, loop.start, b"loop start"), (2, loop.end, b"loop end")):
         text = bytes([len(name)]) + name
@@ -62,5 +64,8 @@ def with_aiff_loop(data: bytes, loop: Loop) -> bytes:
     # markers of the sustain loop, and those of the release loop, which there is not.
     instrument = _INSTRUMENT.pack(60, 0, 0, 127, 1, 127, 0, _FORWARD, 1, 2, 0, 0, 0)
     for name, body in ((b"MARK", marks), (b"INST", instrument)):
-        data += name + struct.pack(">I", len(body)) + body + bytes(len(body) % 2)
-    return data[:4] + struct.pack(">I", len(data) - 8) + data[8:]
+        file.seek(0, io.SEEK_END)
+        file.write(name + struct.pack(">I", len(body)) + body + bytes(len(body) % 2))
+    size = file.tell() - 8
+    file.seek(4)
+    file.write(struct.pack(">I", size))

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import io
 import struct
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import asdict, dataclass
+from typing import Any
 
 import mutagen
 import numpy as np
@@ -13,34 +14,41 @@ import soundfile
 from numpy.typing import NDArray
 
 from ..base import Format, Loop, Progress, ZubretError, silent, to_int16
+from ..base.pcm import decibels
 from ..codec.file import AudioFile
-from ..source import BytesSource, ChainSource, Part, Source, SourceFile
-from .aiff import aiff_loop, with_aiff_loop
+from ..source import BytesSource, ChainSource, OpenFile, Part, Source, SourceFile
+from .aiff import add_aiff_loop, aiff_loop
 from .comments import tag
 from .riff import notes_of, smpl_chunk, wav_header
 
 READABLE = "WAV, AIFF, FLAC, Ogg Vorbis, Opus or MP3"
+PIECE = 1 << 18
+"""Frames that are decoded at once."""
 DecodeRange = Callable[[int, int], NDArray]
 """decode(start, frames): samples of a stream, (frames, channels)."""
 
 
-@dataclass
-class Audio:
-    """A whole audio file: pcm (frames, channels) float32, rate in Hz, loop in frames or None; the file itself."""
+@dataclass(frozen=True)
+class AudioInfo:
+    """The facts of an audio file, as found by decoding all of it: rate in Hz, frames, loop in frames or None, sample peak in
+    dBFS, libsndfile's "container/subtype"."""
 
-    pcm: NDArray[np.float32]
     rate: int
+    channels: int
+    frames: int
     loop: Loop | None
+    peak_db: float
     variant: str
-    file: Source | None = None
 
-    @property
-    def frames(self) -> int:
-        return len(self.pcm)
+    def as_dict(self) -> dict[str, Any]:
+        """JSON-ready form."""
+        loop = [self.loop.start, self.loop.end] if self.loop else None
+        return {**asdict(self), "loop": loop, "peak_db": max(self.peak_db, -200.0)}
 
-    @property
-    def channels(self) -> int:
-        return self.pcm.shape[1]
+    @classmethod
+    def from_dict(cls, data: dict[str, Any]) -> AudioInfo:
+        """The inverse of `as_dict`."""
+        return cls(**{**data, "loop": Loop(*data["loop"]) if data["loop"] else None})
 
 
 def file_format(source: Source) -> Format | None:
@@ -78,35 +86,59 @@ def _loop_of(source: Source, container: str, frames: int) -> Loop | None:
     return loop if loop and 0 <= loop.start < loop.end <= frames else None
 
 
-def read_audio(source: Source, progress: Progress = silent) -> Audio:
-    """Decode a whole audio file; a ZubretError says why a file can't be a replacement."""
+def look_through(source: Source, progress: Progress = silent) -> AudioInfo:
+    """Decode a whole audio file once, piece by piece; a ZubretError says why a file can't be a replacement."""
 
     def refuse(what: str, next: str) -> ZubretError:
         return ZubretError(what, file=source.name, next=next)
 
     if source.size == 0:
         raise refuse("The file is empty.", f"Choose a {READABLE} file.")
+    done, peak, broken, first = 0, 0.0, 0, 0
     try:
-        with soundfile.SoundFile(SourceFile(source)) as file:
-            pieces, done = [], 0
-            while len(piece := file.read(1 << 18, dtype="float32", always_2d=True)):
-                pieces.append(piece)
+        with _opened(source) as file:
+            while len(piece := file.read(PIECE, dtype="float32", always_2d=True)):
+                wrong = np.flatnonzero(~np.isfinite(piece).all(axis=1))
+                if len(wrong):
+                    first = first if broken else done + int(wrong[0])
+                    broken += len(wrong)
+                peak = max(peak, float(np.abs(piece).max()))
                 done += len(piece)
                 progress(done, max(file.frames, done), f"reading {source.name}")
-            rate, container, subtype = file.samplerate, file.format, file.subtype
+            rate, channels, container, subtype = file.samplerate, file.channels, file.format, file.subtype
     except (soundfile.LibsndfileError, RuntimeError) as e:
         raise refuse("This is not an audio file that can be read.", f"Choose a {READABLE} file.") from e
-    if not pieces:
+    if not done:
         raise refuse("The audio file holds no sound: its length is 0 frames.", "Choose a file with audio in it.")
-    pcm = np.concatenate(pieces)
-    broken = ~np.isfinite(pcm).all(axis=1)
-    if broken.any():
-        frame = int(np.argmax(broken))
+    if broken:
         raise refuse(
-            f"Frame {frame:,} is not a number, and {int(broken.sum()):,} frames in all are not.",
+            f"Frame {first:,} is not a number, and {broken:,} frames in all are not.",
             "Export the file again from your editor, as 16-bit or 24-bit.",
         )
-    return Audio(pcm, rate, _loop_of(source, container, len(pcm)), f"{container}/{subtype}", source)
+    variant = f"{container}/{subtype}"
+    return AudioInfo(rate, channels, done, _loop_of(source, container, done), decibels(peak), variant)
+
+
+def pieces_between(source: Source, start: int, end: int) -> Iterator[NDArray[np.float32]]:
+    """Frames [start, end) of an audio file, piece by piece: (frames, channels). What is packed is decoded from its
+    beginning, since not every decoder jumps to the exact frame."""
+    with _opened(source) as file:
+        at = 0
+        if file.subtype.startswith("PCM_") or file.subtype in ("FLOAT", "DOUBLE"):
+            at = file.seek(start)
+        while at < end:
+            piece = file.read(min(PIECE, end - at), dtype="float32", always_2d=True)
+            if not len(piece):
+                raise ZubretError(
+                    "The file became shorter while it was read.", file=source.name, next="Drop it again, then go on."
+                )
+            at += len(piece)
+            if at > start:
+                yield piece[max(0, start - (at - len(piece))) :]
+
+
+def _opened(source: Source) -> soundfile.SoundFile:
+    return soundfile.SoundFile(io.BufferedReader(SourceFile(source), 1 << 16))
 
 
 class _DecodedSource(Source):
@@ -130,23 +162,28 @@ def wav_source(decode: DecodeRange, format: Format, name: str) -> ChainSource:
     return ChainSource([Part(head, 0, head.size), Part(samples, 0, samples.size)], name)
 
 
-def encoded_file(pcm: NDArray, format: Format) -> bytes:
-    """A whole audio file in the container and subtype of `format.variant`, with its loop in it."""
-    data = AudioFile().encode(pcm, format)
-    if format.loop is None:
-        return data
+def encoded_file(pieces: Iterable[NDArray], format: Format) -> Source:
+    """A whole audio file in the container and subtype of `format.variant`, with its loop in it, of samples (frames,
+    channels) that come piece by piece."""
+    file = AudioFile().written(pieces, format)
     container = format.variant.split("/")[0]
-    if container in ("WAV", "WAVEX"):
-        data += smpl_chunk(format)
-        return data[:4] + struct.pack("<I", len(data) - 8) + data[8:]
-    if container == "AIFF":
-        return with_aiff_loop(data, format.loop)
-    if container == "FLAC" or format.variant in ("OGG/VORBIS", "OGG/OPUS"):
-        out = io.BytesIO(data)
-        tag(out, {}, format.loop)
-        return out.getvalue()
-    raise ZubretError(
-        f"A loop can't be written into {format.variant}.",
-        field="loop",
-        next="Set the loop to none, or replace a file of another kind.",
-    )
+    if format.loop is None:
+        pass
+    elif container in ("WAV", "WAVEX"):
+        end = file.seek(0, io.SEEK_END)
+        file.write(bytes(end % 2) + smpl_chunk(format))
+        size = file.tell() - 8
+        file.seek(4)
+        file.write(struct.pack("<I", size))
+    elif container == "AIFF":
+        add_aiff_loop(file, format.loop)
+    elif container == "FLAC" or format.variant in ("OGG/VORBIS", "OGG/OPUS"):
+        file.seek(0)
+        tag(file, {}, format.loop)
+    else:
+        raise ZubretError(
+            f"A loop can't be written into {format.variant}.",
+            field="loop",
+            next="Set the loop to none, or replace a file of another kind.",
+        )
+    return OpenFile(file, "audio file")

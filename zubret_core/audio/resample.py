@@ -1,10 +1,13 @@
-"""Resampling with the loop carried along.
+"""Resampling with the loop carried along, piece by piece.
 
 The length is round(frames * out / in); a frame at time t stays at time t (soxr is delay-free).
 Loop start and loop length are each rounded once.
 """
 
 from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from itertools import chain
 
 import numpy as np
 import soxr
@@ -14,6 +17,9 @@ from ..base import Loop
 
 REACH = 4096
 """Source frames past the second pass that the filter may need; soxr's longest is far shorter."""
+Pieces = Iterator[NDArray[np.float32]]
+Between = Callable[[int, int], Pieces]
+"""Frames [start, end) of a source, piece by piece, each (frames, channels)."""
 
 
 def carried(loop: Loop, have: int, want: int) -> Loop:
@@ -35,31 +41,66 @@ def resampled_length(frames: int, have: int, want: int, loop: Loop | None = None
     return max(length, new.end) if frames > loop.end else new.end
 
 
-def resampled(
-    pcm: NDArray[np.float32], have: int, want: int, loop: Loop | None = None
-) -> tuple[NDArray[np.float32], Loop | None]:
-    """pcm (frames, channels) from `have` Hz to `want` Hz, and its loop there.
+def resampled(between: Between, frames: int, have: int, want: int, loop: Loop | None = None) -> Pieces:
+    """A source of so many frames from `have` Hz to `want` Hz.
 
     A looped source is unrolled before: two passes and a little more. The body is taken from the
     second pass, where the filter saw the loop's end before its start and its start after its
     end, so that the seam is as clean as it was in the source.
     """
     if have == want:
-        return pcm, loop
-    length = _scaled(len(pcm), have, want)
+        yield from between(0, frames)
+        return
+    length = _scaled(frames, have, want)
     if loop is None:
-        return _to_length(soxr.resample(pcm, have, want, quality="VHQ"), length), None
+        yield from _to_length(_converted(between(0, frames), have, want), length)
+        return
     new = carried(loop, have, want)
-    body = pcm[loop.start : loop.end]
-    reach = np.resize(body, (REACH, pcm.shape[1]))
-    unrolled = soxr.resample(np.concatenate([pcm[: loop.end], body, reach]), have, want, quality="VHQ")
-    parts = [unrolled[: new.start], unrolled[new.end : new.end + new.length]]
-    if len(pcm) > loop.end and length > new.end:
-        parts.append(_to_length(soxr.resample(pcm, have, want, quality="VHQ"), length)[new.end :])
-    return np.concatenate(parts), new
+    unrolled = chain(between(0, loop.end), between(loop.start, loop.end), _behind(between, loop))
+    yield from _taken(_converted(unrolled, have, want), (0, new.start), (new.end, new.end + new.length))
+    if frames > loop.end and length > new.end:
+        yield from _taken(_to_length(_converted(between(0, frames), have, want), length), (new.end, length))
 
 
-def _to_length(pcm: NDArray[np.float32], length: int) -> NDArray[np.float32]:
-    """Cut or repeat the last frame: soxr's own rounding differs by a frame at most."""
-    short = length - len(pcm)
-    return np.concatenate([pcm, np.repeat(pcm[-1:], short, axis=0)]) if short > 0 else pcm[:length]
+def _behind(between: Between, loop: Loop) -> Pieces:
+    """What follows the second pass: the loop again, as far as the filter reaches."""
+    left = REACH
+    while left > 0:
+        for piece in between(loop.start, min(loop.end, loop.start + left)):
+            left -= len(piece)
+            yield piece
+
+
+def _converted(pieces: Iterable[NDArray[np.float32]], have: int, want: int) -> Pieces:
+    stream, channels = None, 1
+    for piece in pieces:
+        if stream is None:
+            channels = piece.shape[1]
+            stream = soxr.ResampleStream(have, want, channels, dtype="float32", quality="VHQ")
+        yield stream.resample_chunk(np.ascontiguousarray(piece, np.float32))
+    if stream is not None:
+        yield stream.resample_chunk(np.zeros((0, channels), np.float32), last=True)
+
+
+def _to_length(pieces: Pieces, length: int) -> Pieces:
+    """Cut, or repeat the last frame: soxr's own rounding differs by a frame at most."""
+    at, last = 0, np.zeros((1, 1), np.float32)
+    for piece in pieces:
+        if at + len(piece) > length:
+            piece = piece[: length - at]
+        if len(piece):
+            at, last = at + len(piece), piece[-1:]
+            yield piece
+    if at < length:
+        yield np.repeat(last, length - at, axis=0)
+
+
+def _taken(pieces: Pieces, *spans: tuple[int, int]) -> Pieces:
+    """The frames of some spans, which follow each other."""
+    at = 0
+    for piece in pieces:
+        for start, end in spans:
+            part = piece[max(0, start - at) : max(0, end - at)]
+            if len(part):
+                yield part
+        at += len(piece)

@@ -5,5 +5,18 @@ from .format import Format, Loop
 from .kept import Kept, once
 from .pcm import to_float, to_int16
 from .progress import Progress, silent
+from .room import room
 
-__all__ = ["Cancelled", "Format", "Kept", "Loop", "Progress", "ZubretError", "once", "silent", "to_float", "to_int16"]
+__all__ = [
+    "Cancelled",
+    "Format",
+    "Kept",
+    "Loop",
+    "Progress",
+    "ZubretError",
+    "once",
+    "room",
+    "silent",
+    "to_float",
+    "to_int16",
+]

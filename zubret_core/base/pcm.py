@@ -29,11 +29,28 @@ def decibels(ratio: float) -> float:
     return float(20 * np.log10(ratio)) if ratio > 0 else float("-inf")
 
 
+class Snr:
+    """The signal-to-noise ratio of samples against those that were meant, taken piece by piece."""
+
+    def __init__(self) -> None:
+        self._noise = self._signal = 0.0
+
+    def add(self, meant: NDArray, got: NDArray) -> None:
+        """The next samples of both: arrays of the same shape."""
+        wanted = to_float(meant).astype(np.float64)
+        self._noise += float(np.sum((to_float(got) - wanted) ** 2))
+        self._signal += float(np.sum(wanted**2))
+
+    @property
+    def db(self) -> float:
+        """In dB; inf where all are equal."""
+        if self._noise == 0:
+            return float("inf")
+        return float(10 * np.log10(self._signal / self._noise)) if self._signal > 0 else float("-inf")
+
+
 def snr_db(meant: NDArray, got: NDArray) -> float:
     """Signal-to-noise ratio in dB of `got` against `meant` (same shape); inf when equal."""
-    meant64 = to_float(meant).astype(np.float64)
-    noise = float(np.mean((to_float(got) - meant64) ** 2)) if len(meant64) else 0.0
-    signal = float(np.mean(meant64**2)) if len(meant64) else 0.0
-    if noise == 0:
-        return float("inf")
-    return float(10 * np.log10(signal / noise)) if signal > 0 else float("-inf")
+    ratio = Snr()
+    ratio.add(meant, got)
+    return ratio.db

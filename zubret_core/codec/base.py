@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from typing import Protocol
 
@@ -11,8 +11,11 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import Format, ZubretError
+from ..base import Format, ZubretError, room
 from ..source import Source
+
+PIECE = 1 << 18
+"""Frames that are worked on at once."""
 
 
 class Codec(Protocol):
@@ -38,8 +41,9 @@ class Codec(Protocol):
     def decode(self, payload: Source, format: Format, start: int, frames: int) -> NDArray:
         """Frames [start, start + frames) as (frames, channels), int16 where exact, else float32."""
 
-    def encode(self, pcm: NDArray, format: Format) -> bytes:
-        """The payload that holds (frames, channels) samples in this format."""
+    def encode(self, pcm: NDArray, format: Format) -> bytes | memoryview:
+        """The payload that holds (frames, channels) samples in this format. Long ones need not fit into memory: what is
+        worked on lies in `room`."""
 
     def warm(self) -> None:
         """Make the first call as fast as the later ones."""
@@ -80,6 +84,11 @@ def wrong_parameter(name: str, value: object, what: str) -> ZubretError:
     return ZubretError(f"{name} can't be {value!r}: {what}.", field=name, next="Correct the layout's codec.")
 
 
+def pieces_of(pcm: NDArray, step: int = PIECE) -> Iterator[NDArray]:
+    """Samples in pieces of at most `step` frames."""
+    return (pcm[at : at + step] for at in range(0, len(pcm), step))
+
+
 def frames_held(codec: Codec, format: Format, stored: int) -> int:
     """The most frames that `stored` bytes hold in a codec; 0 where its size depends on the sound."""
     if stored <= 0 or codec.stored_size(format.with_(frames=1)) is None:
@@ -97,8 +106,12 @@ def filled_up(pcm: NDArray[np.int16], frames: int) -> NDArray[np.int16]:
     """Samples lengthened to `frames` by their last one, which costs no bits of accuracy; zeros where there are none."""
     if len(pcm) == frames:
         return np.ascontiguousarray(pcm)
-    last = pcm[-1:] if len(pcm) else np.zeros((1, pcm.shape[1]), np.int16)
-    return np.ascontiguousarray(np.concatenate([pcm, np.repeat(last, frames - len(pcm), axis=0)]))
+    out = room((frames, pcm.shape[1]), np.int16)
+    for at in range(0, frames, PIECE):
+        piece = pcm[at : min(at + PIECE, frames)]
+        out[at : at + len(piece)] = piece
+    out[len(pcm) :] = pcm[-1:] if len(pcm) else 0
+    return out
 
 
 def by_channel(work: Callable[[int], None], channels: int, apart: bool = True) -> None:

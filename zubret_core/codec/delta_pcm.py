@@ -11,9 +11,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import Format, to_int16
+from ..base import Format, room, to_int16
 from ..source import BytesSource, Source
-from .base import clamped, wrong_parameter
+from .base import PIECE, clamped, wrong_parameter
 from .resume import Resumable
 
 SQUARES = tuple((n * n if n >= 0 else -n * n) * 2 for n in range(-128, 128))
@@ -99,18 +99,22 @@ class DeltaPcm(Resumable):
         _decode(codes, np.array(self.table, np.int64), state, self.wraps, out)
         return out, state
 
-    def encode(self, pcm: NDArray, format: Format) -> bytes:
+    def encode(self, pcm: NDArray, format: Format) -> memoryview:
         samples = np.ascontiguousarray(to_int16(pcm))
         table = np.array(self.table, np.int64)
         numbers = np.argsort(table, kind="stable")
-        codes = np.zeros(samples.shape, np.uint8)
+        codes = room(samples.shape, np.uint8)
         _encode(samples, table[numbers], numbers, self.first, self.wraps, codes)
         if len(self.table) == 256:
-            return codes.tobytes()
-        flat = np.zeros((codes.size + 1) // 2 * 2, np.uint8)
-        flat[: codes.size] = codes.ravel()
-        low, high = (flat[::2], flat[1::2]) if self.nibbles == "low" else (flat[1::2], flat[::2])
-        return (low | high << 4).astype(np.uint8).tobytes()
+            return codes.reshape(-1).data
+        flat, out = codes.reshape(-1), room((codes.size + 1) // 2, np.uint8)
+        for at in range(0, len(out), PIECE):
+            two = flat[2 * at : 2 * (at + PIECE)]
+            first, second = two[::2], two[1::2]
+            low, high = (0, 4) if self.nibbles == "low" else (4, 0)
+            out[at : at + len(first)] = first << low
+            out[at : at + len(second)] |= second << high
+        return out.data
 
     def warm(self) -> None:
         format = Format("delta-pcm", 8000, 1, 4)

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Iterable
+from tempfile import TemporaryFile
+from typing import IO
 
 import numpy as np
 import soundfile
@@ -11,7 +14,7 @@ from numpy.typing import NDArray
 
 from ..base import Format, ZubretError, to_float, to_int16
 from ..source import Source, SourceFile
-from .base import check_range
+from .base import check_range, pieces_of
 from .ogg import OggPages
 from .opus import RATE
 from .paged import decode_pages
@@ -79,19 +82,27 @@ class AudioFile:
         return soxr.resample(pcm, RATE, format.rate)[lead : lead + frames]
 
     def encode(self, pcm: NDArray, format: Format) -> bytes:
+        with self.written(pieces_of(pcm, VORBIS_PIECE), format) as file:
+            file.seek(0)
+            return file.read()
+
+    def written(self, pieces: Iterable[NDArray], format: Format) -> IO[bytes]:
+        """A nameless file with (frames, channels) samples that come piece by piece."""
         container, subtype = format.variant.split("/")
-        out = io.BytesIO()
-        samples = to_int16(pcm) if subtype == "PCM_16" else to_float(pcm)
+        out = TemporaryFile()
         try:
             with soundfile.SoundFile(out, "w", format.rate, format.channels, subtype, format=container) as file:
-                for at in range(0, len(samples), VORBIS_PIECE):
-                    file.write(np.ascontiguousarray(samples[at : at + VORBIS_PIECE]))
+                for piece in pieces:
+                    for at in range(0, len(piece), VORBIS_PIECE):
+                        some = piece[at : at + VORBIS_PIECE]
+                        file.write(np.ascontiguousarray(to_int16(some) if subtype == "PCM_16" else to_float(some)))
         except (soundfile.LibsndfileError, ValueError, TypeError) as e:
+            out.close()
             raise ZubretError(
                 f"{container} with {subtype} can't be written at {format.rate:,} Hz with {format.channels} channels.",
                 next="Choose a stream of another format.",
             ) from e
-        return out.getvalue()
+        return out
 
     def warm(self) -> None:
         pass

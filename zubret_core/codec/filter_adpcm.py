@@ -13,7 +13,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import Format, ZubretError, to_int16
+from ..base import Format, ZubretError, room, to_int16
 from ..source import BytesSource, Source
 from .base import by_channel, clamped, filled_up, wrong_parameter
 from .resume import Resumable
@@ -285,12 +285,12 @@ class FilterAdpcm(Resumable):
         parts = [payload.read(int(p[0]), int(p[-1]) + self.frame - int(p[0])) for p in (a, b)]
         return np.frombuffer(b"".join(parts), np.uint8), a - a[0], b - b[0] + len(parts[0])
 
-    def encode(self, pcm: NDArray, format: Format, reach: int = 1) -> bytes:
+    def encode(self, pcm: NDArray, format: Format, reach: int = 1) -> memoryview:
         """`reach`: how far around the shift that just fits others are tried."""
         format = format.with_(frames=len(pcm))
         per_frame, count = self.block_frames(format), self._count(format)
         samples = filled_up(to_int16(pcm), count * per_frame)
-        out = np.zeros(self.stored_size(format), np.uint8)
+        out = room(self.stored_size(format), np.uint8)
         filters = np.array(self.filters, np.int64)
         shape, low_first, rounding = self._shape, self.nibbles == "low", ROUNDINGS[self.rounding]
 
@@ -307,7 +307,7 @@ class FilterAdpcm(Resumable):
                     out[places[(format.loop.end - 1) // per_frame] + 1] = loop_end
 
         by_channel(encode_one, format.channels)
-        return out.tobytes()
+        return out.data
 
     def warm(self) -> None:
         format = Format("filter-adpcm", 8000, 1, 30)

@@ -16,7 +16,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import Format, ZubretError, to_int16
+from ..base import Format, ZubretError, room, to_int16
 from ..source import BytesSource, Source
 from .base import Writes, check_range, check_size, clamped, filled_up
 
@@ -180,12 +180,12 @@ class MsAdpcm(Writes):
         skip = start - first * per_block
         return out[skip : skip + frames]
 
-    def encode(self, pcm: NDArray, format: Format) -> bytes:
+    def encode(self, pcm: NDArray, format: Format) -> memoryview:
         per_block = self.block_frames(format)
         blocks = -(-len(pcm) // per_block)
-        out = np.zeros(blocks * format.block_size, np.uint8)
+        out = room(blocks * format.block_size, np.uint8)
         _encode_blocks(filled_up(to_int16(pcm), blocks * per_block), format.block_size, out)
-        return out.tobytes()
+        return out.data
 
     def warm(self) -> None:
         format = Format("ms-adpcm", 8000, 1, 4, block_size=8)

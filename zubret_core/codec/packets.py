@@ -276,11 +276,11 @@ def _encoder_headers(rate: int, channels: int, level: float) -> tuple[bytes, byt
 
 
 def _as_vorbis(pcm: NDArray, rate: int, channels: int, level: float) -> bytes:
-    out, samples = io.BytesIO(), to_float(pcm)
+    out = io.BytesIO()
     try:
         with soundfile.SoundFile(out, "w", rate, channels, "VORBIS", format="OGG", compression_level=level) as file:
-            for at in range(0, len(samples), VORBIS_PIECE):
-                file.write(np.ascontiguousarray(samples[at : at + VORBIS_PIECE]))
+            for at in range(0, len(pcm), VORBIS_PIECE):
+                file.write(np.ascontiguousarray(to_float(pcm[at : at + VORBIS_PIECE])))
     except (soundfile.LibsndfileError, ValueError) as e:
         raise ZubretError(
             f"Vorbis can't be written at {rate:,} Hz with {channels} channels.",
@@ -352,7 +352,7 @@ class OpusPackets(Packets):
         skip = self.skip
         if self.headers == "setup":
             skip = opus.facts_of(self._headers(BytesSource(b""), format, format.setup)[0])[1]
-        packets = _opus_packets(to_float(pcm), format.channels, skip, format.block_size * (self.framing == "fixed"))
+        packets = _opus_packets(pcm, format.channels, skip, format.block_size * (self.framing == "fixed"))
         if self.headers == "stream":
             packets = [opus.identification(format.channels, skip), vorbis.comments({}, opus.TAGS, b""), *packets]
         return self._framing(format).framed(packets)
@@ -362,7 +362,7 @@ class OpusPackets(Packets):
         opus_frames(np.zeros(1, np.uint8), one, one, np.array(opus.FRAME_SIZES, np.int64), one.copy())
 
 
-def _opus_packets(pcm: NDArray[np.float32], channels: int, skip: int, size: int) -> list[bytes]:
+def _opus_packets(pcm: NDArray, channels: int, skip: int, size: int) -> list[bytes]:
     """Packets of 20 ms; `size` bytes each where that is not 0. `skip` frames come before the sound."""
     writer: Any = av.CodecContext.create("libopus", "w")
     writer.sample_rate, writer.layout, writer.format = opus.RATE, "mono" if channels == 1 else "stereo", "flt"
@@ -376,13 +376,12 @@ def _opus_packets(pcm: NDArray[np.float32], channels: int, skip: int, size: int)
         lead = skip - delay
         pcm, lead = pcm[max(0, -lead) :], max(0, lead)
         whole = -(-(lead + len(pcm) + delay) // 960) * 960
-        padded = np.zeros((whole, channels), np.float32)
-        padded[lead : lead + len(pcm)] = pcm
         packets = []
         for at in range(0, whole, 960):
-            frame = av.AudioFrame.from_ndarray(
-                np.ascontiguousarray(padded[at : at + 960].reshape(1, -1)), "flt", writer.layout.name
-            )
+            samples = np.zeros((960, channels), np.float32)
+            piece = to_float(pcm[max(0, at - lead) : max(0, at + 960 - lead)])
+            samples[max(0, lead - at) :][: len(piece)] = piece
+            frame = av.AudioFrame.from_ndarray(samples.reshape(1, -1), "flt", writer.layout.name)
             frame.sample_rate, frame.pts = opus.RATE, at
             packets += [bytes(p) for p in writer.encode(frame)]
         packets += [bytes(p) for p in writer.encode(None)]

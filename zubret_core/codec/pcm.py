@@ -12,9 +12,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import Format, ZubretError, to_float, to_int16
+from ..base import Format, ZubretError, room, to_float, to_int16
 from ..source import Source
-from .base import Writes, check_range, check_size, wrong_parameter
+from .base import PIECE, Writes, check_range, check_size, wrong_parameter
 
 WIDTHS = {"u8": 1, "s8": 1, "a-law": 1, "mu-law": 1, "s16": 2, "s24": 3, "s32": 4, "f32": 4, "f64": 8}
 """Bytes of a sample, by its kind."""
@@ -177,14 +177,23 @@ class Pcm(Writes):
         values = np.nan_to_num(np.frombuffer(data, f"{order}f{WIDTHS[self.sample]}"), nan=0.0, posinf=1.0, neginf=-1.0)
         return np.clip(values, -1e4, 1e4).astype(np.float32)
 
-    def encode(self, pcm: NDArray, format: Format) -> bytes:
-        turn, channels = self._turn(format), pcm.shape[1]
-        if turn > 1 and channels > 1:
-            if self.last_turn == "filled" and self.interleave > 0 and len(pcm) % turn:
-                pcm = np.concatenate([pcm, np.zeros((-len(pcm) % turn, channels), pcm.dtype)])
-            pieces = [pcm[at : at + turn].T.ravel() for at in range(0, len(pcm), turn)]
-            pcm = np.concatenate(pieces) if pieces else pcm
-        return self._bytes(pcm.ravel())
+    def encode(self, pcm: NDArray, format: Format) -> memoryview:
+        turn, channels, width = self._turn(format), pcm.shape[1], WIDTHS[self.sample]
+        frames = len(pcm)
+        if turn > 1 and channels > 1 and self.last_turn == "filled" and self.interleave > 0:
+            frames = -(-frames // turn) * turn
+        out = room(frames * channels * width, np.uint8)
+        if turn == 1 or channels == 1:
+            spans = [(at, min(PIECE, len(pcm) - at)) for at in range(0, len(pcm), PIECE)]
+        else:
+            spans = [(at, min(turn, frames - at)) for at in range(0, frames, turn)]
+        for at, length in spans:
+            piece = pcm[at : at + length]
+            if len(piece) < length:
+                piece = np.concatenate([piece, np.zeros((length - len(piece), channels), pcm.dtype)])
+            flat = piece.ravel() if turn == 1 else piece.T.ravel()
+            out[at * channels * width :][: length * channels * width] = np.frombuffer(self._bytes(flat), np.uint8)
+        return out.data
 
     def _bytes(self, samples: NDArray) -> bytes:
         order = "<" if self.order == "little" else ">"

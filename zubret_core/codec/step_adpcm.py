@@ -19,7 +19,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import Format, ZubretError, to_int16
+from ..base import Format, ZubretError, room, to_int16
 from ..source import BytesSource, Source
 from .base import by_channel, check_range, check_size, clamped, filled_up, wrong_parameter
 from .resume import Resumable
@@ -306,11 +306,11 @@ class StepAdpcm(Resumable):
         skip = start - first * per_block
         return self._run(payload, format, first, blocks, self._start(format))[0][skip : skip + frames]
 
-    def encode(self, pcm: NDArray, format: Format) -> bytes:
+    def encode(self, pcm: NDArray, format: Format) -> memoryview:
         per_block, block = self._per_block(format), self._block(format)
         blocks = -(-len(pcm) // per_block)
         samples = filled_up(to_int16(pcm), blocks * per_block)
-        out = np.zeros(blocks * block, np.uint8)
+        out = room(blocks * block, np.uint8)
         shape, changes = self._shape(format.channels), CHANGES[self.rule]
 
         def encode_one(channel: int) -> None:
@@ -318,7 +318,7 @@ class StepAdpcm(Resumable):
 
         _, _, _, group, _ = shape
         by_channel(encode_one, format.channels, apart=group > 1)  # else two channels share a byte
-        return out.tobytes()
+        return out.data
 
     def warm(self) -> None:
         format = Format("ima-adpcm", 8000, 1, 9, block_size=8)

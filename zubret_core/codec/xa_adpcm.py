@@ -14,7 +14,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import Format, ZubretError
+from ..base import Format, ZubretError, room
 from ..source import BytesSource, Source
 from .base import wrong_parameter
 from .filter_adpcm import BYTES, MOST_SHIFT, TURN, XA_FILTERS, FilterAdpcm, next_sample, values
@@ -73,6 +73,22 @@ def _decode_groups(data, filters, stereo, state, out):
     state[0, 0], state[0, 1] = last_a, before_a
     state[1, 0], state[1, 1] = last_b, before_b
     return -1
+
+
+AT_ONCE = 64 * GROUPS
+"""Sound groups that are packed at once."""
+
+
+def _grouped(units: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """Sound groups (groups, bytes) of their units (groups, units, bytes): the heads twice, then the samples in words."""
+    groups = len(units)
+    nibbles = np.stack([units[:, :, 1:] & 15, units[:, :, 1:] >> 4], axis=3).reshape(groups, UNITS, SAMPLES)
+    out = np.zeros((groups, GROUP), np.uint8)
+    out[:, 4:12] = units[:, :, 0]
+    out[:, :4], out[:, 12:16] = out[:, 4:8], out[:, 8:12]
+    words = nibbles.transpose(0, 2, 1).reshape(groups, SAMPLES, UNITS // 2, 2)
+    out[:, 16:] = (words[:, :, :, 0] | words[:, :, :, 1] << 4).reshape(groups, GROUP - 16)
+    return out
 
 
 @dataclass(frozen=True)
@@ -139,24 +155,27 @@ class XaAdpcm(Resumable):
             )
         return out, state
 
-    def encode(self, pcm: NDArray, format: Format) -> bytes:
+    def encode(self, pcm: NDArray, format: Format) -> memoryview:
         groups = self._groups(format.with_(frames=len(pcm)))
-        data = _UNIT.encode(pcm, format.with_(frames=len(pcm), loop=None))
-        whole = data + bytes(groups * UNITS * _UNIT.frame - len(data))
-        units = np.frombuffer(whole, np.uint8).reshape(groups, UNITS, _UNIT.frame)
-        nibbles = np.stack([units[:, :, 1:] & 15, units[:, :, 1:] >> 4], axis=3).reshape(groups, UNITS, SAMPLES)
-        out = np.zeros((groups, GROUP), np.uint8)
-        out[:, 4:12] = units[:, :, 0]
-        out[:, :4], out[:, 12:16] = out[:, 4:8], out[:, 8:12]
-        words = nibbles.transpose(0, 2, 1).reshape(groups, SAMPLES, UNITS // 2, 2)
-        out[:, 16:] = (words[:, :, :, 0] | words[:, :, :, 1] << 4).reshape(groups, GROUP - 16)
-        if not self.sector:
-            return out.tobytes()
-        sectors = np.zeros((-(-groups // GROUPS), self.sector), np.uint8)
-        room = np.zeros(len(sectors) * GROUPS * GROUP, np.uint8)
-        room[: out.size] = out.ravel()
-        sectors[:, self.lead : self.lead + GROUPS * GROUP] = room.reshape(len(sectors), GROUPS * GROUP)
-        return sectors.tobytes()
+        units = np.frombuffer(_UNIT.encode(pcm, format.with_(frames=len(pcm), loop=None)), np.uint8)
+        per_group = UNITS * _UNIT.frame
+        sectors = -(-groups // GROUPS) if self.sector else 0
+        out = room((sectors, self.sector) if self.sector else groups * GROUP, np.uint8)
+        for first in range(0, groups, AT_ONCE):
+            count = min(AT_ONCE, groups - first)
+            piece = np.zeros(count * per_group, np.uint8)
+            have = units[first * per_group : (first + count) * per_group]
+            piece[: len(have)] = have
+            packed = _grouped(piece.reshape(count, UNITS, _UNIT.frame))
+            if self.sector:
+                whole = np.zeros((-(-count // GROUPS) * GROUPS, GROUP), np.uint8)
+                whole[:count] = packed
+                at = first // GROUPS
+                rows = out[at : at + len(whole) // GROUPS]
+                rows[:, self.lead : self.lead + GROUPS * GROUP] = whole.reshape(len(rows), GROUPS * GROUP)
+            else:
+                out[first * GROUP : (first + count) * GROUP] = packed.ravel()
+        return out.reshape(-1).data
 
     def warm(self) -> None:
         format = Format("xa-adpcm", 37800, 1, SAMPLES)

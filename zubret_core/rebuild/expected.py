@@ -76,7 +76,6 @@ def _expected(game: Path, plan: FilePlan) -> dict[str, Any]:
                 "name": str(s.locator),
                 "format": s.format.as_dict(),
                 "payload": str(s.payload),
-                "meant": str(s.meant),
                 "snr_db": s.snr_db,
             }
             for s in plan.swaps

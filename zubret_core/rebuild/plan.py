@@ -24,15 +24,11 @@ LARGEST_LIST = 1 << 24
 
 @dataclass(frozen=True)
 class StreamSwap:
-    """A prepared replacement: where it goes, its payload on disk, its format, the audio that was meant.
-
-    `meant` is a file of raw int16 samples, channels interleaved, little-endian.
-    """
+    """A prepared replacement: where it goes, its payload on disk, its format, and how well it was encoded."""
 
     locator: Locator
     payload: Path
     format: Format
-    meant: Path
     snr_db: float
 
 

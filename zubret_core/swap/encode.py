@@ -1,19 +1,22 @@
-"""From the user's file to the payload that the game will decode."""
+"""From the user's file to the payload that the game will decode. All of it goes piece by piece: a file of hours needs no more
+memory than one of seconds."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..audio import Audio, encoded_file, mixed, resampled
+from ..audio import AudioInfo, encoded_file, mixed, pieces_between, resampled
 from ..audio.files import file_format
 from ..bank import Stream
-from ..base import Format, Progress, ZubretError, silent, to_int16
-from ..base.pcm import snr_db
+from ..base import Format, Progress, ZubretError, room, silent, to_int16
+from ..base.pcm import Snr, decibels, to_float
 from ..codec import VorbisPackets, codec_of
-from ..source import BytesSource
+from ..codec.base import PIECE, pieces_of
+from ..source import BytesSource, Source
 from .fit import FITS, FitReport
 from .treatment import Treatment
 
@@ -22,64 +25,106 @@ from .treatment import Treatment
 class Prepared:
     """An encoded replacement.
 
-    payload: the bytes to store; format: what the bank will say of them; meant: (frames,
-    channels) samples before encoding; heard: the same after encoding and decoding, which is
-    what the game plays; snr_db: heard against meant.
+    payload: the bytes to store; format: what the bank will say of them; meant: (frames, channels) samples before encoding;
+    snr_db, peak_db: of what the game will play, against `meant` and full scale.
     """
 
-    payload: bytes
+    payload: Source
     format: Format
     meant: NDArray[np.int16]
-    heard: NDArray[np.int16]
     snr_db: float
+    peak_db: float
+
+    def heard(self, start: int, frames: int) -> NDArray[np.int16]:
+        """Frames [start, start + frames) as the game will play them."""
+        return to_int16(codec_of(self.format).decode(self.payload, self.format, start, frames))
 
 
-def _as_it_is(audio: Audio, how: Treatment, report: FitReport, format: Format) -> bytes:
+def _as_it_is(source: Source, info: AudioInfo, how: Treatment, report: FitReport, format: Format) -> bytes:
     """The file's own packets, where nothing is changed about it and its setup is the bank's; else nothing."""
     codec, target = codec_of(format), report.target
     assert target is not None
     untouched = (
-        target.used == (0, audio.frames)
-        and (audio.rate, audio.channels) == (format.rate, format.channels)
+        target.used == (0, info.frames)
+        and (info.rate, info.channels) == (format.rate, format.channels)
         and not (how.gain_db or target.pad or target.cut)
     )
-    if not (untouched and isinstance(codec, VorbisPackets) and audio.variant == "OGG/VORBIS" and audio.file):
+    if not (untouched and isinstance(codec, VorbisPackets) and info.variant == "OGG/VORBIS"):
         return b""
     try:
-        return codec.from_ogg(audio.file, format)
+        return codec.from_ogg(source, format)
     except ZubretError:
         return b""
 
 
-def prepare(original: Stream, audio: Audio, how: Treatment, report: FitReport, progress: Progress = silent) -> Prepared:
-    """Treat and encode a replacement; ZubretError while a required point does not fit."""
+def _treated(source: Source, info: AudioInfo, how: Treatment, report: FitReport) -> Iterator[NDArray[np.float32]]:
+    """The samples as they are to be encoded, piece by piece."""
+    target = report.target
+    assert target is not None
+    channels, start = target.format.channels, target.used[0]
+    if target.pad:
+        yield np.zeros((target.pad, channels), np.float32)
+    gain, cut = np.float32(10 ** (how.gain_db / 20)), target.cut
+
+    def between(first: int, last: int) -> Iterator[NDArray[np.float32]]:
+        return pieces_between(source, start + first, start + last)
+
+    # A loop is stretched before the mix and the gain, which keep every frame where it is.
+    frames = target.used[1] - start
+    for piece in resampled(between, frames, info.rate, target.format.rate, target.loop):
+        left, cut = piece[cut:], max(0, cut - len(piece))
+        if len(left):
+            yield mixed(left, channels) * gain
+
+
+def _told(pieces: Iterator[NDArray], frames: int, step: int, progress: Progress, note: str) -> Iterator[NDArray]:
+    """The same pieces, while it is told how far they are; `step` of three."""
+    done = 0
+    for piece in pieces:
+        done += len(piece)
+        progress(step * frames + min(done, frames), 3 * frames, note)
+        yield piece
+
+
+def prepare(
+    original: Stream, source: Source, info: AudioInfo, how: Treatment, report: FitReport, progress: Progress = silent
+) -> Prepared:
+    """Treat and encode a replacement; ZubretError while a required point does not fit. progress counts frames, three times:
+    treating, encoding, and decoding what the game will hear."""
     target = report.target
     if target is None or report.verdict != FITS:
         open_points = ", ".join(p.label for p in report.points if p.required and p.verdict != FITS)
         raise ZubretError(f"The replacement does not fit yet: {open_points}.", next="Fit these points first.")
-    steps = 5
-    progress(0, steps, "resampling")
-    start, end = target.used
-    # A loop is stretched before the mix and the gain, which keep every frame where it is.
-    pcm, loop = resampled(audio.pcm[start:end], audio.rate, target.format.rate, target.loop)
-    progress(1, steps, "mixing")
-    pcm = mixed(pcm, target.format.channels) * np.float32(10 ** (how.gain_db / 20))
-    pcm = pcm[target.cut :]
-    if target.pad:
-        pcm = np.concatenate([np.zeros((target.pad, pcm.shape[1]), np.float32), pcm])
-    meant = to_int16(pcm)
-    format = target.format
-    assert len(meant) == format.frames and (loop is None) == (format.loop is None)
-    progress(2, steps, "encoding")
+    format, frames, at = target.format, target.format.frames, 0
+    meant = room((frames, format.channels), np.int16)
+    for piece in _told(_treated(source, info, how, report), frames, 0, progress, "resampling and mixing"):
+        meant[at : at + len(piece)] = to_int16(piece)
+        at += len(piece)
+    assert at == frames
+    progress(frames, 3 * frames, "encoding")
+    payload: Source
     if format.codec == "file":
-        payload = encoded_file(meant if format.variant.endswith("PCM_16") else pcm, format)
-        stored = file_format(BytesSource(payload))
+        wide = not format.variant.endswith("PCM_16")
+        pieces = _treated(source, info, how, report) if wide else pieces_of(meant)
+        payload = encoded_file(_told(pieces, frames, 1, progress, "encoding"), format)
+        stored = file_format(payload)
         assert stored is not None
         format = stored
     else:
-        payload = _as_it_is(audio, how, report, format) or codec_of(format).encode(meant, format)
-    progress(3, steps, "decoding what the game will hear")
-    heard = to_int16(codec_of(format).decode(BytesSource(payload, "replacement"), format, 0, format.frames))
-    progress(4, steps, "comparing")
-    same = min(len(heard), len(meant))
-    return Prepared(payload, format, meant, heard, snr_db(meant[:same], heard[:same]))
+        data = _as_it_is(source, info, how, report, format) or codec_of(format).encode(meant, format)
+        payload = BytesSource(data, "replacement")
+    out = Prepared(payload, format, meant, 0.0, 0.0)
+    out.snr_db, out.peak_db = _compared(out, progress)
+    return out
+
+
+def _compared(made: Prepared, progress: Progress) -> tuple[float, float]:
+    """Signal-to-noise ratio and peak of what will be heard."""
+    ratio, peak, frames = Snr(), 0.0, made.format.frames
+    for at in range(0, frames, PIECE):
+        heard = made.heard(at, min(PIECE, frames - at))
+        peak = max(peak, float(np.abs(to_float(heard)).max()))
+        meant = made.meant[at : at + len(heard)]
+        ratio.add(meant, heard[: len(meant)])
+        progress(2 * frames + at + len(heard), 3 * frames, "decoding what the game will hear")
+    return ratio.db, max(-200.0, decibels(peak))

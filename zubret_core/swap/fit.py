@@ -6,7 +6,7 @@ import math
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from ..audio import Audio, can_mix, level_dbfs
+from ..audio import AudioInfo, can_mix
 from ..bank import Stream
 from ..base import Format, Loop, ZubretError
 from ..base.wording import clock, spaced
@@ -16,33 +16,6 @@ from .treatment import Target, Treatment, target_of
 FITS, CAN, BLOCKS = "fits", "can be fitted", "blocks"
 LOUDER = 1.0
 """dB by which a replacement's peak may pass the original's before the report offers to match it."""
-
-
-@dataclass(frozen=True)
-class AudioInfo:
-    """What the report needs to know of a replacement file; frames and loop count in its own rate."""
-
-    rate: int
-    channels: int
-    frames: int
-    loop: Loop | None
-    peak_db: float
-    variant: str
-
-    def as_dict(self) -> dict[str, Any]:
-        """JSON-ready form."""
-        loop = [self.loop.start, self.loop.end] if self.loop else None
-        return {**asdict(self), "loop": loop, "peak_db": max(self.peak_db, -200.0)}
-
-    @classmethod
-    def from_dict(cls, data: dict[str, Any]) -> AudioInfo:
-        """The inverse of `as_dict`."""
-        return cls(**{**data, "loop": Loop(*data["loop"]) if data["loop"] else None})
-
-
-def info_of(audio: Audio) -> AudioInfo:
-    """The facts of a decoded file."""
-    return AudioInfo(audio.rate, audio.channels, audio.frames, audio.loop, level_dbfs(audio.pcm) + 0.0, audio.variant)
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,50 @@
+"""Files of hours: whatever is done to them takes no more memory than a short one does."""
+
+import subprocess
+import sys
+
+from bench.game import wav_head
+from tests.core.test_containers import WithFolder
+from tests.support import ROOT
+
+LIMIT = 100 << 20
+"""Bytes that the program may take beyond what it has when it begins."""
+CODE = """
+import resource, sys
+sys.path.insert(0, {root!r})
+from zubret_core.audio import look_through
+from zubret_core.bank.base import OnePayload, Stream
+from zubret_core.base import Format
+from zubret_core.codec import warm
+from zubret_core.source import BytesSource, FileSource
+from zubret_core.swap import Treatment, fit_report, prepare
+
+warm()
+held = next(int(line.split()[1]) for line in open("/proc/self/status") if line.startswith("VmData")) << 10
+resource.setrlimit(resource.RLIMIT_DATA, (held + {limit}, held + {limit}))
+for format in ({formats}):
+    original = Stream(0, "", "", format, 0, 9, "", OnePayload(BytesSource(bytes(9))))
+    with FileSource({place!r}) as file:
+        info = look_through(file)
+        how = Treatment(mix=True, trim_start=10)
+        made = prepare(original, file, info, how, fit_report(original, 0.0, info, how))
+    print(info.frames, made.format.frames, made.payload.size, made.snr_db)
+"""
+
+
+class Long(WithFolder):
+    def test_a_replacement_of_hours_is_prepared_in_bounded_memory(self):
+        """The operating system refuses what goes beyond (RLIMIT_DATA); whole as float32 the samples would be 240 MB."""
+        place, frames = self.folder / "long.wav", 30_000_000
+        with open(place, "wb") as file:  # all but its head is a hole
+            file.write(wav_head(frames * 4, 48000, 2))
+            file.truncate(44 + frames * 4)
+        formats = (
+            'Format("pcm", 48000, 2, 100), Format("ima-adpcm", 48000, 2, 100, None, 2048), '
+            'Format("file", 48000, 1, 100, variant="WAV/PCM_16")'
+        )
+        code = CODE.format(root=str(ROOT), limit=LIMIT, formats=formats, place=str(place))
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        told = [line.split() for line in done.stdout.splitlines()]
+        self.assertEqual([line[:2] for line in told], [[str(frames), str(frames - 10)]] * 3, done.stderr[-2000:])
+        self.assertEqual([line[3] for line in told], ["inf"] * 3)
