@@ -350,7 +350,7 @@ class _Survey:
             chain=record.chain,
             outer=outer.pk if outer else None,
         )
-        self.rows.entries(row.pk, len(archive.entries), record.entries(), self._inside)
+        self.rows.entries(row.pk, len(archive.entries), record.entries(), self._listing)
         return row
 
     def _shut(self, record: ShutRecord, file: GameFile, outer: Written | None, used: str) -> Written:
@@ -368,8 +368,15 @@ class _Survey:
             if file is not None:
                 yield [file.path, file.size, file.mtime_ns]
 
+    def _listing(self, part: int, parts: int, note: str) -> None:
+        """Writing down an archive's entries: about a fifth of the work on a file."""
+        self._tell(0.2 * part / parts if parts else 0, note)
+
     def _inside(self, part: int, parts: int, note: str) -> None:
-        self.progress(self.done + (self.size * part // parts if parts else 0), self.total, note)
+        self._tell(0.2 + 0.8 * part / parts if parts else 0.2, note)
+
+    def _tell(self, share: float, note: str) -> None:
+        self.progress(self.done + int(self.size * share), self.total, note)
 
 
 def choose_keys(game: Game, path: str, keys: dict[str, Key]) -> None:

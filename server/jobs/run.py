@@ -15,7 +15,7 @@ from django.conf import settings
 from django.db import OperationalError, close_old_connections, transaction
 from django.utils import timezone
 
-from zubret_core.base import Cancelled, Progress, ZubretError
+from zubret_core.base import Cancelled, Progress, ZubretError, told_to
 
 from ..errors import of_system
 from .alive import lives, wake
@@ -105,8 +105,10 @@ def begin(number: int, worker: str) -> None:
     if not began:
         return
     job = Job.objects.select_related("game").get(pk=number)
+    reporter = _Reporter(number)
     try:
-        result = _kinds[job.kind].work(job, _Reporter(number))
+        with told_to(reporter.aside):
+            result = _kinds[job.kind].work(job, reporter)
     except Cancelled:
         end(job, Job.CANCELLED)
     except ZubretError as e:
@@ -178,8 +180,15 @@ class _Reporter:
 
     def __init__(self, number: int):
         self.number, self.last = number, 0.0
+        self.done = self.total = 0
+
+    def aside(self, done: int, total: int, note: str) -> None:
+        """What is told from deep inside: the bar stays where it is, and the words say how far that is."""
+        self(self.done, self.total, f"{note}, {100 * done // total} %" if total else note)
 
     def __call__(self, done: int, total: int, note: str) -> None:
+        if total and done * self.total >= self.done * total:  # a bar does not run back
+            self.done, self.total = done, total
         now = time.monotonic()
         if now - self.last < 0.25:
             return
@@ -189,4 +198,4 @@ class _Reporter:
         if state is None or state[0] or state[1] != Job.RUNNING:
             raise Cancelled
         with suppress(OperationalError):  # how far it is may be told the next time
-            rows.update(done=done, total=total, note=note[:300])
+            rows.update(done=self.done, total=self.total, note=note[:300])

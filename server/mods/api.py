@@ -406,11 +406,22 @@ def _file_out(file: EntryFile) -> dict[str, Any]:
     }
 
 
-@router.get("/mods/{int:mod_id}/plan", response=list[FilePlanOut])
+@router.get("/mods/{int:mod_id}/plan", response=list[FilePlanOut] | None)
 def get_plan(request: HttpRequest, mod_id: int, tight: bool = False):
-    """What a rebuild would write."""
-    mod = one(Mod.objects.select_related("game"), mod_id)
-    return rebuilding.plan_out(rebuilding.plan_of(mod, tight))
+    """What a rebuild would write, as far as that was worked out for the mod as it is now; else null."""
+    return rebuilding.newest_plan(one(Mod.objects.select_related("game"), mod_id), tight)
+
+
+class PlanIn(Schema):
+    """tight: lay archives and banks out afresh."""
+
+    tight: bool = False
+
+
+@router.post("/mods/{int:mod_id}/plan", response=JobOut)
+def make_plan(request: HttpRequest, mod_id: int, data: PlanIn):
+    """Work out what a rebuild would write, as a job."""
+    return rebuilding.start_planning(one(Mod.objects.select_related("game"), mod_id), data.tight)
 
 
 @router.post("/mods/{int:mod_id}/rebuild", response=JobOut)

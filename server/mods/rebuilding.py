@@ -14,7 +14,7 @@ from typing import Any
 from django.conf import settings
 from django.db import transaction
 
-from zubret_core.base import Format, Progress, ZubretError
+from zubret_core.base import Format, Passes, Progress, ZubretError, silent, told_to
 from zubret_core.container import GameFolder
 from zubret_core.locate.spot import IN
 from zubret_core.rebuild import FilePlan, Prover, StreamSwap, plan_rebuild, write_plan
@@ -35,10 +35,10 @@ LONGEST_TRIAL = 600
 """Seconds after which the stand-in game is taken to hang."""
 
 
-def plan_of(mod: Mod, tight: bool, progress: Progress | None = None) -> list[FilePlan]:
-    """What a rebuild of the mod would write; an error while one of its swaps is not ready."""
-    swaps, files = list(mod.live_swaps()), planned(mod)
-    if not swaps and not files:
+def _check_ready(mod: Mod) -> None:
+    """An error while there is nothing to rebuild, or one of the swaps is not ready."""
+    swaps = list(mod.live_swaps())
+    if not swaps and not mod.live_files().exists():
         raise stopped(
             409, "The mod changes nothing yet.", "Swap a stream in Locate, or put a file into an archive in Survey."
         )
@@ -47,8 +47,13 @@ def plan_of(mod: Mod, tight: bool, progress: Progress | None = None) -> list[Fil
         raise stopped(
             409, f"{len(unfit)} of {len(swaps)} swaps do not fit yet: {', '.join(unfit)}.", "Fit or remove them first."
         )
+
+
+def plan_of(mod: Mod, tight: bool, progress: Progress = silent) -> list[FilePlan]:
+    """What a rebuild of the mod would write."""
+    _check_ready(mod)
     items = []
-    for s in swaps:
+    for s in mod.live_swaps():
         assert s.prepared
         snr = s.prepared["snr_db"]
         items.append(
@@ -59,10 +64,9 @@ def plan_of(mod: Mod, tight: bool, progress: Progress | None = None) -> list[Fil
                 float("inf") if snr is None else snr,
             )
         )
-    arguments: tuple = (progress,) if progress else ()
     folder = GameFolder(Path(mod.game.folder))
     known = known_for(mod.game)
-    return plan_rebuild(folder, items, disk_cache(), *arguments, known=known, files=files, tight=tight)
+    return plan_rebuild(folder, items, disk_cache(), progress, known=known, files=planned(mod), tight=tight)
 
 
 def plan_out(plans: list[FilePlan]) -> list[dict[str, Any]]:
@@ -94,11 +98,46 @@ def _note(plan: FilePlan) -> str:
     return f"holds payloads of {plan.belongs_to}" if plan.belongs_to else ""
 
 
+def start_planning(mod: Mod, tight: bool) -> Job:
+    """Work out a plan as a job, since what is packed has to be packed before its size is known; refused where nothing can
+    be rebuilt. The same plan is worked out once."""
+    _check_ready(mod)
+    args = {"mod": mod.pk, "tight": tight, "made_of": _made_of(mod)}
+    return start("plan", f"Plan of {mod.name}", mod.game, Job.OPEN, tuple(args), **args)
+
+
+def _made_of(mod: Mod) -> str:
+    """A text that changes with what the mod is made of, and with the survey of the files that it is built from."""
+    survey = mod.game.current_survey()
+    return hashlib.blake2b(json.dumps([mod.made_of(), survey and survey.pk]).encode(), digest_size=12).hexdigest()
+
+
+def _settle_plan(job: Job) -> None:
+    """Of a mod's plans the newest is kept."""
+    if job.state == Job.DONE:
+        Job.objects.filter(kind="plan", state=Job.DONE, args__mod=job.args["mod"], pk__lt=job.pk).delete()
+
+
+@work("plan", "quick", _settle_plan)
+def plan(job: Job, progress: Progress) -> dict[str, Any]:
+    """The plan that the screen shows."""
+    mod = Mod.objects.select_related("game").get(pk=job.args["mod"])
+    with told_to(progress):
+        return {"files": plan_out(plan_of(mod, job.args["tight"], progress))}
+
+
+def newest_plan(mod: Mod, tight: bool) -> list[dict[str, Any]] | None:
+    """The files of the newest plan; None where the mod was not planned as it is now."""
+    _check_ready(mod)
+    wanted = {"args__mod": mod.pk, "args__tight": tight, "args__made_of": _made_of(mod)}
+    job = Job.objects.filter(kind="plan", state=Job.DONE, **wanted).order_by("-pk").first()
+    return job.result["files"] if job else None
+
+
 def start_rebuild(mod: Mod, tight: bool, deep: bool = False) -> Job:
     """Rebuild as a job; one that has been asked for already, and is the same, takes its place. Refused while another
     one of this game runs, or a swap is not ready."""
-    if not mod.made_of() or mod.live_swaps().exclude(state=Swap.READY).exists():
-        plan_of(mod, tight)
+    _check_ready(mod)
     wanted: dict[str, Any] = {"mod": mod.pk, "tight": tight, "deep": deep}
     job = start("rebuild", f"Rebuild of {mod.name}", mod.game, Job.OPEN, **wanted)
     if {k: job.args[k] for k in wanted} != wanted:
@@ -122,14 +161,17 @@ def rebuild(job: Job, progress: Progress) -> dict[str, Any]:
     mod = Mod.objects.select_related("game").get(pk=job.args["mod"])
     tight = bool(job.args["tight"])
     made_of = mod.made_of()
-    plans = plan_of(mod, tight, progress)
+    # Planning packs what is packed, which is slower than copying; the proof reads both files.
+    bar = Passes(progress, 3, 2, 3)
+    with told_to(bar[0]):
+        plans = plan_of(mod, tight, bar[0])
     build = Build.objects.create(mod=mod, tight=tight, made_of=made_of, files=plan_out(plans))
     out = build_folder(build)
     Job.objects.filter(pk=job.pk).update(scratch=str(out), args={**job.args, "build": build.pk})
     with Prover() as prover:
-        write_plan(plans, out, progress)
+        write_plan(plans, out, bar[1])
         Build.objects.filter(pk=build.pk).update(state=Build.PROVING)
-        points = prover.prove(_expected(mod, out, plans, bool(job.args["deep"])), progress)
+        points = prover.prove(_expected(mod, out, plans, bool(job.args["deep"])), bar[2])
     Build.objects.filter(pk=build.pk).update(proof=[asdict(p) for p in points])
     return {"build": build.pk, "state": Build.PROVED if all(p.ok for p in points) else Build.FAILED}
 

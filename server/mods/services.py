@@ -18,7 +18,7 @@ from zubret_core.audio import AudioInfo, level_dbfs, look_through
 from zubret_core.audio.files import PIECE, READABLE, file_format
 from zubret_core.audio.riff import Notes, notes_of
 from zubret_core.bank import Stream as CoreStream
-from zubret_core.base import Format, Progress, ZubretError, to_int16
+from zubret_core.base import Format, Passes, Progress, ZubretError, to_int16
 from zubret_core.codec import CODECS, codec_of
 from zubret_core.container import LaidOver
 from zubret_core.source import FileSource, Source, write_file
@@ -187,14 +187,15 @@ def _prepared_values(swap: Swap, progress: Progress) -> dict[str, Any]:
     if peak is None:
         peak = values["original_peak"] = _peak_of(original)
     with FileSource(swap.source_path, swap.source_name) as source:
-        info = AudioInfo.from_dict(swap.info) if swap.info else look_through(source, progress)
+        bar = Passes(progress, 0 if swap.info else 1, 3)
+        info = AudioInfo.from_dict(swap.info) if swap.info else look_through(source, bar[0])
         values["info"] = info.as_dict()
         how = Treatment.from_dict(swap.treatment)
         report = fit_report(original, peak, info, how)
         values["report"] = report.as_dict()
         values["state"] = Swap.OPEN
         if report.verdict == "fits":
-            result = prepare(original, source, info, how, report, progress)
+            result = prepare(original, source, info, how, report, bar[1])
             values["prepared"], values["state"] = _keep(swap, result), Swap.READY
     return values
 

@@ -10,7 +10,7 @@ from pathlib import Path
 from django.test import SimpleTestCase
 
 from tests.support import bytes_of, noise, problem_of, source
-from zubret_core.source import BytesSource, SourceFile
+from zubret_core.source import BytesSource, DiskCache, SourceFile
 from zubret_core.source.packing import METHODS
 from zubret_core.source.steps import Add, Aes, Chain, Chunked, Packed, Swap, Xor
 from zubret_core.source.sums import CRCS, NAME_HASHES, SUMS, Crc, crc_of, sum_of
@@ -93,6 +93,17 @@ class Packing(SimpleTestCase):
             again = bytes_of(Packed("gzip").packed(source(b"new " + TEXT), source(old)))
             self.assertTrue(again.startswith(head))
             self.assertEqual(self.run_tool("gzip", "-dc", data=again), b"new " + TEXT)
+
+    def test_what_takes_long_to_pack_is_packed_once_and_kept_by_its_content(self):
+        plain, chain = noise(3 << 20).tobytes(), Chain([Packed("zlib", 1)])
+        with tempfile.TemporaryDirectory() as folder:
+            cache = DiskCache(Path(folder), 1 << 30)
+            first = bytes_of(chain.packed(source(plain), None, cache))
+            place = next(Path(folder).iterdir())
+            place.write_bytes(first[::-1])  # what is kept is what comes, as long as the content is the same
+            self.assertEqual(bytes_of(chain.packed(source(plain), None, cache)), first[::-1])
+            other = bytes_of(chain.packed(source(plain[:-1] + b"!"), None, cache))
+        self.assertEqual((zlib.decompress(first), zlib.decompress(other)), (plain, plain[:-1] + b"!"))
 
     def test_each_method_there_and_back_and_never_more_than_declared(self):
         for method in METHODS:

@@ -58,6 +58,14 @@ class ServerTest(TransactionTestCase):
         self.assertEqual(answer.status_code, status, answer.content[:500])
         return answer.json()
 
+    def planned(self, mod: str, status: int = 200):
+        """The plan of a mod, worked out first."""
+        job = self.send("post", f"{mod}/plan", {}, status)
+        if status != 200:
+            return job
+        job = self.get(f"/jobs/{job['id']}")
+        return self.get(f"{mod}/plan") if job["state"] == "done" else job["error"]
+
     def stream(self, game: dict, q: str) -> dict:
         return self.get(f"/games/{game['id']}/streams?q={q}")["rows"][0]
 

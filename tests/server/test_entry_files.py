@@ -56,7 +56,7 @@ class EntryFiles(ServerTest):
         listed = [(f["archive"], f["entry"], f["adds"], f["size"]) for f in self.get(f"{self.mod}/files")]
         self.assertIn((inner, "bed.txt", True, 13), listed)
         self.assertIn(("data/deck.zip", "radio/call_01.ogg", False, 12), listed)
-        plan = {p["path"]: p["files"] for p in self.get(f"{self.mod}/plan") if p["files"]}
+        plan = {p["path"]: p["files"] for p in self.planned(self.mod) if p["files"]}
         self.assertEqual(plan["data/sea.crate"], [{"place": "data/sea.crate › text/card.txt", "adds": True}])
         out = self.rebuilt()
         with zipfile.ZipFile(out / "data/deck.zip") as pack:
@@ -118,8 +118,7 @@ class EntryFiles(ServerTest):
         self.send("post", f"/swaps/{made['id']}/restore")
         self.assertIn(
             "replaced as a whole",
-            self.send("post", f"/swaps/{made['id']}/fit", {"point": "all"})
-            and self.get(f"{self.mod}/plan", 422)["what"],
+            self.send("post", f"/swaps/{made['id']}/fit", {"point": "all"}) and self.planned(self.mod)["what"],
         )
         self.put(b"x", 404, archive_id=0, path="a")
 

@@ -1,12 +1,15 @@
 """Jobs: every outcome ends up in the row, and the row tells it to people."""
 
 import sqlite3
+import zlib
 
 from django.test import TransactionTestCase
 
 from server.jobs import run as jobs
 from server.jobs.models import Job
-from zubret_core.base import Cancelled, ZubretError
+from zubret_core.base import Cancelled, Passes, ZubretError
+from zubret_core.source import BytesSource
+from zubret_core.source.packing import unpacked
 
 
 class Outcomes(TransactionTestCase):
@@ -64,6 +67,38 @@ class Outcomes(TransactionTestCase):
 
         job = self.ran(work)
         self.assertEqual((job.state, steps), ("cancelled", ["before"]))
+
+    def test_the_bar_of_several_passes_never_runs_back_and_what_is_deep_inside_is_told(self):
+        seen, packed = [], BytesSource(zlib.compress(bytes(40 << 20)), "a large entry")
+
+        def work(job, progress):
+            reporter = progress
+            bar = Passes(progress, 1, 3)
+            for step, done, total in (
+                (bar[0], 5, 10),
+                (bar[0], 1, 10),
+                (bar[0], 0, 0),
+                (bar[1], 1, 2),
+                (bar[0], 9, 10),
+            ):
+                reporter.last = 0.0  # each is written down
+                step(done, total, "at it")
+                seen.append(Job.objects.values_list("done", "total").get(pk=job.pk))
+            reporter.last = 0.0
+            pieces = unpacked("zlib", packed, 40 << 20)
+            next(pieces)
+            seen.append(Job.objects.values_list("done", "note").get(pk=job.pk))
+            Job.objects.filter(pk=job.pk).update(cancel=True)
+            reporter.last = 0.0
+            list(pieces)  # is cancelled in the middle
+            seen.append("the end")
+            return {}
+
+        job = self.ran(work)
+        shares = [round(done / Passes.UNITS, 3) for done, _ in seen[:5]]
+        self.assertEqual(shares, [0.125, 0.125, 0.125, 0.625, 0.625])
+        self.assertEqual((seen[5], len(seen)), ((seen[4][0], "unpacking a large entry, 2 %"), 6))
+        self.assertEqual(job.state, "cancelled")
 
     def test_a_job_that_was_cut_off_is_not_done_by_a_late_worker(self):
         def work(job, progress):

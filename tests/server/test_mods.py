@@ -90,7 +90,7 @@ class Swapping(ServerTest):
         before = {p: p.read_bytes() for p in Path(self.game["folder"]).rglob("*") if p.is_file()}
         self.assertIn("changes nothing yet", self.send("post", f"{self.mod}/rebuild", status=409)["what"])
         swap = self.ready()
-        plan = self.get(f"{self.mod}/plan")[0]
+        plan = self.planned(self.mod)[0]
         self.assertEqual((plan["path"], plan["in_place"], plan["moved"]), ("data/sea.crate", True, 0))
         self.assertIn("new", {s["kind"] for s in plan["after"]["segments"]})
         job = self.send("post", f"{self.mod}/rebuild")

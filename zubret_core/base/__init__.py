@@ -4,7 +4,7 @@ from .errors import Cancelled, ZubretError
 from .format import Format, Loop
 from .kept import Kept, once
 from .pcm import to_float, to_int16
-from .progress import Progress, silent
+from .progress import Passes, Progress, silent, tell, told_to
 from .room import room
 
 __all__ = [
@@ -12,11 +12,14 @@ __all__ = [
     "Format",
     "Kept",
     "Loop",
+    "Passes",
     "Progress",
     "ZubretError",
     "once",
     "room",
     "silent",
+    "tell",
     "to_float",
     "to_int16",
+    "told_to",
 ]

@@ -21,8 +21,15 @@ class DescribedArchive(Container):
     kind = "layout"
     document: Document
 
-    def __init__(self, layout: Layout, source: Source, siblings: Siblings | None = None, keys: Keys | None = None):
-        self.layout, self.source = layout, source
+    def __init__(
+        self,
+        layout: Layout,
+        source: Source,
+        siblings: Siblings | None = None,
+        keys: Keys | None = None,
+        cache: DiskCache | None = None,
+    ):
+        self.layout, self.source, self._cache = layout, source, cache
         self.layout_id = layout.id
         self.document = read_layout(layout, source, siblings, keys)
         self.hashed = self.document.tie("entry.path") is None and self.document.tie("entry.name") is None
@@ -104,7 +111,7 @@ class DescribedArchive(Container):
     def _packed(self, index: int, new: Source, path: str = "") -> NewItem:
         """New unpacked bytes as the entry stores them, by its own method."""
         stored = self.document.payload(index)
-        payload = self.document.chain(index).packed(new, stored)
+        payload = self.document.chain(index).packed(new, stored, self._cache)
         return NewItem(payload, {"size": new.size}, new, path)
 
     def stored(self, index: int) -> Source:

@@ -70,7 +70,7 @@ class TarArchive(Container):
     layout_id = "tar"
 
     def __init__(self, source: Source, cache: DiskCache | None = None, key: str = ""):
-        self.source = source
+        self.source, self._cache = source, cache
         method = packing_of(source.read(0, min(BLOCK, source.size)))
         self._packing = Chain([Packed(method)] if method else [])
         room = LARGEST_RATIO * source.size + BLOCK
@@ -207,7 +207,7 @@ class TarArchive(Container):
             return Built(whole, segments, moved == 0, moved)
         if not changes and not added and same_bytes(whole, self.plain):  # what did not change is not packed again
             return Built(self.source, self.segments(), True, 0)
-        packed = self._packing.packed(whole, self.source)
+        packed = self._packing.packed(whole, self.source, self._cache)
         built = Built(packed, [Segment("new", 0, packed.size)], moved == 0, moved)
         built.unpacked["*"] = whole, self.plain
         return built

@@ -18,7 +18,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..base import ZubretError
+from ..base import ZubretError, tell
 from ..source import (
     Built,
     ChainSource,
@@ -77,8 +77,11 @@ class ZipArchive(Container):
 
     def _unpacked(self, member: Member) -> Iterator[bytes]:
         try:
+            done = 0
             with self._reader(member) as content:
                 while piece := content.read(1 << 20):
+                    done += len(piece)
+                    tell(done, member.size, f"unpacking {member.name}")
                     yield piece
         except _FAULTS as e:
             raise ZubretError(
@@ -233,8 +236,11 @@ class ZipArchive(Container):
             fresh = zipfile.ZipInfo(member.name)
             fresh.compress_type, fresh.file_size, fresh.create_system = member.method, new.size, 3
             with one.open(fresh, "w", force_zip64=new.size >= 1 << 31) as out:
+                done = 0
                 for piece in new.chunks():
                     out.write(piece)
+                    done += len(piece)
+                    tell(done, new.size, f"packing {member.name}")
             made = one.infolist()[0]
         whole = OpenFile(pack, f"{member.name}, packed")
         header = _LOCAL.unpack(whole.read(0, _LOCAL.size))

@@ -97,7 +97,7 @@ def open_archive(
     if kind.name == "iso":
         return IsoImage(source)
     if kind.layout is not None and kind.is_archive:
-        archive = DescribedArchive(kind.layout, source, siblings, known.keys(kind.layout, source.name))
+        archive = DescribedArchive(kind.layout, source, siblings, known.keys(kind.layout, source.name), cache)
         archive.labels = known.names(kind.layout, source.name)
         return archive
     return LooseFile(source, siblings)

@@ -18,7 +18,7 @@ import lz4.block
 import lz4.frame
 import zstandard
 
-from ..base import ZubretError
+from ..base import ZubretError, tell
 from .base import BytesSource, Source, SourceFile
 
 PIECE = 1 << 20
@@ -104,6 +104,7 @@ def unpacked(method: str, stored: Source, limit: int, exact: bool = True) -> Ite
     try:
         for piece in _PIECES.get(method, _streamed)(method, stored, limit):
             done += len(piece)
+            tell(done, limit, f"unpacking {stored.name}")
             if done > limit:
                 raise wrong(f"The entry unpacks to more than the {limit:,} bytes that its table gives.")
             yield piece
@@ -183,8 +184,11 @@ def packed(method: str, plain: Source, level: int | None = None, like: Source | 
     packer = _GzipPacker(head, level) if head else _packer(method, level, plain.size)
     if isinstance(packer, lz4.frame.LZ4FrameCompressor):
         yield packer.begin(plain.size)
+    done = 0
     for piece in plain.chunks():
         yield packer.compress(piece)
+        done += len(piece)
+        tell(done, plain.size, f"packing {plain.name}")
     yield packer.flush()
 
 

@@ -14,15 +14,16 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 import numpy as np
+import xxhash
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 from numpy.typing import NDArray
 
-from ..base import ZubretError
+from ..base import ZubretError, tell
 from .base import BytesSource, SliceSource, Source
 from .cache import DiskCache
 from .chain import ChainSource, Part
-from .packing import packed, unpacked, unpacked_small
-from .unpack import spooled
+from .packing import LONGEST_HEAD, packed, unpacked, unpacked_small
+from .unpack import IN_MEMORY, spooled
 
 AES_BLOCK = 16
 
@@ -330,10 +331,17 @@ class Chain:
         whole = self.unpacked(BytesSource(stored, name), size)
         return whole.read(0, size)
 
-    def packed(self, plain: Source, like: Source | None = None) -> Source:
-        """The stored bytes of `plain`; `like` is a stored source whose manner is kept where there is a choice."""
+    def packed(self, plain: Source, like: Source | None = None, cache: DiskCache | None = None) -> Source:
+        """The stored bytes of `plain`; `like` is a stored source whose manner is kept where there is a choice. What takes
+        long to pack is kept in `cache` under its content, so that a rebuild need not do again what its plan did."""
         for step in reversed(self.steps):
-            plain = step.packed(plain, like if step is self.steps[0] else None)
+            model = like if step is self.steps[0] else None
+            if cache and isinstance(step, Packed) and plain.size > IN_MEMORY:
+                head = model.read(0, min(LONGEST_HEAD, model.size)) if model else b""
+                key = f"packed by {step.method} {step.level} like {head.hex()}: {_digest(plain)}"
+                plain = cache.get(key, packed(step.method, plain, step.level, model), plain.name)
+            else:
+                plain = step.packed(plain, model)
         return plain
 
     def head(self, stored: Source, size: int, length: int) -> bytes:
@@ -347,6 +355,16 @@ class Chain:
             return source.read(0, min(length, source.size))
         except (ZubretError, EOFError):
             return b""
+
+
+def _digest(source: Source) -> str:
+    """The xxh3-128 of all bytes."""
+    value, done = xxhash.xxh3_128(), 0
+    for piece in source.chunks():
+        value.update(piece)
+        done += len(piece)
+        tell(done, source.size, f"reading {source.name}")
+    return value.hexdigest()
 
 
 def _first(pieces: Iterator[bytes], length: int) -> bytes:

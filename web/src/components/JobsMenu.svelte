@@ -1,11 +1,21 @@
 <script lang="ts">
   import type { Job } from "../lib/api";
   import { app } from "../lib/app.svelte";
+  import { duration } from "../lib/format";
   import ProblemPanel from "./ProblemPanel.svelte";
 
   let open = $state(false);
   const running = $derived(app.openJobs.length);
   const failed = $derived(app.jobs.slice(0, 8).filter((j) => j.error));
+
+  /** When a job began, and how long it took. */
+  function times(job: Job): string {
+    if (!job.started) return "has not begun";
+    const at = new Date(job.started).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
+    const until = job.finished ? Date.parse(job.finished) : Date.now();
+    const took = duration(Math.max(0, until - Date.parse(job.started)) / 1000);
+    return job.finished ? `began ${at}, took ${took}` : `began ${at}, for ${took}`;
+  }
 
   function share(job: Job): number | undefined {
     return job.total ? job.done / job.total : undefined;
@@ -28,8 +38,9 @@
             <span class="font-medium">{job.title}</span>
             {#if job.state === "running" || job.state === "waiting"}
               <button class="btn btn-xs" onclick={() => app.cancel(job)}>Cancel</button>
-            {:else}<span class="text-quiet">{job.state}</span>{/if}
+            {:else}<span class={job.state === "failed" ? "text-error" : "text-quiet"}>{job.state}</span>{/if}
           </div>
+          <p class="num text-quiet">{times(job)}</p>
           {#if job.state === "running"}
             <progress
               class="progress progress-primary mt-1 w-full"

@@ -1275,11 +1275,15 @@ export interface paths {
         };
         /**
          * Get Plan
-         * @description What a rebuild would write.
+         * @description What a rebuild would write, as far as that was worked out for the mod as it is now; else null.
          */
         get: operations["server_mods_api_get_plan"];
         put?: never;
-        post?: never;
+        /**
+         * Make Plan
+         * @description Work out what a rebuild would write, as a job.
+         */
+        post: operations["server_mods_api_make_plan"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2352,6 +2356,17 @@ export interface components {
             adds: boolean;
             /** Place */
             place: string;
+        };
+        /**
+         * PlanIn
+         * @description tight: lay archives and banks out afresh.
+         */
+        PlanIn: {
+            /**
+             * Tight
+             * @default false
+             */
+            tight: boolean;
         };
         /**
          * PointOut
@@ -4988,7 +5003,33 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FilePlanOut"][];
+                    "application/json": components["schemas"]["FilePlanOut"][] | null;
+                };
+            };
+        };
+    };
+    server_mods_api_make_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
         };

@@ -32,6 +32,8 @@
   const mod_id = app.game!.mod_id;
   const job = $derived(app.openJobs.find((j) => j.kind === "rebuild"));
   const trialJob = $derived(app.openJobs.find((j) => j.kind === "trial"));
+  let asked = $state(0);
+  const planning = $derived(app.jobs.find((j) => j.id === asked));
   const lastRebuild = $derived(app.jobs.find((j) => j.kind === "rebuild"));
   const bad = $derived(build?.proof.filter((p) => !p.ok).length ?? 0);
   const doubts = $derived(build?.proof.filter((p) => p.doubt).length ?? 0);
@@ -54,8 +56,22 @@
     try {
       const found = await got(api.GET("/api/mods/{mod_id}/plan", { params: { path, query: { tight } } }));
       if (!current()) return;
-      plans = found;
       planProblem = null;
+      if (found) {
+        plans = found;
+      } else if (!planning || planning.state === "done") {
+        const next = await got(api.POST("/api/mods/{mod_id}/plan", { params: { path }, body: { tight } }));
+        if (!current()) return;
+        asked = next.id;
+        app.started(next); // the end of it brings the plan
+      } else if (planning.state !== "waiting" && planning.state !== "running") {
+        plans = [];
+        planProblem = planning.error ?? {
+          what: "Planning was cancelled.",
+          where: "",
+          next: "Open this screen again.",
+        };
+      }
     } catch (error) {
       if (!current()) return;
       plans = [];
@@ -167,6 +183,7 @@
       <span class="loading loading-spinner loading-sm"></span>Working out what will be written
     </p>
   {/if}
+  {#if planning?.state === "running" || planning?.state === "waiting"}<JobPanel job={planning} />{/if}
   {#if planProblem && loaded}
     <div class="space-y-3">
       <ProblemPanel problem={planProblem} />
