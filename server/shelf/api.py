@@ -21,11 +21,12 @@ from ..errors import one, stopped
 from ..games.models import Game
 from ..paging import Limit, Offset
 from . import query
+from .drawing import peaks_of
 from .filters import Filter
 from .models import Archive, Given, Stream
 from .opening import opened
 from .ranges import ranged
-from .sound import open_original, peaks_of, sound_at
+from .sound import open_original, sound_at
 
 router = Router()
 
@@ -280,8 +281,9 @@ def wav(request: HttpRequest, address: str):
 @router.get("/audio/{address}/peaks", response=list[int])
 def audio_peaks(request: HttpRequest, address: str, response: HttpResponse, bins: int = 480):
     """The loudest sample of each of `bins` spans, 0 to 255."""
-    response["Cache-Control"] = "private, max-age=31536000, immutable"
-    return peaks_of(sound_at(address), bins)
+    found, rough = peaks_of(sound_at(address), bins)
+    response["Cache-Control"] = "no-store" if rough else "private, max-age=31536000, immutable"
+    return found
 
 
 @router.get("/archives/{int:archive_id}/ribbon", response=Ribbon)

@@ -13,8 +13,10 @@ from django.conf import settings
 from django.db import close_old_connections
 from numpy.typing import NDArray
 
+from zubret_core.audio import peaks
 from zubret_core.audio.spectrum import spectrogram
 from zubret_core.audio.waveform import FINEST, drawn, read_waveform, sketched, write_waveform
+from zubret_core.source import whole
 
 from .sound import Sound
 
@@ -22,6 +24,8 @@ log = logging.getLogger("zubret.drawing")
 AT_ONCE = 1 << 21
 """Frames up to which a drawing is decoded while its reader waits."""
 MOST_BINS = 2000
+PEAKS = 960
+"""Peaks are worked out once at this resolution; smaller drawings are made from them."""
 KEPT_BYTES = 512 << 20
 """Bytes of waveforms that are kept; the longest unused go first."""
 
@@ -51,6 +55,36 @@ def wave(sound: Sound, start: int, frames: int, bins: int) -> tuple[NDArray[np.i
         return drawn(sound.decode, sound.format, start, frames, bins), False
     _make(sound, place)
     return sketched(sound.decode, sound.format, start, frames, bins), True
+
+
+def peaks_of(sound: Sound, bins: int) -> tuple[list[int], bool]:
+    """`bins` peaks (0 to 255) of a sound, from kept ones, and whether they are rough: of a long sound that was not drawn yet
+    a few places are looked at."""
+    place, bins = settings.DATA_DIR / "peaks" / f"{sound.digest}.u8", max(1, min(bins, PEAKS))
+    if place.exists():
+        return _fewer(np.fromfile(place, np.uint8), bins), False
+    if sound.format.frames > AT_ONCE:
+        kept = (
+            read_waveform(_place(sound), sound.format, 0, sound.format.frames, PEAKS)
+            if _place(sound).exists()
+            else None
+        )
+        rough = kept is None
+        data = sketched(sound.decode, sound.format, 0, sound.format.frames, PEAKS) if kept is None else kept
+        loudest = np.abs(data.astype(np.int32)).max(axis=(1, 2))
+        fine = np.where(loudest > 0, np.clip(-(-loudest * 255 // 32768), 1, 255), 0).astype(np.uint8)
+    else:
+        fine, rough = peaks(sound.decode, sound.format.frames, PEAKS), False
+    if not rough:
+        place.parent.mkdir(exist_ok=True)
+        with whole(place) as part:
+            fine.tofile(part)
+    return _fewer(fine, bins), rough
+
+
+def _fewer(fine: NDArray[np.uint8], bins: int) -> list[int]:
+    edges = np.linspace(0, len(fine), bins + 1).astype(int)[:-1]
+    return np.maximum.reduceat(fine, edges).tolist()
 
 
 def _make(sound: Sound, place: Path) -> None:

@@ -10,22 +10,15 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 import numpy as np
-from django.conf import settings
 from numpy.typing import NDArray
 
-from zubret_core.audio import peaks
 from zubret_core.bank import Bank
 from zubret_core.bank import Stream as CoreStream
 from zubret_core.base import Format, Kept, to_int16
-from zubret_core.source import whole
 
 from ..errors import stopped
 from .models import Archive, Stream
 from .opening import check_unchanged, spot_at, version_of
-
-BINS = 960
-"""Peaks are worked out once at this resolution; smaller drawings are made from them."""
-
 
 Opener = Callable[[int, str], "Sound | None"]
 _openers: dict[str, Opener] = {}
@@ -124,19 +117,3 @@ def _original(pk: int, digest: str) -> Sound | None:
         digest,
         lambda: check_unchanged(row.archive),
     )
-
-
-def peaks_of(sound: Sound, bins: int) -> list[int]:
-    """`bins` peaks (0 to 255) of a sound, from the cached ones."""
-    folder = settings.DATA_DIR / "peaks"
-    place = folder / f"{sound.digest}.u8"
-    if place.exists():
-        fine = np.fromfile(place, np.uint8)
-    else:
-        fine = peaks(sound.decode, sound.format.frames, BINS)
-        folder.mkdir(exist_ok=True)
-        with whole(place) as part:
-            fine.tofile(part)
-    bins = max(1, min(bins, BINS))
-    edges = np.linspace(0, BINS, bins + 1).astype(int)[:-1]
-    return np.maximum.reduceat(fine, edges).tolist()

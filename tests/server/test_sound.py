@@ -9,11 +9,11 @@ import mutagen
 import numpy as np
 import soundfile
 
-from server.shelf import opening, sound
+from server.shelf import drawing, opening, sound
 from server.shelf.models import Stream
 from tests.server.support import ServerTest
 from tests.support import demo_game
-from zubret_core.base import Kept
+from zubret_core.base import Format, Kept
 from zubret_core.container import GameFolder
 from zubret_core.locate import recognise, spot
 
@@ -82,6 +82,19 @@ class Sound(ServerTest):
             self.assertEqual(len(found), bins)
             loudest = np.abs(self.truth.astype(int)).max() / 32768 * 255
             self.assertAlmostEqual(max(found), loudest, delta=1.01)
+
+    def test_the_small_drawing_of_a_long_sound_is_sketched_from_a_few_places(self):
+        decoded, frames = [], 100_000_000
+
+        def decode(start: int, count: int) -> np.ndarray:
+            decoded.append(count)
+            return np.full((count, 1), 1000 + start * 20_000 // frames, np.int16)
+
+        long = sound.Sound("long", Format("pcm", 48000, 1, frames), decode, f"long{self.id()}")
+        drawn, rough = drawing.peaks_of(long, 100)
+        self.assertTrue(rough)
+        self.assertLess(sum(decoded), frames // 50)
+        np.testing.assert_allclose(drawn, [(1000 + n * 200) * 255 / 32768 for n in range(100)], atol=3)
 
     def test_an_old_address_never_gives_new_sound(self):
         kind, _, digest = self.one["audio"].partition(".")

@@ -6,6 +6,8 @@
 
   let open = $state(false);
   const running = $derived(app.openJobs.length);
+  /** Tidying up is told of only where it fails. */
+  const told = $derived(app.jobs.filter((j) => j.kind !== "tidy" || j.error));
   const failed = $derived(app.jobs.slice(0, 8).filter((j) => j.error));
 
   /** When a job began, and how long it took. */
@@ -13,7 +15,8 @@
     if (!job.started) return "has not begun";
     const at = new Date(job.started).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
     const until = job.finished ? Date.parse(job.finished) : Date.now();
-    const took = duration(Math.max(0, until - Date.parse(job.started)) / 1000);
+    const seconds = Math.max(0, until - Date.parse(job.started)) / 1000;
+    const took = seconds < 1 ? "less than a second" : duration(seconds);
     return job.finished ? `began ${at}, took ${took}` : `began ${at}, for ${took}`;
   }
 
@@ -32,7 +35,7 @@
       aria-label="Jobs"
       class="absolute top-full right-0 z-30 mt-1 max-h-[70vh] w-96 max-w-[94vw] overflow-auto rounded-box border border-edge bg-base-200 p-3 shadow-lg"
     >
-      {#each app.jobs.slice(0, 12) as job (job.id)}
+      {#each told.slice(0, 12) as job (job.id)}
         <div class="border-b border-line py-2 last:border-0">
           <div class="flex items-center justify-between gap-2">
             <span class="font-medium">{job.title}</span>
@@ -40,7 +43,7 @@
               <button class="btn btn-xs" onclick={() => app.cancel(job)}>Cancel</button>
             {:else}<span class={job.state === "failed" ? "text-error" : "text-quiet"}>{job.state}</span>{/if}
           </div>
-          <p class="num text-quiet">{times(job)}</p>
+          <p class="text-quiet">{times(job)}</p>
           {#if job.state === "running"}
             <progress
               class="progress progress-primary mt-1 w-full"
