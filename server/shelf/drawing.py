@@ -23,6 +23,8 @@ from .sound import Sound
 log = logging.getLogger("zubret.drawing")
 AT_ONCE = 1 << 21
 """Frames up to which a drawing is decoded while its reader waits."""
+WHOLE = 1 << 24
+"""Frames up to which the peaks are those of all samples."""
 MOST_BINS = 2000
 PEAKS = 960
 """Peaks are worked out once at this resolution; smaller drawings are made from them."""
@@ -63,7 +65,7 @@ def peaks_of(sound: Sound, bins: int) -> tuple[list[int], bool]:
     place, bins = settings.DATA_DIR / "peaks" / f"{sound.digest}.u8", max(1, min(bins, PEAKS))
     if place.exists():
         return _fewer(np.fromfile(place, np.uint8), bins), False
-    if sound.format.frames > AT_ONCE:
+    if sound.format.frames > WHOLE:
         kept = (
             read_waveform(_place(sound), sound.format, 0, sound.format.frames, PEAKS)
             if _place(sound).exists()
