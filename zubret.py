@@ -22,7 +22,9 @@ from server.lock import held_by, hold
 ROOT = Path(__file__).resolve().parent
 VENV = Path(os.environ.get("ZUBRET_VENV") or ROOT / ".venv")
 WEB = ROOT / "web"
-PYTHON = VENV / ("Scripts/python.exe" if os.name == "nt" else "bin/python")
+INSTALLED = not (WEB / "package.json").exists()
+"""Whether this is an installed package: its Python has all that is needed, and the screens are built."""
+PYTHON = Path(sys.executable) if INSTALLED else VENV / ("Scripts/python.exe" if os.name == "nt" else "bin/python")
 OLDEST_PYTHON, OLDEST_NODE = (3, 11), (20, 19)
 ENDING = 3.0
 """Seconds for which one that is ending may still be in the way."""
@@ -67,6 +69,8 @@ def command(args: list[str | Path], **options) -> None:
 
 def prepare_python(extra: str = "") -> None:
     """The virtual environment with the pinned packages; `extra` names a second list for developers."""
+    if INSTALLED:
+        return
     lists = [ROOT / "requirements.txt"] + ([ROOT / extra] if extra else [])
     stamp, value = VENV / f"zubret-{extra or 'run'}.stamp", digest_of(lists)
     if is_current(stamp, value) and PYTHON.exists():
@@ -104,6 +108,8 @@ def prepare_node_modules() -> None:
 
 def prepare_web() -> None:
     """The built front end; nothing to do, and no Node.js needed, while its sources are as they were."""
+    if INSTALLED:
+        return
     sources = [WEB / n for n in ("src", "index.html", "package.json", "package-lock.json", "vite.config.ts")]
     stamp, value = WEB / "dist" / "zubret.stamp", digest_of(sources)
     if is_current(stamp, value):
@@ -396,9 +402,13 @@ COMMANDS = {"demo": demo, "run": run, "dev": dev, "test": test, "bench": bench}
 def main() -> None:
     if sys.version_info < OLDEST_PYTHON:
         stop(f"Python {sys.version.split()[0]} is too old: 3.11 or later is needed.")
-    parser = argparse.ArgumentParser(prog="zubret.py", description="Zubret, for the sound in packed games.")
+    parser = argparse.ArgumentParser(
+        prog="zubret" if INSTALLED else "zubret.py", description="Zubret, for the sound in packed games."
+    )
     choices = parser.add_subparsers(dest="command", required=True)
     for name, function in COMMANDS.items():
+        if INSTALLED and name not in ("demo", "run"):
+            continue
         choices.add_parser(name, help=function.__doc__)
     args, rest = parser.parse_known_args()
     if args.command in ("test", "bench"):
