@@ -185,16 +185,22 @@ def only_one(data: Path) -> None:
     sys.exit(0)
 
 
-PARTS = {
-    "server": ["-m", "server.serve"],
-    "long worker": ["-m", "server.worker", "long"],
-    "quick worker": ["-m", "server.worker", "quick"],
-    "background worker": ["-m", "server.worker", "background"],
-}
+PARTS = (
+    {"server and workers": ["-m", "server.parts"]}
+    if hasattr(os, "fork")
+    else {
+        "server": ["-m", "server.serve"],
+        "long worker": ["-m", "server.worker", "long"],
+        "quick worker": ["-m", "server.worker", "quick"],
+        "background worker": ["-m", "server.worker", "background"],
+    }
+)
 
 
 class Parts:
-    """The web server and the workers, started and stopped together; a worker that dies comes back."""
+    """The web server and the workers, started and stopped together; a worker that dies comes back. Where the system can fork,
+    one process does all that (server/parts.py).
+    """
 
     def __init__(self, env: dict[str, str]):
         self.env = env
@@ -215,8 +221,8 @@ class Parts:
             for name, part in list(self.running.items()):
                 if part.poll() is None:
                     continue
-                if name == "server":
-                    stop(f"the web server ended with code {part.returncode}.")
+                if name.startswith("server"):
+                    stop(f"the {name} ended with code {part.returncode}.")
                 now = time.monotonic()
                 self.restarts[name] = [t for t in self.restarts[name] if now - t < 60] + [now]
                 if len(self.restarts[name]) > 5:
@@ -230,7 +236,7 @@ class Parts:
                 part.terminate()
         for part in self.running.values():
             try:
-                part.wait(timeout=8)
+                part.wait(timeout=20)
             except subprocess.TimeoutExpired:
                 part.kill()
                 part.wait()
@@ -257,7 +263,7 @@ def serve(env: dict[str, str], number: int) -> None:
             parts.start(name)
         deadline = time.monotonic() + 180
         while not healthy(address):
-            if parts.running["server"].poll() is not None:
+            if next(iter(parts.running.values())).poll() is not None:
                 stop("the web server did not start; its messages stand above.")
             if time.monotonic() > deadline:
                 stop("Zubret did not come up within three minutes; its messages stand above.")

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-import struct
 import zipfile
-import zlib
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -20,34 +18,17 @@ from zubret_core.layout import layout_named
 from zubret_core.locate import banks_of
 from zubret_core.source import FileSource
 
+from .game import large_table
 from .pairs import Row, pairs, seconds
 from .rebuilds import large_zip
 
 COUNT = 200_000
 
 
-def large_crate(place: Path) -> None:
-    """An archive of many small entries; between its header and its table the file has holes."""
-    records = b"".join(
-        struct.pack(
-            "<56sIIIHHI", f"sound/bank_{n // 500:03}/cue_{n:06}.bin".encode(), n + 1, 900, 900, 0, n & 0xFFFF, 0
-        )
-        for n in range(COUNT)
-    )
-    sector = COUNT + 1
-    size = (sector * 2048 + len(records) + 2047) // 2048 * 2048
-    head = struct.pack("<4sHHIIII24s", b"SFCR", 3, 0, COUNT, sector, zlib.crc32(records), size // 2048, b"bench")
-    with open(place, "wb") as out:
-        out.write(head)
-        out.seek(sector * 2048)
-        out.write(records)
-        out.truncate(size)
-
-
 def rows(folder: Path) -> Iterator[Row]:
     """Reading against zipfile; inserting against a bare executemany of the same rows."""
     crate, pack = folder / "large.crate", folder / "large.zip"
-    large_crate(crate)
+    large_table(crate, COUNT)
     large_zip(pack)
     layout = layout_named("saltglass-crate")
 

@@ -8,16 +8,29 @@ from importlib import import_module
 
 
 def main() -> None:
+    """The server as a process by itself."""
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
+    import django
+
+    django.setup()
+    from django.conf import settings
+
+    from .ready import make_ready
+
+    import_module(settings.ROOT_URLCONF)  # else the first request does
+    make_ready()
+    serve()
+
+
+def serve() -> None:
+    """Answer requests until the launcher ends."""
     import waitress
     from django.conf import settings
 
-    from .ready import end_with_launcher, make_ready
+    from .ready import end_with_launcher
     from .wsgi import application
 
     end_with_launcher()
-    import_module(settings.ROOT_URLCONF)  # else the first request does
-    make_ready()
     try:
         waitress.serve(
             application,

@@ -13,31 +13,39 @@ LOOK = 5.0
 
 
 def main() -> None:
+    """A worker as a process by itself."""
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
     import django
 
     django.setup()
+    from .ready import make_ready
+
+    make_ready()
+    work_on(sys.argv[1])
+
+
+def work_on(queue: str) -> None:
+    """Do the jobs of a queue until the launcher ends."""
     from django.conf import settings
     from django.db import OperationalError
 
     from .jobs.alive import Sign
     from .jobs.run import patiently, reap, take
-    from .ready import end_with_launcher, make_ready
+    from .ready import end_with_launcher
     from .tidy import tidy_up
 
     log = logging.getLogger("zubret.worker")
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     end_with_launcher()
-    make_ready()
     # Nameless files of any size: the system's own folder for them may lie in memory.
     tempfile.tempdir = str(settings.FILE_UPLOAD_TEMP_DIR)
-    sign = Sign(sys.argv[1])
-    if sys.argv[1] == "background":
+    sign = Sign(queue)
+    if queue == "background":
         patiently(tidy_up)
     while True:
         try:
             reap()
-            if take(sys.argv[1], sign.name) is None:
+            if take(queue, sign.name) is None:
                 sign.wait(LOOK)
         except OperationalError as e:  # busy, or the disk is full: what waits goes on waiting
             log.warning("the database: %s", e)

@@ -155,7 +155,7 @@ class Stopping(ProgramTest):
         return [c for c in found if "server." in c]
 
     def test_all_parts_stop_together(self):
-        self.assertEqual(len(self.processes()), 4)  # the server and three workers
+        self.assertEqual(len(self.processes()), 5)  # the server and three workers, and what they are forked from
         ready = f"Zubret is ready: {self.address}"
         self.until(lambda: ready in (self.root / "log.txt").read_text(), 20, "the launcher to tell the address")
         begun = time.monotonic()

@@ -28,13 +28,13 @@ def _place(queue: str) -> Path:
 class Sign:
     """The sign of life of this process as the worker of a queue, until it ends or `close` is called.
 
-    name: stands in the jobs that it does. BlockingIOError where another process is the worker of this queue.
+    name: its queue, port and process number, and a text that only it has; stands in the jobs that it does. BlockingIOError where another process is the worker of this queue.
     """
 
     def __init__(self, queue: str):
         self._socket = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
         self._socket.bind(("127.0.0.1", 0))
-        self.name = f"{queue} {self._socket.getsockname()[1]} {token_hex(8)}"
+        self.name = f"{queue} {self._socket.getsockname()[1]} {os.getpid()} {token_hex(8)}"
         handle = hold(_place(queue), self.name, ENDING)
         if handle is None:
             self._socket.close()

@@ -1,0 +1,195 @@
+"""A game at full size: its survey against plain walks, lists against those of a hundredth of it, and a comparison."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+import statistics
+import subprocess
+import sys
+import time
+import zlib
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+from django.db import connection
+from django.test import Client
+
+from server.bulk import bulk_insert
+from server.games import changes
+from server.games.models import Comparison, Game, Survey, SurveyFile
+from server.games.survey_rows import entry_row
+from server.games.surveying import start_survey
+from server.jobs import run
+from server.shelf.models import Archive, Entry
+from zubret_core.container import Entry as CoreEntry
+
+from . import game
+from .pairs import Row, pairs, seconds
+
+FULL, SMALL = (50_000, 200_000, 40_000), (500, 2_000, 400)
+"""Loose files, entries of a table and of a ZIP file, streams in banks and in the ZIP file."""
+LISTS = (
+    "/files",
+    "/files?within=",
+    "/holders",
+    "/streams",
+    "/entries",
+    "/entries?archive={archive}",
+    "/route",
+    "/survey",
+)
+TYPED = ("bank_0", "s0012", "voice 39", "3999")
+"""What somebody types into Locate's field."""
+
+
+def rows(folder: Path) -> Iterator[Row]:
+    """All rows of this part."""
+    run._kinds["digest"] = run._kinds["digest"]._replace(
+        work=lambda job, progress: {}
+    )  # contents are not measured here
+    loose = folder / "loose"
+    game.loose_sounds(loose, FULL[0])
+    yield from _surveys(loose)
+    games = {}
+    for name, sizes in (("small", SMALL), ("full", FULL)):
+        game.make(folder / name, sizes[0], sizes[1], sizes[2], 50, 3)
+        games[name] = Game.objects.create(name=name, folder=str(folder / name))
+        if name == "full":
+            yield _memory(games[name])
+        else:
+            start_survey(games[name])
+    yield from _lists(games)
+    yield from _comparison()
+
+
+def _survey(of: Game) -> None:
+    job = start_survey(of)
+    job.refresh_from_db()
+    assert job.state == "done", job.error
+
+
+def _walk(folder: Path) -> int:
+    """The plain loop: every file's first 64 bytes."""
+    total = 0
+    for place, _, names in os.walk(folder):
+        for name in names:
+            with open(os.path.join(place, name), "rb") as file:
+                total += len(file.read(64))
+    return total
+
+
+def _surveys(loose: Path) -> Iterator[Row]:
+    of = Game.objects.create(name="loose", folder=str(loose))
+    _walk(loose)  # both find the files in the system's cache
+    walk = statistics.median(seconds(lambda: _walk(loose)) for _ in range(3))
+    first = seconds(lambda: _survey(of))
+    note = f"{first:.1f} s against {walk:.2f} s"
+    yield Row("a survey of 50,000 loose sounds", "a loop that reads 64 bytes of each", [first / walk], 6, note)
+    ratios, ours, theirs = [], [], []
+    find = ["find", str(loose), "-type", "f", "-printf", "%p %s %T@\n"]
+    for _ in range(3):
+        ours.append(seconds(lambda: _survey(of)))
+        theirs.append(seconds(lambda: subprocess.run(find, stdout=subprocess.DEVNULL, check=True)))
+        ratios.append(ours[-1] / theirs[-1])
+    note = f"{statistics.median(ours):.2f} s against {statistics.median(theirs):.2f} s"
+    yield Row("again, with nothing changed", "find -printf of the same folder", ratios, 4, note)
+
+
+def _memory(of: Game) -> Row:
+    """The most memory of a process that surveys the game, above what it has when it begins."""
+    code = (
+        "import os, resource, sys, django; django.setup(); from server.ready import make_ready; make_ready();"
+        "from server.games.models import Game; from bench import size; from server.jobs import run;"
+        "run._kinds['digest'] = run._kinds['digest']._replace(work=lambda j, p: {});"
+        "before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss; import time; begun = time.perf_counter();"
+        "size._survey(Game.objects.get(pk=int(sys.argv[1])));"
+        "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before, time.perf_counter() - begun)"
+    )
+    done = subprocess.run([sys.executable, "-c", code, str(of.pk)], capture_output=True, text=True, check=True)
+    peak, took = done.stdout.split()
+    return Row(
+        "memory of a survey of it all, above idle", "290,000 files, entries and streams more", [int(peak) / 1024], 500,
+        f"{float(took):.0f} s", "MB",
+    )  # fmt: skip
+
+
+def _lists(games: dict[str, Game]) -> Iterator[Row]:
+    client = Client(HTTP_HOST="localhost")
+
+    def asked(of: Game, path: str) -> Callable[[], Any]:
+        archive = Archive.objects.filter(game=of, path="data/table.crate").values_list("pk", flat=True).first()
+        address = f"/api/games/{of.pk}{path.format(archive=archive)}"
+        return lambda: client.get(address).content
+
+    ratios, note = [], []
+    for path in LISTS:
+        row = pairs(path, asked(games["full"], path), "", asked(games["small"], path), None, 9)
+        ratios.append(row.median)
+        note.append(f"{path.partition('=')[0]} {row.median:.2f}")
+    yield Row(
+        "first answers of lists, the slowest of them", "the same with a hundredth", [max(ratios)], 1.5, ", ".join(note)
+    )
+    times = []
+    for n in range(40):
+        query = f"/streams?q={TYPED[n % len(TYPED)].replace(' ', '+')}"
+        times.append(seconds(asked(games["full"], query)) * 1000)
+    found = games["full"].current_survey()
+    assert found
+    yield Row("a typed filter, rows in the answer", f"none; over {found.streams:,} streams", times, 60, unit="ms")
+
+
+def _comparison() -> Iterator[Row]:
+    """Two surveys of 200,000 entries with nine of ten different, and the longest transaction of their comparison."""
+    of = Game.objects.create(name="compared", folder="/nowhere")
+    surveys, data = [], []
+    for build in (0, 1):
+        survey = Survey.objects.create(game=of)
+        archive = Archive.objects.create(game=of, path="x.crate", size=build, mtime_ns=1, kind="layout")
+        SurveyFile.objects.create(survey=survey, path="x.crate", size=1, mtime_ns=1, what="archive", archive=archive)
+        entries = (
+            CoreEntry(
+                f"s/{n // 500}/e{n:06}.bin",
+                n,
+                900,
+                900,
+                "plain",
+                zlib.crc32(b"%d" % (n if n % 10 == 0 else -n * build)),
+            )
+            for n in range(200_000)
+        )
+        made = [entry_row(archive.pk, n, e, e.path) for n, e in enumerate(entries)]
+        for _ in bulk_insert(Entry, Entry.BULK, made):
+            pass
+        data.append(made)
+        surveys.append(survey)
+    bare = sqlite3.connect(":memory:")
+    for n, made in enumerate(data):
+        bare.execute(f"CREATE TABLE side{n} (path TEXT, at INTEGER, size INTEGER, crc INTEGER)")
+        bare.executemany(f"INSERT INTO side{n} VALUES (?, ?, ?, ?)", [(r[2], r[4], r[6], r[8]) for r in made])
+        bare.execute(f"CREATE INDEX by_path{n} ON side{n} (path)")
+    join = "SELECT o.path, o.size, n.size FROM side0 o LEFT JOIN side1 n ON n.path = o.path WHERE n.crc IS NOT o.crc"
+    locked: list[float] = []
+    began = [0.0]
+
+    def watch(execute: Callable, sql: str, params: Any, many: bool, context: Any) -> Any:
+        if sql.startswith(("BEGIN", "SAVEPOINT")):
+            began[0] = time.perf_counter()
+        done = execute(sql, params, many, context)
+        if sql.startswith("INSERT"):
+            locked.append(time.perf_counter() - began[0])
+        return done
+
+    with connection.execute_wrapper(watch):
+        yield pairs(
+            "what changed, nine of ten entries different",
+            lambda: changes.compare(*surveys),
+            "one bare SQL join of them",
+            lambda: bare.execute(join).fetchall(),
+            4,
+            3,
+            before=Comparison.objects.all().delete,
+        )
+    yield Row("its longest transaction", "none", [max(locked) * 1000], 50, unit="ms")
+    Comparison.objects.all().delete()
