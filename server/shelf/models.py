@@ -119,6 +119,9 @@ class Bank(models.Model):
     language = models.CharField(max_length=60, default="", blank=True)
     error = models.JSONField(null=True)
 
+    class Meta:
+        indexes = [models.Index(fields=["archive"], condition=models.Q(error__isnull=False), name="broken_banks")]
+
     def __str__(self) -> str:
         return self.name
 

@@ -72,18 +72,21 @@ def compare_entries(file: str, old: Iterable[tuple], new: Iterable[tuple]) -> It
     for a, b in zip_longest(old, new):
         if a == b and not (a[3] is None and a[4] is None):
             continue
-        if a is not None:
-            other = _met(later, a[0])
-            if other is None:
-                earlier.setdefault(a[0], []).append(a)
-            else:
-                yield from _pair(file, a, other)
-        if b is not None:
-            other = _met(earlier, b[0])
-            if other is None:
-                later.setdefault(b[0], []).append(b)
-            else:
-                yield from _pair(file, other, b)
+        found: list[Change | None] = []
+        if a is not None and b is not None and a[0] == b[0] and a[0] not in earlier and a[0] not in later:
+            found = [_pair(file, a, b)]
+        else:
+            if a is not None:
+                if other := _met(later, a[0]):
+                    found.append(_pair(file, a, other))
+                else:
+                    earlier.setdefault(a[0], []).append(a)
+            if b is not None:
+                if other := _met(earlier, b[0]):
+                    found.append(_pair(file, other, b))
+                else:
+                    later.setdefault(b[0], []).append(b)
+        yield from filter(None, found)
     for entries in earlier.values():
         yield from (Change(REMOVED, file, e[0], e[2], None, content=_content(e)) for e in entries)
     for entries in later.values():
@@ -101,14 +104,16 @@ def _met(waiting: dict[str, list[tuple]], path: str) -> tuple | None:
     return entry
 
 
-def _pair(file: str, old: tuple, new: tuple) -> Iterator[Change]:
+def _pair(file: str, old: tuple, new: tuple) -> Change | None:
+    """What changed of an entry that both have; None where nothing did."""
     same = _same(old, new)
     if same is None:
-        yield Change(UNSURE, file, old[0], old[2], new[2])
-    elif not same:
-        yield Change(CHANGED, file, old[0], old[2], new[2])
-    elif (old[1], old[5]) != (new[1], new[5]):
-        yield Change(MOVED, file, old[0], old[2], new[2], f"byte {old[1]} to {new[1]}")
+        return Change(UNSURE, file, old[0], old[2], new[2])
+    if not same:
+        return Change(CHANGED, file, old[0], old[2], new[2])
+    if (old[1], old[5]) != (new[1], new[5]):
+        return Change(MOVED, file, old[0], old[2], new[2], f"byte {old[1]} to {new[1]}")
+    return None
 
 
 def with_renames(changes: Iterable[Change]) -> Iterator[Change]:
