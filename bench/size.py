@@ -17,12 +17,12 @@ from django.db import connection
 from django.test import Client
 
 from server.bulk import bulk_insert
-from server.games import changes
+from server.changes import comparing as changes
 from server.games.models import Comparison, Game, Survey, SurveyFile
-from server.games.survey_rows import entry_row
-from server.games.surveying import start_survey
 from server.jobs import run
 from server.shelf.models import Archive, Entry, Given, Stream
+from server.surveys.rows import entry_row
+from server.surveys.surveying import start_survey
 from zubret_core.container import Entry as CoreEntry
 
 from . import game

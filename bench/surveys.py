@@ -8,10 +8,10 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from server.bulk import bulk_insert
-from server.games import changes
+from server.changes import comparing as changes
 from server.games.models import Game, Survey, SurveyFile
-from server.games.survey_rows import entry_row
 from server.shelf.models import Archive, Entry
+from server.surveys.rows import entry_row
 from zubret_core.container import Entry as CoreEntry
 
 from .pairs import Row, pairs

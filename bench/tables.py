@@ -11,8 +11,8 @@ from django.db import connection
 
 from server.bulk import bulk_insert
 from server.games.models import Game
-from server.games.survey_rows import entry_row
 from server.shelf.models import Archive, Entry
+from server.surveys.rows import entry_row
 from zubret_core.container import DescribedArchive
 from zubret_core.layout import layout_named
 from zubret_core.locate import banks_of

@@ -9,28 +9,34 @@ from ninja.errors import HttpError, ValidationError
 
 from zubret_core.base import ZubretError
 
-from .games.api import router as games
-from .games.sounds_api import router as sounds
-from .games.work_api import router as more
+from .bench.api import router as bench
+from .bench.unknown_api import router as unknown
+from .changes.api import router as changes
+from .home.api import router as home
 from .jobs.alive import workers_alive
 from .jobs.api import router as jobs
-from .layouts.api import router as layouts
-from .layouts.unknown_api import router as unknown
+from .keys.api import router as keys
 from .mods.api import router as mods
 from .shelf.api import router as shelf
 from .shelf.stream_api import router as streams
+from .surveys.api import router as surveys
+from .surveys.names_api import router as names
+from .takeout.api import router as takeout
+from .takeout.sounds_api import router as sounds
 from .web import problem, problem_of
 
 api = NinjaAPI(title="Zubret", version="1", docs_url=None, urls_namespace="api")
-api.add_router("", games, tags=["games"])
-api.add_router("", more, tags=["games"])
-api.add_router("", sounds, tags=["games"])
-api.add_router("", shelf, tags=["shelf"])
-api.add_router("", streams, tags=["shelf"])
-api.add_router("", mods, tags=["mods"])
-api.add_router("", jobs, tags=["jobs"])
-api.add_router("", layouts, tags=["layouts"])
-api.add_router("", unknown, tags=["layouts"])
+ROUTERS = {
+    "games": (home, surveys, names, keys, changes),
+    "taking out": (takeout, sounds),
+    "shelf": (shelf, streams),
+    "mods": (mods,),
+    "jobs": (jobs,),
+    "layouts": (bench, unknown),
+}
+for tag, routers in ROUTERS.items():
+    for router in routers:
+        api.add_router("", router, tags=[tag])
 
 
 class Health(Schema):

@@ -43,6 +43,13 @@ INSTALLED_APPS = [
     "server.shelf",
     "server.mods",
     "server.layouts",
+    # Without tables of their own:
+    "server.surveys",
+    "server.keys",
+    "server.changes",
+    "server.takeout",
+    "server.bench",
+    "server.home",
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",

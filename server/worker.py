@@ -30,9 +30,8 @@ def work_on(queue: str) -> None:
     from django.db import OperationalError
 
     from .jobs.alive import Sign
-    from .jobs.run import patiently, reap, take
+    from .jobs.run import patiently, reap, take, tidy_up
     from .ready import end_with_launcher
-    from .tidy import tidy_up
 
     log = logging.getLogger("zubret.worker")
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))

@@ -5,7 +5,7 @@ import random
 
 from django.test import SimpleTestCase
 
-from server.games.management.commands.openapi import schema_document
+from server.home.management.commands.openapi import schema_document
 from tests.examples import examples
 from tests.support import ROOT, problem_of, small_crate, source
 from zubret_core.bank.trial import check

@@ -9,8 +9,8 @@ from django.db import connection
 from django.test import Client, SimpleTestCase
 
 from server.bulk import bulk_insert
-from server.games.management.commands.openapi import document
 from server.games.models import Game
+from server.home.management.commands.openapi import document
 from server.jobs.alive import QUEUES, Sign
 from server.jobs.models import Job
 from server.shelf.models import Archive, Entry

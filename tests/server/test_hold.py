@@ -13,11 +13,11 @@ import xxhash
 from django.conf import settings
 
 from server.bulk import bulk_insert
-from server.games import changes
+from server.changes import comparing as changes
 from server.games.models import Comparison, Game, Key, Survey, SurveyFile
-from server.games.survey_rows import entry_row
 from server.jobs.models import Job
 from server.shelf.models import Archive, Entry
+from server.surveys.rows import entry_row
 from standin.chart import KEYS
 from standin.make import make
 from tests.server.support import ServerTest, wav_bytes

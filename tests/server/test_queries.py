@@ -6,11 +6,11 @@ from django.utils import timezone
 
 from server.bulk import bulk_insert
 from server.games.models import Comparison, Game, Key, KeyChoice, NameList, Survey, SurveyFile
-from server.games.survey_rows import entry_row
 from server.jobs.models import Job
 from server.layouts.models import LayoutVersion, UserLayout
 from server.mods.models import Build, EntryFile, Mod, Swap, Trial
 from server.shelf.models import Archive, Bank, Entry, Stream, pack_locator
+from server.surveys.rows import entry_row
 from tests.server.support import ServerTest
 from zubret_core.container import Entry as CoreEntry
 from zubret_core.locate import Locator

@@ -159,13 +159,13 @@ export interface paths {
          * List Changes
          * @description What changed from one survey to another, as far as they have been compared.
          */
-        get: operations["server_games_work_api_list_changes"];
+        get: operations["server_changes_api_list_changes"];
         put?: never;
         /**
          * Compare
          * @description Compare two surveys, as a job.
          */
-        post: operations["server_games_work_api_compare"];
+        post: operations["server_changes_api_compare"];
         delete?: never;
         options?: never;
         head?: never;
@@ -183,7 +183,7 @@ export interface paths {
          * Changes Csv
          * @description The same as a CSV file.
          */
-        get: operations["server_games_work_api_changes_csv"];
+        get: operations["server_changes_api_changes_csv"];
         put?: never;
         post?: never;
         delete?: never;
@@ -203,7 +203,7 @@ export interface paths {
          * Export Folders
          * @description Folders that were named before, the newest first.
          */
-        get: operations["server_games_work_api_export_folders"];
+        get: operations["server_takeout_api_export_folders"];
         put?: never;
         post?: never;
         delete?: never;
@@ -263,7 +263,7 @@ export interface paths {
          * Folders
          * @description Browse the allowed roots.
          */
-        get: operations["server_games_api_folders"];
+        get: operations["server_home_api_folders"];
         put?: never;
         post?: never;
         delete?: never;
@@ -283,13 +283,13 @@ export interface paths {
          * List Games
          * @description All registered games.
          */
-        get: operations["server_games_api_list_games"];
+        get: operations["server_home_api_list_games"];
         put?: never;
         /**
          * Add Game
          * @description Register a folder and survey it.
          */
-        post: operations["server_games_api_add_game"];
+        post: operations["server_home_api_add_game"];
         delete?: never;
         options?: never;
         head?: never;
@@ -310,7 +310,7 @@ export interface paths {
          * Remove Game
          * @description Forget a game with its surveys and mods. The game's folder is not touched.
          */
-        delete: operations["server_games_api_remove_game"];
+        delete: operations["server_home_api_remove_game"];
         options?: never;
         head?: never;
         patch?: never;
@@ -329,7 +329,7 @@ export interface paths {
          * Begin
          * @description A new layout for a file, with a first guess in it.
          */
-        post: operations["server_layouts_api_begin"];
+        post: operations["server_bench_api_begin"];
         delete?: never;
         options?: never;
         head?: never;
@@ -347,7 +347,7 @@ export interface paths {
          * File Bytes
          * @description A part of a file as it is; cut at the file's end.
          */
-        get: operations["server_layouts_api_file_bytes"];
+        get: operations["server_bench_api_file_bytes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -369,7 +369,7 @@ export interface paths {
          * Check Layout
          * @description Check a layout on a file, or with an empty path on all that it recognises.
          */
-        post: operations["server_layouts_api_check_layout"];
+        post: operations["server_bench_api_check_layout"];
         delete?: never;
         options?: never;
         head?: never;
@@ -387,7 +387,7 @@ export interface paths {
          * Distance
          * @description The likeliest lengths of records from a byte on.
          */
-        get: operations["server_layouts_api_distance"];
+        get: operations["server_bench_api_distance"];
         put?: never;
         post?: never;
         delete?: never;
@@ -407,7 +407,7 @@ export interface paths {
          * Find
          * @description Where a number stands in a file, in all widths and both orders.
          */
-        get: operations["server_layouts_api_find"];
+        get: operations["server_bench_api_find"];
         put?: never;
         post?: never;
         delete?: never;
@@ -427,7 +427,7 @@ export interface paths {
          * Look
          * @description A file's size and its entropy along it.
          */
-        get: operations["server_layouts_api_look"];
+        get: operations["server_bench_api_look"];
         put?: never;
         post?: never;
         delete?: never;
@@ -449,7 +449,7 @@ export interface paths {
          * Field Spans
          * @description The fields in a part of the file.
          */
-        post: operations["server_layouts_api_field_spans"];
+        post: operations["server_bench_api_field_spans"];
         delete?: never;
         options?: never;
         head?: never;
@@ -467,7 +467,7 @@ export interface paths {
          * Text Runs
          * @description The next runs of printable characters.
          */
-        get: operations["server_layouts_api_text_runs"];
+        get: operations["server_bench_api_text_runs"];
         put?: never;
         post?: never;
         delete?: never;
@@ -489,7 +489,7 @@ export interface paths {
          * Try Layout
          * @description What a layout's text says of a file.
          */
-        post: operations["server_layouts_api_try_layout"];
+        post: operations["server_bench_api_try_layout"];
         delete?: never;
         options?: never;
         head?: never;
@@ -527,7 +527,7 @@ export interface paths {
          * Get File
          * @description One file of the newest survey, or null where it has none at this path.
          */
-        get: operations["server_games_api_get_file"];
+        get: operations["server_surveys_api_get_file"];
         put?: never;
         post?: never;
         delete?: never;
@@ -549,7 +549,7 @@ export interface paths {
          *
          *     what: one or several, with commas between. sort: path, size, what, entries, streams or unpacked; "-" in front turns it.
          */
-        get: operations["server_games_api_list_files"];
+        get: operations["server_surveys_api_list_files"];
         put?: never;
         post?: never;
         delete?: never;
@@ -569,7 +569,7 @@ export interface paths {
          * List Holders
          * @description What holds streams, those with the most first.
          */
-        get: operations["server_games_api_list_holders"];
+        get: operations["server_surveys_api_list_holders"];
         put?: never;
         post?: never;
         delete?: never;
@@ -589,13 +589,13 @@ export interface paths {
          * List Keys
          * @description The key ring of a game.
          */
-        get: operations["server_games_work_api_list_keys"];
+        get: operations["server_keys_api_list_keys"];
         put?: never;
         /**
          * Add Key
          * @description Add a key to the ring.
          */
-        post: operations["server_games_work_api_add_key"];
+        post: operations["server_keys_api_add_key"];
         delete?: never;
         options?: never;
         head?: never;
@@ -615,7 +615,7 @@ export interface paths {
          * Try Keys
          * @description Try every key on every locked archive.
          */
-        post: operations["server_games_work_api_try_keys"];
+        post: operations["server_keys_api_try_keys"];
         delete?: never;
         options?: never;
         head?: never;
@@ -673,13 +673,13 @@ export interface paths {
          * List Names
          * @description The name lists of a game.
          */
-        get: operations["server_games_work_api_list_names"];
+        get: operations["server_surveys_names_api_list_names"];
         put?: never;
         /**
          * Add Names
          * @description Give names to the entries of an archive; the archive is surveyed again.
          */
-        post: operations["server_games_work_api_add_names"];
+        post: operations["server_surveys_names_api_add_names"];
         delete?: never;
         options?: never;
         head?: never;
@@ -717,7 +717,7 @@ export interface paths {
          * Get Route
          * @description Where the work stands, station by station.
          */
-        get: operations["server_games_api_get_route"];
+        get: operations["server_home_api_get_route"];
         put?: never;
         post?: never;
         delete?: never;
@@ -736,10 +736,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Sounds
+         * Take Sounds
          * @description Take sounds out as a job.
          */
-        post: operations["server_games_sounds_api_sounds"];
+        post: operations["server_takeout_sounds_api_take_sounds"];
         delete?: never;
         options?: never;
         head?: never;
@@ -759,7 +759,7 @@ export interface paths {
          * Plan Sounds
          * @description How much it would be, what the files would be called, and whether there is room.
          */
-        post: operations["server_games_sounds_api_plan_sounds"];
+        post: operations["server_takeout_sounds_api_plan_sounds"];
         delete?: never;
         options?: never;
         head?: never;
@@ -797,13 +797,13 @@ export interface paths {
          * Get Survey
          * @description The newest finished survey, or null.
          */
-        get: operations["server_games_api_get_survey"];
+        get: operations["server_surveys_api_get_survey"];
         put?: never;
         /**
          * Survey
          * @description Survey the folder again.
          */
-        post: operations["server_games_api_survey"];
+        post: operations["server_surveys_api_survey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -823,7 +823,7 @@ export interface paths {
          * Take Out
          * @description Take entries out as a job.
          */
-        post: operations["server_games_work_api_take_out"];
+        post: operations["server_takeout_api_take_out"];
         delete?: never;
         options?: never;
         head?: never;
@@ -843,7 +843,7 @@ export interface paths {
          * Plan Taking Out
          * @description How much it would be, and whether there is room.
          */
-        post: operations["server_games_work_api_plan_taking_out"];
+        post: operations["server_takeout_api_plan_taking_out"];
         delete?: never;
         options?: never;
         head?: never;
@@ -861,7 +861,7 @@ export interface paths {
          * Unknown File
          * @description Which parts of a file a table in it points to.
          */
-        get: operations["server_layouts_unknown_api_unknown_file"];
+        get: operations["server_bench_unknown_api_unknown_file"];
         put?: never;
         post?: never;
         delete?: never;
@@ -883,7 +883,7 @@ export interface paths {
          * Draft
          * @description A layout for the file from a reading.
          */
-        post: operations["server_layouts_unknown_api_draft"];
+        post: operations["server_bench_unknown_api_draft"];
         delete?: never;
         options?: never;
         head?: never;
@@ -903,7 +903,7 @@ export interface paths {
          * Hear
          * @description Hear a part as a reading says; anything of it may be turned.
          */
-        post: operations["server_layouts_unknown_api_hear"];
+        post: operations["server_bench_unknown_api_hear"];
         delete?: never;
         options?: never;
         head?: never;
@@ -921,7 +921,7 @@ export interface paths {
          * Rank
          * @description What the bytes of a part could be.
          */
-        get: operations["server_layouts_unknown_api_rank"];
+        get: operations["server_bench_unknown_api_rank"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1003,7 +1003,7 @@ export interface paths {
          * Take Out Again
          * @description Take out again what a job was to take out: it goes on from where that one ended.
          */
-        post: operations["server_games_work_api_take_out_again"];
+        post: operations["server_takeout_api_take_out_again"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1041,7 +1041,7 @@ export interface paths {
          * Taken Zip
          * @description The ZIP file that a job has made.
          */
-        get: operations["server_games_work_api_taken_zip"];
+        get: operations["server_takeout_api_taken_zip"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1064,7 +1064,7 @@ export interface paths {
          * Remove Key
          * @description Take a key off the ring. What it opened is locked at the next survey.
          */
-        delete: operations["server_games_work_api_remove_key"];
+        delete: operations["server_keys_api_remove_key"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1083,7 +1083,7 @@ export interface paths {
          * Show Key
          * @description A key's bytes, for somebody who asks for them.
          */
-        post: operations["server_games_work_api_show_key"];
+        post: operations["server_keys_api_show_key"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1101,13 +1101,13 @@ export interface paths {
          * List Layouts
          * @description The user's layouts, then those that ship.
          */
-        get: operations["server_layouts_api_list_layouts"];
+        get: operations["server_bench_api_list_layouts"];
         put?: never;
         /**
          * Create
          * @description A new layout from a text: a copy, or one that somebody shared.
          */
-        post: operations["server_layouts_api_create"];
+        post: operations["server_bench_api_create"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1125,7 +1125,7 @@ export interface paths {
          * Schema
          * @description The JSON Schema of the layout language.
          */
-        get: operations["server_layouts_api_schema"];
+        get: operations["server_bench_api_schema"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1145,7 +1145,7 @@ export interface paths {
          * Shipped
          * @description The text of a layout that ships: it can be copied, not changed.
          */
-        get: operations["server_layouts_api_shipped"];
+        get: operations["server_bench_api_shipped"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1165,18 +1165,18 @@ export interface paths {
          * Get Layout
          * @description A layout of the user's.
          */
-        get: operations["server_layouts_api_get_layout"];
+        get: operations["server_bench_api_get_layout"];
         /**
          * Keep Draft
          * @description Keep what stands in the editor. Surveys use it once it is saved as a version.
          */
-        put: operations["server_layouts_api_keep_draft"];
+        put: operations["server_bench_api_keep_draft"];
         post?: never;
         /**
          * Remove
          * @description Forget a layout and its versions.
          */
-        delete: operations["server_layouts_api_remove"];
+        delete: operations["server_bench_api_remove"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1193,7 +1193,7 @@ export interface paths {
          * Export
          * @description The layout as a file, to share.
          */
-        get: operations["server_layouts_api_export"];
+        get: operations["server_bench_api_export"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1215,7 +1215,7 @@ export interface paths {
          * Save Version
          * @description Save the draft as a version, which surveys use from now on.
          */
-        post: operations["server_layouts_api_save_version"];
+        post: operations["server_bench_api_save_version"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1348,7 +1348,7 @@ export interface paths {
          * Remove Names
          * @description Take a name list away; the archive is surveyed again.
          */
-        delete: operations["server_games_work_api_remove_names"];
+        delete: operations["server_surveys_names_api_remove_names"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1449,7 +1449,7 @@ export interface paths {
          * List Surveys
          * @description All finished surveys, the newest first.
          */
-        get: operations["server_games_work_api_list_surveys"];
+        get: operations["server_changes_api_list_surveys"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1472,14 +1472,14 @@ export interface paths {
          * Forget Survey
          * @description Forget a survey that is not the newest of its game.
          */
-        delete: operations["server_games_work_api_forget_survey"];
+        delete: operations["server_changes_api_forget_survey"];
         options?: never;
         head?: never;
         /**
          * Label Survey
          * @description Give a survey a label, such as the game's build.
          */
-        patch: operations["server_games_work_api_label_survey"];
+        patch: operations["server_changes_api_label_survey"];
         trace?: never;
     };
     "/api/swaps/{swap_id}": {
@@ -1581,7 +1581,7 @@ export interface paths {
          * Template Fields
          * @description What may stand in a template of names.
          */
-        get: operations["server_games_sounds_api_template_fields"];
+        get: operations["server_takeout_sounds_api_template_fields"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1623,7 +1623,7 @@ export interface paths {
          * Back To
          * @description Put an older version's text into the editor again.
          */
-        post: operations["server_layouts_api_back_to"];
+        post: operations["server_bench_api_back_to"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3455,7 +3455,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_list_changes: {
+    server_changes_api_list_changes: {
         parameters: {
             query?: {
                 kind?: string;
@@ -3483,7 +3483,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_compare: {
+    server_changes_api_compare: {
         parameters: {
             query?: never;
             header?: never;
@@ -3506,7 +3506,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_changes_csv: {
+    server_changes_api_changes_csv: {
         parameters: {
             query?: {
                 kind?: string;
@@ -3530,7 +3530,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_export_folders: {
+    server_takeout_api_export_folders: {
         parameters: {
             query?: never;
             header?: never;
@@ -3592,7 +3592,7 @@ export interface operations {
             };
         };
     };
-    server_games_api_folders: {
+    server_home_api_folders: {
         parameters: {
             query?: {
                 path?: string;
@@ -3614,7 +3614,7 @@ export interface operations {
             };
         };
     };
-    server_games_api_list_games: {
+    server_home_api_list_games: {
         parameters: {
             query?: never;
             header?: never;
@@ -3634,7 +3634,7 @@ export interface operations {
             };
         };
     };
-    server_games_api_add_game: {
+    server_home_api_add_game: {
         parameters: {
             query?: never;
             header?: never;
@@ -3658,7 +3658,7 @@ export interface operations {
             };
         };
     };
-    server_games_api_remove_game: {
+    server_home_api_remove_game: {
         parameters: {
             query?: never;
             header?: never;
@@ -3678,7 +3678,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_begin: {
+    server_bench_api_begin: {
         parameters: {
             query?: never;
             header?: never;
@@ -3704,7 +3704,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_file_bytes: {
+    server_bench_api_file_bytes: {
         parameters: {
             query: {
                 path: string;
@@ -3728,7 +3728,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_check_layout: {
+    server_bench_api_check_layout: {
         parameters: {
             query?: never;
             header?: never;
@@ -3754,7 +3754,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_distance: {
+    server_bench_api_distance: {
         parameters: {
             query: {
                 path: string;
@@ -3779,7 +3779,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_find: {
+    server_bench_api_find: {
         parameters: {
             query: {
                 path: string;
@@ -3804,7 +3804,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_look: {
+    server_bench_api_look: {
         parameters: {
             query: {
                 path: string;
@@ -3829,7 +3829,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_field_spans: {
+    server_bench_api_field_spans: {
         parameters: {
             query?: never;
             header?: never;
@@ -3855,7 +3855,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_text_runs: {
+    server_bench_api_text_runs: {
         parameters: {
             query: {
                 path: string;
@@ -3880,7 +3880,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_try_layout: {
+    server_bench_api_try_layout: {
         parameters: {
             query?: never;
             header?: never;
@@ -3934,7 +3934,7 @@ export interface operations {
             };
         };
     };
-    server_games_api_get_file: {
+    server_surveys_api_get_file: {
         parameters: {
             query: {
                 path: string;
@@ -3958,7 +3958,7 @@ export interface operations {
             };
         };
     };
-    server_games_api_list_files: {
+    server_surveys_api_list_files: {
         parameters: {
             query?: {
                 within?: string | null;
@@ -3988,7 +3988,7 @@ export interface operations {
             };
         };
     };
-    server_games_api_list_holders: {
+    server_surveys_api_list_holders: {
         parameters: {
             query?: {
                 q?: string;
@@ -4014,7 +4014,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_list_keys: {
+    server_keys_api_list_keys: {
         parameters: {
             query?: never;
             header?: never;
@@ -4036,7 +4036,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_add_key: {
+    server_keys_api_add_key: {
         parameters: {
             query?: never;
             header?: never;
@@ -4062,7 +4062,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_try_keys: {
+    server_keys_api_try_keys: {
         parameters: {
             query?: never;
             header?: never;
@@ -4137,7 +4137,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_list_names: {
+    server_surveys_names_api_list_names: {
         parameters: {
             query?: never;
             header?: never;
@@ -4159,7 +4159,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_add_names: {
+    server_surveys_names_api_add_names: {
         parameters: {
             query?: never;
             header?: never;
@@ -4218,7 +4218,7 @@ export interface operations {
             };
         };
     };
-    server_games_api_get_route: {
+    server_home_api_get_route: {
         parameters: {
             query?: never;
             header?: never;
@@ -4240,7 +4240,7 @@ export interface operations {
             };
         };
     };
-    server_games_sounds_api_sounds: {
+    server_takeout_sounds_api_take_sounds: {
         parameters: {
             query?: never;
             header?: never;
@@ -4266,7 +4266,7 @@ export interface operations {
             };
         };
     };
-    server_games_sounds_api_plan_sounds: {
+    server_takeout_sounds_api_plan_sounds: {
         parameters: {
             query?: never;
             header?: never;
@@ -4327,7 +4327,7 @@ export interface operations {
             };
         };
     };
-    server_games_api_get_survey: {
+    server_surveys_api_get_survey: {
         parameters: {
             query?: never;
             header?: never;
@@ -4349,7 +4349,7 @@ export interface operations {
             };
         };
     };
-    server_games_api_survey: {
+    server_surveys_api_survey: {
         parameters: {
             query?: never;
             header?: never;
@@ -4371,7 +4371,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_take_out: {
+    server_takeout_api_take_out: {
         parameters: {
             query?: never;
             header?: never;
@@ -4397,7 +4397,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_plan_taking_out: {
+    server_takeout_api_plan_taking_out: {
         parameters: {
             query?: never;
             header?: never;
@@ -4423,7 +4423,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_unknown_api_unknown_file: {
+    server_bench_unknown_api_unknown_file: {
         parameters: {
             query: {
                 path: string;
@@ -4447,7 +4447,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_unknown_api_draft: {
+    server_bench_unknown_api_draft: {
         parameters: {
             query?: never;
             header?: never;
@@ -4473,7 +4473,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_unknown_api_hear: {
+    server_bench_unknown_api_hear: {
         parameters: {
             query?: never;
             header?: never;
@@ -4499,7 +4499,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_unknown_api_rank: {
+    server_bench_unknown_api_rank: {
         parameters: {
             query: {
                 path: string;
@@ -4599,7 +4599,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_take_out_again: {
+    server_takeout_api_take_out_again: {
         parameters: {
             query?: never;
             header?: never;
@@ -4643,7 +4643,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_taken_zip: {
+    server_takeout_api_taken_zip: {
         parameters: {
             query?: never;
             header?: never;
@@ -4663,7 +4663,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_remove_key: {
+    server_keys_api_remove_key: {
         parameters: {
             query?: never;
             header?: never;
@@ -4683,7 +4683,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_show_key: {
+    server_keys_api_show_key: {
         parameters: {
             query?: never;
             header?: never;
@@ -4705,7 +4705,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_list_layouts: {
+    server_bench_api_list_layouts: {
         parameters: {
             query?: never;
             header?: never;
@@ -4725,7 +4725,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_create: {
+    server_bench_api_create: {
         parameters: {
             query?: never;
             header?: never;
@@ -4749,7 +4749,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_schema: {
+    server_bench_api_schema: {
         parameters: {
             query?: never;
             header?: never;
@@ -4767,7 +4767,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_shipped: {
+    server_bench_api_shipped: {
         parameters: {
             query?: never;
             header?: never;
@@ -4789,7 +4789,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_get_layout: {
+    server_bench_api_get_layout: {
         parameters: {
             query?: never;
             header?: never;
@@ -4811,7 +4811,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_keep_draft: {
+    server_bench_api_keep_draft: {
         parameters: {
             query?: never;
             header?: never;
@@ -4837,7 +4837,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_remove: {
+    server_bench_api_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -4857,7 +4857,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_export: {
+    server_bench_api_export: {
         parameters: {
             query?: never;
             header?: never;
@@ -4877,7 +4877,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_save_version: {
+    server_bench_api_save_version: {
         parameters: {
             query?: never;
             header?: never;
@@ -5116,7 +5116,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_remove_names: {
+    server_surveys_names_api_remove_names: {
         parameters: {
             query?: never;
             header?: never;
@@ -5252,7 +5252,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_list_surveys: {
+    server_changes_api_list_surveys: {
         parameters: {
             query?: never;
             header?: never;
@@ -5272,7 +5272,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_forget_survey: {
+    server_changes_api_forget_survey: {
         parameters: {
             query?: never;
             header?: never;
@@ -5292,7 +5292,7 @@ export interface operations {
             };
         };
     };
-    server_games_work_api_label_survey: {
+    server_changes_api_label_survey: {
         parameters: {
             query?: never;
             header?: never;
@@ -5454,7 +5454,7 @@ export interface operations {
             };
         };
     };
-    server_games_sounds_api_template_fields: {
+    server_takeout_sounds_api_template_fields: {
         parameters: {
             query?: never;
             header?: never;
@@ -5496,7 +5496,7 @@ export interface operations {
             };
         };
     };
-    server_layouts_api_back_to: {
+    server_bench_api_back_to: {
         parameters: {
             query?: never;
             header?: never;

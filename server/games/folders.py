@@ -1,4 +1,4 @@
-"""Registering games, and the folders that may be read."""
+"""The folders that may be read."""
 
 from __future__ import annotations
 
@@ -7,11 +7,8 @@ from pathlib import Path
 from typing import Any
 
 from django.conf import settings
-from django.db import transaction
 
 from ..errors import stopped
-from ..mods.models import Mod
-from .models import Game
 
 
 def allowed(path: str) -> Path:
@@ -46,22 +43,3 @@ def folders_in(path: str) -> dict[str, Any]:
         "parent": parent,
         "folders": [{"name": p.name, "path": str(p)} for p in inside if os.access(p, os.R_OK | os.X_OK)],
     }
-
-
-def register(folder: str, name: str = "") -> Game:
-    """A game by its folder, with a first mod; the same folder twice is the same game."""
-    place = allowed(folder)
-    player = build = ""
-    settings_file = place / "ferry.ini"
-    if settings_file.is_file():
-        lines = settings_file.read_text("utf-8", "replace")[:1000].splitlines()
-        if lines[:1] == ["[ferry]"]:
-            player = "standin"
-            build = next((x[6:66] for x in lines if x.startswith("build=")), "")
-    with transaction.atomic():
-        game, made = Game.objects.get_or_create(
-            folder=str(place), defaults={"name": name or place.name, "player": player, "build": build}
-        )
-        if made:
-            Mod.objects.create(game=game, name="First mod")
-    return game

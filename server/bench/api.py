@@ -15,9 +15,9 @@ from zubret_core.source.look import entropy, find_number, record_distance, strin
 from ..errors import one
 from ..games.models import Game
 from ..jobs.api import JobOut
+from ..layouts.models import LayoutVersion, UserLayout
 from ..shelf.api import Ribbon
 from . import services
-from .models import LayoutVersion, UserLayout
 
 router = Router()
 MOST_BYTES = 1 << 18

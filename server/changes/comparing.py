@@ -16,11 +16,10 @@ from zubret_core.locate.compare import Change as Changed
 from zubret_core.locate.spot import IN
 
 from ..bulk import bulk_insert
+from ..games.models import Change, Comparison, Survey, SurveyFile
 from ..jobs.models import Job
-from ..jobs.run import start, work
+from ..jobs.run import start, tidy_up, work
 from ..shelf.models import Archive, Entry
-from ..tidy import tidy_up
-from .models import Change, Comparison, Survey, SurveyFile
 
 WORDS = {
     "added": "added",

@@ -8,8 +8,8 @@ from typing import Any
 from django.conf import settings
 from django.db.models import Case, F, OuterRef, QuerySet, Subquery, When
 
+from ..games.models import Game, Survey, SurveyFile
 from ..shelf.models import Bank
-from .models import Game, Survey, SurveyFile
 
 SORTS = {"path": "path", "size": "size", "what": "what", "entries": "archive__entry_count",
          "streams": "streams", "unpacked": "archive__unpacked"}  # fmt: skip

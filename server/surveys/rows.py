@@ -20,9 +20,9 @@ from zubret_core.locate import BankRecord, Locator
 from zubret_core.locate.spot import IN
 
 from ..bulk import insert, next_number
+from ..games.models import SurveyFile
 from ..shelf.models import Archive, Bank, Stream, pack_locator
 from ..shelf.models import Entry as EntryRow
-from .models import SurveyFile
 
 MOST = 5_000
 """Rows that are gathered before they are written."""

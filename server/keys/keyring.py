@@ -10,11 +10,11 @@ from zubret_core.container import GameFolder
 from zubret_core.locate import key_bytes, kind_of, try_keys
 
 from ..errors import stopped
+from ..games.models import Game, Key, SurveyFile
 from ..jobs.models import Job
 from ..jobs.run import start, work
 from ..layouts.known import known_for
-from .models import Game, Key, SurveyFile
-from .surveying import choose_keys, start_survey
+from ..surveys.surveying import choose_keys, start_survey
 
 LENGTHS = range(1, 4097)
 """Bytes that a key may have."""

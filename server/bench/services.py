@@ -25,9 +25,9 @@ from ..errors import stopped
 from ..games.models import Game
 from ..jobs.models import Job
 from ..jobs.run import start, work
+from ..layouts.known import known_for
+from ..layouts.models import LayoutVersion, UserLayout
 from ..shelf.api import ribbon_of
-from .known import known_for
-from .models import LayoutVersion, UserLayout
 
 SAMPLE = 200
 """Items of a trial that are shown."""

@@ -18,13 +18,13 @@ from zubret_core.locate.spot import IN
 
 from ..bulk import among
 from ..errors import stopped
+from ..games.folders import allowed
+from ..games.models import ExportFolder, Game
 from ..jobs.models import Job
 from ..jobs.run import start, work
 from ..layouts.known import known_for
 from ..shelf.models import Archive, Entry
 from ..shelf.opening import check_unchanged, disk_cache, version_of
-from .models import ExportFolder, Game
-from .services import allowed
 
 ZIP_NAME = "taken out.zip"
 LOOKED = 2000

@@ -28,14 +28,14 @@ from zubret_core.source import whole
 
 from ..bulk import among
 from ..errors import stopped
+from ..games.models import Game
 from ..jobs.models import Job
 from ..jobs.run import start, work
 from ..shelf import query
 from ..shelf.filters import Filter
 from ..shelf.models import FORMAT, Archive, Stream, format_of, unpack_locator
 from ..shelf.sound import open_original
-from .models import Game
-from .taking_out import LOOKED, SHOWN, ZIP_NAME, export_folder, nearest, remembered
+from .entries import LOOKED, SHOWN, ZIP_NAME, export_folder, nearest, remembered
 
 EXAMPLES = 6
 """Names that a plan shows."""

@@ -21,14 +21,13 @@ from zubret_core.locate.known import kind_by
 from zubret_core.locate.survey import ArchiveRecord, ShutRecord, contents, look_at, mistake, opened
 
 from ..bulk import bulk_insert
+from ..games.models import Game, Key, KeyChoice, Survey, SurveyFile
 from ..jobs.models import Job
-from ..jobs.run import start, work
+from ..jobs.run import start, tidy_up, work
 from ..layouts.known import Readers, known_for
 from ..shelf.models import Archive, Bank
 from ..shelf.opening import disk_cache
-from ..tidy import tidy_up
-from .models import Game, Key, KeyChoice, Survey, SurveyFile
-from .survey_rows import Rows, Seen, Written, folders, readable
+from .rows import Rows, Seen, Written, folders, readable
 
 WORDS = {"file": SurveyFile.SOUND, "unreadable": SurveyFile.UNREADABLE, "locked": SurveyFile.LOCKED}
 """What a file is by the kind of its archive; any other is an archive."""

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+from ..games.models import Game
 from ..jobs.models import Job
 from ..mods.models import Build, Mod
-from .models import Game
 
 EMPTY, HALF, FULL = "empty", "half", "full"
 

@@ -14,8 +14,8 @@ from zubret_core.source import SliceSource
 
 from ..errors import stopped
 from ..games.models import Game
+from ..layouts.models import UserLayout
 from ..shelf.sound import Sound, opens
-from .models import UserLayout
 from .services import create, open_bytes, title_of
 
 MOST_SPANS = 500

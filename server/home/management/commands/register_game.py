@@ -2,8 +2,8 @@
 
 from django.core.management.base import BaseCommand
 
-from server.games.services import register
-from server.games.surveying import start_survey
+from server.home.registry import register
+from server.surveys.surveying import start_survey
 
 
 class Command(BaseCommand):

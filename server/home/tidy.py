@@ -21,11 +21,11 @@ from django.utils import timezone
 from zubret_core.base import Progress
 from zubret_core.source import PART
 
-from .games.models import Change, Comparison, Game, Key, KeyChoice, NameList, Survey, SurveyFile
-from .jobs.models import Job
-from .jobs.run import cancel, start, work
-from .mods.models import Build, EntryFile, Mod, Swap, Trial
-from .shelf.models import Archive, Bank, Entry, Given, Stream
+from ..games.models import Change, Comparison, Game, Key, KeyChoice, NameList, Survey, SurveyFile
+from ..jobs.models import Job
+from ..jobs.run import cancel, tidy_up, work
+from ..mods.models import Build, EntryFile, Mod, Swap, Trial
+from ..shelf.models import Archive, Bank, Entry, Given, Stream
 
 BATCH = 5_000
 """Rows that are removed in one transaction."""
@@ -37,11 +37,6 @@ YOUNG = 3600.0
 """Seconds for which a file may still be on its way to its row."""
 DRAWN = {"waves": 1 << 30, "peaks": 1 << 28}
 """Folders of drawings, and the most bytes of each."""
-
-
-def tidy_up() -> Job:
-    """Have it done; once is enough for all that ask before it begins."""
-    return start("tidy", "Tidying up", None, (Job.WAITING,))
 
 
 def forget(game: Game) -> None:

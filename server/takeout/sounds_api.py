@@ -8,11 +8,11 @@ from ninja import Field, Router, Schema
 from zubret_core.extract import FIELDS, USUAL
 
 from ..errors import one
+from ..games.models import Game
 from ..jobs.api import JobOut
 from ..shelf.filters import Filter
-from . import sounds_out
-from .models import Game
-from .work_api import TakeOutNote
+from . import sounds
+from .api import TakeOutNote
 
 router = Router()
 
@@ -78,12 +78,12 @@ def template_fields(request: HttpRequest):
 @router.post("/games/{int:game_id}/sounds/plan", response=SoundsPlan)
 def plan_sounds(request: HttpRequest, game_id: int, data: SoundsIn):
     """How much it would be, what the files would be called, and whether there is room."""
-    rows = sounds_out.streams_chosen(one(Game.objects.all(), game_id), data.chosen, data.filter)
-    return sounds_out.plan(rows, data.how.dict(), data.folder)
+    rows = sounds.streams_chosen(one(Game.objects.all(), game_id), data.chosen, data.filter)
+    return sounds.plan(rows, data.how.dict(), data.folder)
 
 
 @router.post("/games/{int:game_id}/sounds", response=JobOut)
-def sounds(request: HttpRequest, game_id: int, data: SoundsIn):
+def take_sounds(request: HttpRequest, game_id: int, data: SoundsIn):
     """Take sounds out as a job."""
     game = one(Game.objects.all(), game_id)
-    return sounds_out.start_sounds_out(game, data.chosen, data.filter, data.how.dict(), data.folder)
+    return sounds.start_sounds_out(game, data.chosen, data.filter, data.how.dict(), data.folder)

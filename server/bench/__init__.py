@@ -1,0 +1,1 @@
+"""The layout bench and unknown audio."""

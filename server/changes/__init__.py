@@ -1,0 +1,1 @@
+"""What changed between two surveys."""

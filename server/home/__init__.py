@@ -1,0 +1,1 @@
+"""Games, how far the work on them is, and what is forgotten."""

@@ -1,0 +1,1 @@
+"""The key ring of a game, and trying keys."""

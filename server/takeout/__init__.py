@@ -1,0 +1,1 @@
+"""Taking entries and sounds out."""

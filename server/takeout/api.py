@@ -1,0 +1,90 @@
+"""Taking out, in the API."""
+
+from __future__ import annotations
+
+from django.http import FileResponse, HttpRequest
+from ninja import Router, Schema
+
+from ..errors import one, stopped
+from ..games.models import ExportFolder, Game
+from ..jobs.api import JobOut
+from ..jobs.models import Job
+from ..shelf.filters import Filter
+from . import entries, sounds
+
+router = Router()
+
+
+class TakeOutIn(Schema):
+    """What is taken out: chosen entries, or an archive (0: the whole game) and a filter; and where to.
+
+    folder: a whole path, or empty for a ZIP file to download.
+    """
+
+    archive: int = 0
+    q: str = ""
+    entries: list[int] = []
+    flat: bool = False
+    folder: str = ""
+
+
+class TakeOutNote(Schema):
+    """A file that has another name than its entry, and why."""
+
+    target: str
+    source: str
+    note: str
+
+
+class TakeOutPlan(Schema):
+    """What taking out would need, in bytes. looked: of so many of the files the names were worked out; among them, there:
+    those that are there already; renamed: those whose names are changed."""
+
+    files: int
+    bytes: int
+    free: int
+    fits: bool
+    there: int
+    renamed: int
+    looked: int
+    notes: list[TakeOutNote]
+
+
+@router.get("/export-folders", response=list[str])
+def export_folders(request: HttpRequest):
+    """Folders that were named before, the newest first."""
+    return list(ExportFolder.objects.order_by("-pk").values_list("path", flat=True)[:20])
+
+
+@router.post("/games/{int:game_id}/take-out/plan", response=TakeOutPlan)
+def plan_taking_out(request: HttpRequest, game_id: int, data: TakeOutIn):
+    """How much it would be, and whether there is room."""
+    game = one(Game.objects.all(), game_id)
+    rows = entries.entries_of(game, data.archive, data.q, data.entries)
+    return entries.plan(game, rows, data.flat, data.folder)
+
+
+@router.post("/games/{int:game_id}/take-out", response=JobOut)
+def take_out(request: HttpRequest, game_id: int, data: TakeOutIn):
+    """Take entries out as a job."""
+    game = one(Game.objects.all(), game_id)
+    return entries.start_taking_out(game, data.archive, data.q, data.entries, data.flat, data.folder)
+
+
+@router.post("/jobs/{int:job_id}/again", response=JobOut)
+def take_out_again(request: HttpRequest, job_id: int):
+    """Take out again what a job was to take out: it goes on from where that one ended."""
+    job = one(Job.objects.select_related("game"), job_id)
+    if job.kind not in ("extract", "sounds") or job.game is None:
+        raise stopped(409, "Only taking out can go on like this.", "Start the work anew.")
+    if job.kind == "sounds":
+        args = {**job.args, "filter": Filter(**job.args["filter"])}
+        return sounds.start_sounds_out(job.game, **args)
+    return entries.start_taking_out(job.game, *(job.args[k] for k in ("archive", "q", "chosen", "flat", "folder")))
+
+
+@router.get("/jobs/{int:job_id}/zip")
+def taken_zip(request: HttpRequest, job_id: int):
+    """The ZIP file that a job has made."""
+    place = entries.zip_of(one(Job.objects.all(), job_id))
+    return FileResponse(open(place, "rb"), as_attachment=True, filename=place.name)
