@@ -118,13 +118,13 @@ def items_of(
 
 
 def _facts(row: _Chosen, archive: Archive, number: int) -> dict[str, object]:
-    seconds = round(row.frames / row.rate)
+    seconds, entry = round(row.frames / row.rate), PurePosixPath(row.entry)
     return {
         "bank": Path(row.bank).stem,
         "id": row.stream_id,
         "name": row.shown,
         "language": row.language,
-        "entry": str(PurePosixPath(row.entry).with_suffix("")) if row.entry.rpartition("/")[2] else "",
+        "entry": str(entry.with_suffix("")) if entry.name else "",
         "archive": PurePosixPath(archive.file_path()).stem,
         "number": number,
         "length": f"{seconds // 60}m{seconds % 60:02}",
