@@ -134,8 +134,8 @@
   }
 </script>
 
-<div class="flex h-full max-md:flex-col">
-  <section class="flex min-w-0 grow flex-col overflow-auto px-4 py-4">
+<div class="flex h-full max-md:block max-md:overflow-auto">
+  <section class="flex min-w-0 grow flex-col overflow-auto px-4 py-4 max-md:overflow-visible">
     <div class="flex flex-wrap items-end justify-between gap-3">
       <div>
         <h1 class="text-xl font-bold">Survey</h1>
@@ -188,11 +188,11 @@
       </div>
       {#if list.problem}<div class="mt-3"><ProblemPanel problem={list.problem} /></div>{/if}
       <div
-        class="mt-2 min-h-48 shrink overflow-auto border-b border-line"
+        class="mt-2 min-h-48 shrink overflow-auto max-md:max-h-[60vh]"
         bind:clientHeight={height}
         onscroll={(e) => (scrollTop = e.currentTarget.scrollTop)}
       >
-        <table class="w-full min-w-[600px] table-fixed" aria-rowcount={list.total + 1}>
+        <table class="w-full min-w-[720px] table-fixed" aria-rowcount={list.total + 1}>
           <thead class="sticky top-0 z-10 bg-base-100">
             <tr class="border-y border-line text-left text-quiet">
               <th class="py-1.5 pr-3 font-normal">file</th>
