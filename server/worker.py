@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import os
 import signal
+import sqlite3
 import sys
 import tempfile
 
@@ -43,12 +44,26 @@ def work_on(queue: str) -> None:
         patiently(tidy_up)
     while True:
         try:
+            if queue == "background":
+                _keep(log)
             reap()
             if take(queue, sign.name) is None:
                 sign.wait(LOOK)
         except OperationalError as e:  # busy, or the disk is full: what waits goes on waiting
             log.warning("the database: %s", e)
             sign.wait(LOOK)
+
+
+def _keep(log: logging.Logger) -> None:
+    """Write the journal anew where it is due; where it can't be, the next time."""
+    from django.db import DatabaseError
+
+    from .home.journal import keep
+
+    try:
+        keep()
+    except (OSError, sqlite3.Error, DatabaseError) as e:
+        log.warning("the journal of what was made can't be written: %s", e)
 
 
 if __name__ == "__main__":

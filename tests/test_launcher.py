@@ -15,8 +15,8 @@ from unittest import mock
 from django.test import SimpleTestCase
 
 import zubret
-from tests.program import ProgramTest, free_port
-from tests.support import ROOT
+from tests.program import ProgramTest
+from tests.support import ROOT, demo_game
 
 
 def launched(*arguments: str, **variables: str) -> subprocess.CompletedProcess:
@@ -54,18 +54,57 @@ class Messages(SimpleTestCase):
         )
         (folder / "run").mkdir()
         (folder / "run" / "zubret.sqlite3").write_bytes(b"no database, but long enough to be taken for one" * 50)
-        told = self.told(launched("run", ZUBRET_DATA_DIR=str(folder), ZUBRET_PORT=str(free_port())))
-        self.assertIn(f"the database {folder}/run/zubret.sqlite3 is damaged", told)
-        self.assertIn("Move it away, then start again", told)
-        # Done so, the files of its mods are not taken for those of the new one, whose numbers begin anew.
-        (folder / "run" / "zubret.sqlite3").unlink()
+        # The files of its mods are not taken for those of the new one, whose numbers begin anew.
         (folder / "run" / "mods" / "1" / "sources").mkdir(parents=True)
         (folder / "run" / "mods" / "1" / "sources" / "tune.wav").write_bytes(b"a tune")
         env = {**os.environ, "ZUBRET_DATA_DIR": str(folder / "run")}
-        for _ in range(2):
+        told = [
             subprocess.run([sys.executable, "manage.py", "prepare"], cwd=ROOT, env=env, check=True, capture_output=True)
+            for _ in range(2)
+        ]
+        self.assertIn(b"The database was damaged; it is set aside in", told[0].stdout)
+        self.assertEqual((told[1].stdout, len(list((folder / "run").glob("zubret damaged *.sqlite3")))), (b"", 1))
         self.assertEqual([p.read_bytes() for p in (folder / "run").glob("left */mods/1/sources/tune.wav")], [b"a tune"])
         self.assertFalse((folder / "run" / "mods").exists())
+
+    def test_what_was_made_survives_a_damaged_database(self):
+        folder = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, folder)
+        (folder / "library" / "game").mkdir(parents=True)
+        shutil.copy(demo_game() / "data/deck.zip", folder / "library" / "game")
+        env = {**os.environ, "ZUBRET_DATA_DIR": str(folder), "ZUBRET_LIBRARY_ROOTS": str(folder / "library"),
+               "DJANGO_SETTINGS_MODULE": "server.settings", "ZUBRET_JOBS": "at once"}  # fmt: skip
+
+        def run(*arguments: str) -> str:
+            done = subprocess.run([sys.executable, *arguments], cwd=ROOT, env=env, capture_output=True, text=True)
+            self.assertEqual(done.returncode, 0, done.stderr)
+            return done.stdout
+
+        begin = (
+            "import django; django.setup(); from server.home.journal import keep; from server.shelf.models import *; "
+        )
+        begin += "from server.games.models import *; from server.mods.models import *; "
+        made = "g = Game.objects.get(); s = Stream.objects.first(); Given.objects.create(game=g, locator=s.locator, name='Tide'); "
+        made += "Key.objects.create(game=g, label='k', secret='00'); m = Mod.objects.get(); "
+        made += "Swap.objects.create(mod=m, locator=s.locator, source_name='x', source_path='/x', state='preparing', treatment={}); "
+        tell = "print(Game.objects.get().name, Given.objects.get().name, Key.objects.get().secret, Swap.objects.get().state, "
+        tell += "Game.objects.get().current_survey().streams)"
+        run("manage.py", "prepare")
+        run("manage.py", "register_game", str(folder / "library" / "game"), "--name", "Harbour")
+        self.assertEqual(
+            run("-c", begin + made + "print(keep(), keep()); " + tell), "True False\nHarbour Tide 00 preparing 5\n"
+        )
+        for damage in ("overwrite", "remove"):
+            for part in folder.glob("zubret.sqlite3-*"):
+                part.unlink()
+            place = folder / "zubret.sqlite3"
+            place.write_bytes(b"no database any more " * 500) if damage == "overwrite" else place.unlink()
+            (folder / "mods" / "1").mkdir(parents=True, exist_ok=True)
+            told = run("manage.py", "prepare")
+            self.assertIn("of 1 game are back; the games are surveyed anew", told)
+            self.assertTrue((folder / "mods" / "1").is_dir())
+            self.assertEqual(run("-c", begin + tell), "Harbour Tide 00 failed 5\n")
+        self.assertIn("True", run("-c", begin + "Given.objects.update(name='Ebb'); print(keep())"))
 
     def test_a_database_of_an_earlier_version_is_copied_and_brought_up_to_date(self):
         folder = Path(tempfile.mkdtemp())

@@ -9,6 +9,10 @@ from django.core.management.base import BaseCommand, CommandError
 from django.db import DatabaseError, connection
 from django.db.migrations.executor import MigrationExecutor
 
+from server.games.models import Game
+from server.home import journal as journals
+from server.surveys.surveying import start_survey
+
 NUMBERED = ("mods", "builds", "exports", "trials")
 """Folders of the data whose folders and files are called by the numbers of rows."""
 
@@ -24,12 +28,13 @@ class Command(BaseCommand):
             if not executor.migration_plan(executor.loader.graph.leaf_nodes()):
                 return
         except DatabaseError as e:
-            raise CommandError(
-                f"the database {place} is damaged ({e}). Move it away, then start again: your games are surveyed anew; the "
-                f"files of your mods are set aside in {place.parent}."
-            ) from None
+            if not self.is_damage(e):
+                raise CommandError(f"the database {place} can't be opened ({e}). Try again in a moment.") from None
+            self.move_away(place)
+            old = False
         kept = self.copied(place) if old else None
-        if not old:
+        journal = not old and journals.place().exists()
+        if not old and not journal:
             self.set_aside(place.parent)
         try:
             call_command("migrate", verbosity=0)
@@ -39,6 +44,40 @@ class Command(BaseCommand):
                 + (f"It stands as it was in {kept}: put that back and use the version of before, or move both away."
                    if kept else "Move it away, then start again.")
             ) from None  # fmt: skip
+        if journal:
+            self.restore()
+
+    @staticmethod
+    def is_damage(error: DatabaseError) -> bool:
+        """Whether the file is none of a database, or not whole; not that it is busy."""
+        cause = error.__cause__
+        return isinstance(cause, sqlite3.DatabaseError) and not isinstance(cause, sqlite3.OperationalError)
+
+    def move_away(self, place: Path) -> None:
+        """A damaged database is kept for whoever wants to look at it."""
+        connection.close()
+        aside = place.with_name(f"{place.stem} damaged {_now()}.sqlite3")
+        for ending in ("", "-wal", "-shm"):
+            part = place.with_name(place.name + ending)
+            if part.exists():
+                part.rename(aside.with_name(aside.name + ending))
+        self.stdout.write(f"The database was damaged; it is set aside in {aside}.")
+
+    def restore(self) -> None:
+        """What users made comes back from its journal, and their games are surveyed anew."""
+        try:
+            count = journals.restore()
+        except (DatabaseError, OSError) as e:
+            raise CommandError(
+                f"what you made can't be read from {journals.place()} ({e}). Move that file and the database away, then "
+                "start again: your games are then chosen anew."
+            ) from None
+        for game in Game.objects.all():
+            start_survey(game)
+        self.stdout.write(
+            f"Names, marks, keys, layouts and mods of {count} {'game' if count == 1 else 'games'} are back; the games are "
+            "surveyed anew."
+        )
 
     def set_aside(self, data: Path) -> None:
         """Before a new database: what another one has left is not taken for its own, since its numbers begin anew."""
