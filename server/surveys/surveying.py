@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
 from itertools import chain
 from pathlib import Path
 from typing import Any, NamedTuple
 
 from django.db import DatabaseError, transaction
-from django.db.models import Count, F, Q, Sum
-from django.db.models.functions import Coalesce, NullIf
+from django.db.models import BooleanField, Count, ExpressionWrapper, F, Q, Sum, TextField
+from django.db.models.functions import Cast, Coalesce, NullIf
 from django.utils import timezone
 
 from zubret_core.base import Cancelled, Progress, ZubretError
@@ -107,7 +108,8 @@ class _Known(NamedTuple):
     mtime_ns: int
     layout: str
     opened_with: str
-    index_spans: list[tuple[int, int]]
+    index_spans: str
+    """As JSON."""
     index_sum: str
     whole: bool
 
@@ -133,9 +135,12 @@ class _Survey:
         """The archives of this game's files by path, and those inside each of them."""
         files: dict[str, list[_Known]] = {}
         nested: dict[int, list[Written]] = {}
+        # JSON is read as text, and only parsed where there is something in it or somebody asks.
+        as_text = [Cast(name, TextField()) for name in ("companions", "index_spans")]
+        right = ExpressionWrapper(Q(error__isnull=True), BooleanField())
         rows = Archive.objects.filter(game=self.game).order_by("pk").values_list(
-            "pk", "path", "size", "kind", "evidence", "companions", "outer", "mtime_ns", "layout", "opened_with",
-            "index_spans", "index_sum", "complete", "error",
+            "pk", "path", "size", "kind", "evidence", "outer", "mtime_ns", "layout", "opened_with", "index_sum", "complete",
+            *as_text, right,
         )  # fmt: skip
         for (
             pk,
@@ -143,20 +148,21 @@ class _Survey:
             size,
             kind,
             evidence,
-            companions,
             outer,
             mtime,
             layout,
             used,
-            spans,
             value,
             complete,
-            error,
+            beside,
+            spans,
+            fine,
         ) in rows.iterator():
+            companions = [] if beside == "[]" else json.loads(beside)
             written = Written(pk, path, size, kind, evidence, companions)
             if outer is None:
-                whole = complete and error is None
-                files.setdefault(path, []).append(_Known(written, mtime, layout, used, spans, value, whole))
+                known = _Known(written, mtime, layout, used, spans, value, complete and fine)
+                files.setdefault(path, []).append(known)
             elif complete:
                 nested.setdefault(outer, []).append(written)
         return files, nested
@@ -268,7 +274,7 @@ class _Survey:
             alike = (known.written.size, known.mtime_ns, known.opened_with) == (file.size, file.mtime_ns, used)
             if alike and known.whole and self._companions_stand(known):
                 with self.folder.open(file.path) as source:
-                    if index_sum(source, known.index_spans) == known.index_sum:
+                    if index_sum(source, json.loads(known.index_spans)) == known.index_sum:
                         return [known.written, *self.nested.get(known.written.pk, [])]
         return []
 
