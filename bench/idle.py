@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-import signal
 import subprocess
 import sys
 import time
@@ -68,5 +67,5 @@ def rows(folder: Path) -> Iterator[Row]:
         yield Row("memory of all processes, idle", "none", [_memory(folder)], 400, unit="MB")
         yield Row("processor of all processes, idle", "one core", [share], 1, unit="%")
     finally:
-        program.send_signal(signal.SIGINT)
+        program.terminate()
         program.wait(30)

@@ -2,7 +2,6 @@
 
 import json
 import shutil
-import signal
 import subprocess
 import sys
 import tempfile
@@ -42,7 +41,7 @@ class Wheel(SimpleTestCase):
             with urllib.request.urlopen(f"{address}/", timeout=5) as page:
                 self.assertIn(b"/assets/", page.read())
         finally:
-            program.send_signal(signal.SIGINT)
+            program.terminate()
             program.wait(30)
         self.assertNotIn("Traceback", self.told(log))
 
