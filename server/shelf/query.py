@@ -48,9 +48,7 @@ def filtered(game: Game, filter: Filter = EVERYTHING) -> QuerySet[Stream]:
     words, given = filter.q.split(), Given.objects.filter(game=game)
     rows = _by_words(game) if words else streams_of(game)
     for word in words:
-        called = given.filter(Q(name__icontains=word) | Q(notes__icontains=word))
-        found = Q(pk__in=_with(word))
-        rows = rows.filter(found | Q(locator__in=called.values("locator")) if called.exists() else found)
+        rows = rows.filter(pk__in=_with(word, game))
     if filter.archive:
         rows = rows.filter(archive=filter.archive)
     if filter.language:
@@ -80,14 +78,19 @@ def _by_words(game: Game) -> QuerySet[Stream]:
     return Stream.objects.filter(Exists(seen)) if survey else Stream.objects.none()
 
 
-def _with(word: str) -> RawSQL:
-    """The numbers of streams in whose name, id, bank or archive a word stands, by the index of trigrams; words of one or two
-    characters have none, and are looked for in its text."""
+def _with(word: str, game: Game) -> RawSQL:
+    """The numbers of streams in whose name, id, bank or archive a word stands, by the index of trigrams, or in what was said
+    of them. Words of one or two characters have no trigram, and are looked for in the index's text."""
+    like = "%" + word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
     if len(word) < 3:
-        like = word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
-        return RawSQL("SELECT rowid FROM shelf_words WHERE words LIKE %s ESCAPE '\\'", [f"%{like}%"])
-    phrase = '"' + word.replace('"', '""') + '"'
-    return RawSQL("SELECT rowid FROM shelf_words WHERE shelf_words MATCH %s", [phrase])
+        found, what = "words LIKE %s ESCAPE '\\'", like
+    else:
+        found, what = "shelf_words MATCH %s", '"' + word.replace('"', '""') + '"'
+    said = (
+        "SELECT s.id FROM shelf_given g JOIN shelf_stream s ON s.locator = g.locator "
+        "WHERE g.game_id = %s AND (g.name LIKE %s ESCAPE '\\' OR g.notes LIKE %s ESCAPE '\\')"
+    )
+    return RawSQL(f"SELECT rowid FROM shelf_words WHERE {found} UNION {said}", [what, game.pk, like, like])
 
 
 def described(rows: QuerySet[Stream], game: Game) -> QuerySet[Stream]:
