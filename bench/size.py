@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import sqlite3
 import statistics
 import subprocess
 import sys
@@ -16,17 +15,16 @@ from typing import Any
 from django.db import connection
 from django.test import Client
 
-from server.bulk import bulk_insert
 from server.changes import comparing as changes
-from server.games.models import Comparison, Game, Survey, SurveyFile
+from server.games.models import Comparison, Game
 from server.jobs import run
-from server.shelf.models import Archive, Entry, Given, Stream
-from server.surveys.rows import entry_row
+from server.shelf.models import Archive, Given, Stream
 from server.surveys.surveying import start_survey
 from zubret_core.container import Entry as CoreEntry
 
 from . import game
 from .pairs import Row, pairs, seconds
+from .surveys import JOIN, two_surveys
 
 FULL, SMALL = (50_000, 200_000, 40_000), (500, 2_000, 400)
 """Loose files, entries of a table and of a ZIP file, streams in banks and in the ZIP file."""
@@ -152,36 +150,15 @@ def _typed(folder: Path, client: Client) -> Row:
     return Row("a typed filter over 40,000 streams, rows in the answer", "none", times, 60, unit="ms")
 
 
+def _most_differ(build: int, n: int) -> CoreEntry:
+    content = n if n % 10 == 0 else -n * build
+    return CoreEntry(f"s/{n // 500}/e{n:06}.bin", n, 900, 900, "plain", zlib.crc32(b"%d" % content))
+
+
 def _comparison(folder: Path) -> Iterator[Row]:
     """Two surveys of 200,000 entries with nine of ten different, and the longest transaction of their comparison."""
     of = Game.objects.create(name="compared", folder=str(folder / "compared"))
-    surveys, data = [], []
-    for build in (0, 1):
-        survey = Survey.objects.create(game=of)
-        archive = Archive.objects.create(game=of, path="x.crate", size=build, mtime_ns=1, kind="layout")
-        SurveyFile.objects.create(survey=survey, path="x.crate", size=1, mtime_ns=1, what="archive", archive=archive)
-        entries = (
-            CoreEntry(
-                f"s/{n // 500}/e{n:06}.bin",
-                n,
-                900,
-                900,
-                "plain",
-                zlib.crc32(b"%d" % (n if n % 10 == 0 else -n * build)),
-            )
-            for n in range(200_000)
-        )
-        made = [entry_row(archive.pk, n, e, e.path) for n, e in enumerate(entries)]
-        for _ in bulk_insert(Entry, Entry.BULK, made):
-            pass
-        data.append(made)
-        surveys.append(survey)
-    bare = sqlite3.connect(":memory:")
-    for n, made in enumerate(data):
-        bare.execute(f"CREATE TABLE side{n} (path TEXT, at INTEGER, size INTEGER, crc INTEGER)")
-        bare.executemany(f"INSERT INTO side{n} VALUES (?, ?, ?, ?)", [(r[2], r[4], r[6], r[8]) for r in made])
-        bare.execute(f"CREATE INDEX by_path{n} ON side{n} (path)")
-    join = "SELECT o.path, o.size, n.size FROM side0 o LEFT JOIN side1 n ON n.path = o.path WHERE n.crc IS NOT o.crc"
+    surveys, bare = two_surveys(of, _most_differ)
     locked: list[float] = []
     began = [0.0]
 
@@ -198,7 +175,7 @@ def _comparison(folder: Path) -> Iterator[Row]:
             "what changed, nine of ten entries different",
             lambda: changes.compare(*surveys),
             "one bare SQL join of them",
-            lambda: bare.execute(join).fetchall(),
+            lambda: bare.execute(JOIN).fetchall(),
             4,
             3,
             before=Comparison.objects.all().delete,

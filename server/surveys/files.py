@@ -27,9 +27,8 @@ def survey_out(game: Game) -> dict[str, Any] | None:
     return {"id": survey.pk, "label": survey.label, "finished": survey.finished, "disk_free": free, **totals}
 
 
-def files_of(game: Game) -> QuerySet[SurveyFile]:
-    """All files and folders of the newest finished survey."""
-    survey = game.current_survey()
+def files_of(survey: Survey | None) -> QuerySet[SurveyFile]:
+    """All files and folders of a survey."""
     return survey.seen.all() if survey else SurveyFile.objects.none()
 
 
@@ -37,7 +36,8 @@ def files_page(
     game: Game, within: str | None, q: str, what: str, sort: str, offset: int, limit: int, totals: bool = True
 ) -> dict[str, Any]:
     """One page. within: only what stands in this folder or archive, its folders first; "" is the game's own folder."""
-    rows = files_of(game)
+    survey = game.current_survey()
+    rows = files_of(survey)
     if within is None:
         rows = rows.exclude(what=SurveyFile.FOLDER)
     else:
@@ -46,7 +46,7 @@ def files_page(
         rows = rows.filter(path__icontains=word)
     if what:
         rows = rows.filter(what__in=what.split(","))
-    survey, everything = game.current_survey(), within is None and not q.split() and not what
+    everything = within is None and not q.split() and not what
     total = None
     if totals:
         total = survey.files + survey.nested if survey and everything else rows.count()
@@ -61,12 +61,13 @@ def files_page(
 
 def file_at(game: Game, path: str) -> dict[str, Any] | None:
     """One file by its path."""
-    return next(iter(_out(files_of(game).filter(path=path)[:1])), None)
+    return next(iter(_out(files_of(game.current_survey()).filter(path=path)[:1])), None)
 
 
 def holders(game: Game, q: str, offset: int, limit: int) -> dict[str, Any]:
     """The archives and files that hold streams, those with the most first."""
-    survey, rows = game.current_survey(), files_of(game).filter(streams__gt=0)
+    survey = game.current_survey()
+    rows = files_of(survey).filter(streams__gt=0)
     for word in q.split():
         rows = rows.filter(path__icontains=word)
     total = survey.holders if survey and not q.split() else rows.count()
