@@ -115,10 +115,9 @@ def _banks(folder: Path) -> Row:
 
     def ours() -> int:
         file = next(iter(folder_.files()))
-        seen = look_at(folder_, file, known)
-        spot = Spot.file(folder_, file.path, known)
-        assert seen.kind is not None
-        return sum(len(r.streams) for r in contents(spot, seen.kind) if isinstance(r, BankRecord))
+        with look_at(folder_, file, known) as seen:
+            assert seen.kind is not None and seen.spot is not None
+            return sum(len(r.streams) for r in contents(seen.spot, seen.kind) if isinstance(r, BankRecord))
 
     def theirs() -> int:
         out = []

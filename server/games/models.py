@@ -38,7 +38,8 @@ class Game(models.Model):
 class Survey(models.Model):
     """One scan of a game folder, with the totals that it found; `label` is the user's, such as the game's build.
 
-    One that is not finished is being made, or was given up, or is forgotten. read_with: changes with what recognises files.
+    One that is not finished is being made, or was given up, or is forgotten. read_with: changes with what recognises files;
+    listing: with the files, their sizes and times and all that reads them, and "" where not all could be read.
     bytes: on disk; unpacked: bytes of all that is in the files; archives, locked: files that are such; nested: archives
     inside them; holders: those of all with streams; entries, streams: of all archives; seconds, stored: how long the streams
     are, and their bytes; languages: of the banks.
@@ -52,6 +53,7 @@ class Survey(models.Model):
     started = models.DateTimeField(auto_now_add=True)
     finished = models.DateTimeField(null=True)
     read_with = models.CharField(max_length=64, default="", blank=True)
+    listing = models.CharField(max_length=32, default="", blank=True)
     files = models.IntegerField(default=0)
     bytes = models.BigIntegerField(default=0)
     unpacked = models.BigIntegerField(default=0)

@@ -83,6 +83,11 @@ class Readers:
             parts.append(f"names {self._names[path]}")
         return _digest(parts) if parts else ""
 
+    def whole(self) -> str:
+        """A text that changes with anything that decides what a survey finds in the same files: what `all` tells, keys and
+        names."""
+        return _digest([self.all(), repr(sorted(self._keys.items())), repr(sorted(self._names.items()))])
+
     def all(self) -> str:
         """A text that changes with all that recognises files: the user's layouts, those that ship, the program itself."""
         return _digest([f"layout {v.pk}" for v, _ in self._layouts] + [*shipped_texts().values(), _program()])

@@ -13,6 +13,9 @@ from zubret_core.base.format import frozen
 from zubret_core.locate import Locator
 from zubret_core.locate.spot import IN
 
+as_json = json.JSONEncoder(separators=(",", ":")).encode
+"""A value as JSON without spaces, as rows hold it."""
+
 
 class Archive(models.Model):
     """One version of a file that holds entries. `complete` is set when all its rows are written.
@@ -230,10 +233,7 @@ def streams_of(game) -> QuerySet[Stream]:
 
 def pack_locator(locator: Locator) -> str:
     """A locator as text; surrogates are escaped, so that any path can be stored."""
-    return json.dumps(
-        [locator.archive, [list(step) for step in locator.entries], locator.stream_id, locator.ordinal],
-        separators=(",", ":"),
-    )
+    return as_json([locator.archive, locator.entries, locator.stream_id, locator.ordinal])
 
 
 def unpack_locator(text: str) -> Locator:

@@ -7,7 +7,6 @@ from typing import Any
 
 import numpy as np
 from django.db.models import Count, Exists, F, OuterRef, Q, QuerySet, Subquery, Sum, Value
-from django.db.models.expressions import RawSQL
 from django.db.models.functions import Coalesce, NullIf
 from numpy.typing import NDArray
 
@@ -20,6 +19,7 @@ from ..games.models import Game, Survey, SurveyFile
 from .filters import Filter
 from .models import Archive, Entry, Given, Stream, streams_of
 from .sound import original_address, remember
+from .words import with_word
 
 SORTS = {
     "name": ("shown", "bank__name", "ordinal"),
@@ -48,7 +48,7 @@ def filtered(game: Game, filter: Filter = EVERYTHING) -> QuerySet[Stream]:
     words, given = filter.q.split(), Given.objects.filter(game=game)
     rows = _by_words(game) if words else streams_of(game)
     for word in words:
-        rows = rows.filter(pk__in=_with(word, game))
+        rows = rows.filter(pk__in=with_word(word, game))
     if filter.archive:
         rows = rows.filter(archive=filter.archive)
     if filter.language:
@@ -76,21 +76,6 @@ def _by_words(game: Game) -> QuerySet[Stream]:
     survey = game.current_survey()
     seen = SurveyFile.objects.filter(survey=survey, archive=OuterRef("archive"))
     return Stream.objects.filter(Exists(seen)) if survey else Stream.objects.none()
-
-
-def _with(word: str, game: Game) -> RawSQL:
-    """The numbers of streams in whose name, id, bank or archive a word stands, by the index of trigrams, or in what was said
-    of them. Words of one or two characters have no trigram, and are looked for in the index's text."""
-    like = "%" + word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
-    if len(word) < 3:
-        found, what = "words LIKE %s ESCAPE '\\'", like
-    else:
-        found, what = "shelf_words MATCH %s", '"' + word.replace('"', '""') + '"'
-    said = (
-        "SELECT s.id FROM shelf_given g JOIN shelf_stream s ON s.locator = g.locator "
-        "WHERE g.game_id = %s AND (g.name LIKE %s ESCAPE '\\' OR g.notes LIKE %s ESCAPE '\\')"
-    )
-    return RawSQL(f"SELECT rowid FROM shelf_words WHERE {found} UNION {said}", [what, game.pk, like, like])
 
 
 def described(rows: QuerySet[Stream], game: Game) -> QuerySet[Stream]:

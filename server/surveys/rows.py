@@ -6,7 +6,6 @@ asked of the database for a file.
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any, NamedTuple
@@ -21,8 +20,9 @@ from zubret_core.locate.spot import IN
 
 from ..bulk import insert, next_number
 from ..games.models import SurveyFile
-from ..shelf.models import Archive, Bank, Stream, pack_locator
+from ..shelf.models import Archive, Bank, Stream, as_json, pack_locator
 from ..shelf.models import Entry as EntryRow
+from ..shelf.words import index_words
 
 MOST = 5_000
 """Rows that are gathered before they are written."""
@@ -36,7 +36,7 @@ _PLAIN: dict[str, Any] = {
     "layout": "", "entry_count": 0, "unpacked": 0, **dict.fromkeys(STREAMS, 0), "evidence": "", "chain": (), "outer": None, "companions": (),
     "index_spans": (), "index_sum": "", "opened_with": "", "error": None, "complete": False, "digested": False,
 }  # fmt: skip
-_AS_JSON = ("chain", "companions", "index_spans")
+_AS_JSON = frozenset(("chain", "companions", "index_spans", "error"))
 
 
 @dataclass(slots=True)
@@ -141,7 +141,7 @@ class Rows:
     def bank(self, archive: int, file: str, record: BankRecord) -> None:
         """A bank and its streams; `file` is the one in which it stands."""
         number, self._bank = self._bank, self._bank + 1
-        error = json.dumps(record.error.as_dict()) if record.error else None
+        error = as_json(record.error.as_dict()) if record.error else None
         self._banks.append(
             (number, archive, record.entry, readable(record.label), readable(record.name), record.layout_id,
              record.language, error)
@@ -164,14 +164,16 @@ class Rows:
     def flush(self) -> None:
         """Write what was gathered, in one transaction."""
         archives = [
-            [json.dumps(row[f]) if f in _AS_JSON or (f == "error" and row[f]) else row[f] for f in ARCHIVE]
+            [as_json(row[f]) if f in _AS_JSON and row[f] is not None else row[f] for f in ARCHIVE]
             for row in self._archives.values()
         ]
         with transaction.atomic():
             insert(Archive, ARCHIVE, archives)
             insert(Bank, BANK, self._banks)
             insert(EntryRow, EntryRow.BULK, self._entries)
+            first = next_number(Stream)
             insert(Stream, Stream.BULK, self._streams)
+            index_words(first)
             for number, streamed in self._complete:
                 Archive.objects.filter(pk=number).update(complete=True, **dict(zip(STREAMS, streamed, strict=True)))
         self._archives, self._count = {}, 0
@@ -212,7 +214,7 @@ def stream_rows(archive: int, bank: int, file: str, record: BankRecord) -> list[
                 f.loop.start if f.loop else None,
                 f.loop.end if f.loop else None,
                 f.block_size,
-                json.dumps(dict(f.parameters)),
+                as_json(dict(f.parameters)) if f.parameters else "{}",
                 s.at,
                 s.stored,
                 len(s.shares),

@@ -8,6 +8,7 @@ from itertools import chain
 from pathlib import Path
 from typing import Any, NamedTuple
 
+import xxhash
 from django.db import DatabaseError, transaction
 from django.db.models import BooleanField, Count, ExpressionWrapper, F, Q, Sum, TextField
 from django.db.models.functions import Cast, Coalesce, NullIf
@@ -52,7 +53,7 @@ def _settle(job: Job) -> None:
     if job.state != Job.DONE:
         return
     row = Survey.objects.select_related("game").get(pk=job.result["survey"])
-    for name in Survey.TOTALS:
+    for name in job.result.keys() & {"listing", *Survey.TOTALS}:
         setattr(row, name, job.result[name])
     row.finished = timezone.now()
     row.save()
@@ -62,12 +63,27 @@ def _settle(job: Job) -> None:
 
 @work("survey", "long", _settle)
 def survey(job: Job, progress: Progress) -> dict[str, Any]:
-    """Read the game's folder; what is as it was at the last survey is not opened again."""
+    """Read the game's folder; what is as it was at the last survey is not opened again, and where all is, that one stands."""
     game = job.game
     assert game is not None
-    readers = Readers(game)
+    readers, last = Readers(game), game.current_survey()
+    folder = GameFolder(Path(game.folder))
+    files = list(folder.everything())
+    listing = _listing(files, readers)
+    if last is not None and listing and last.listing == listing:
+        return {"survey": last.pk}
     row = Survey.objects.create(game=game, label=job.args.get("label", ""), read_with=readers.all())
-    return {"survey": row.pk, **_Survey(game, row, readers, progress).run()}
+    found = _Survey(game, row, readers, progress, folder, files).run()
+    shut = row.seen.filter(what__in=NOT_COPIED).exists()
+    return {"survey": row.pk, "listing": "" if shut else listing, **found}
+
+
+def _listing(files: list[GameFile], readers: Readers) -> str:
+    """A text that changes with the files, as far as their folders tell, and with what reads them; "" where one has a fault."""
+    if any(file.fault for file in files):
+        return ""
+    lines = "\0".join([f"{path}/{size} {time} {state} {link}" for path, size, time, state, _, link in files])
+    return xxhash.xxh3_128_hexdigest(f"{readers.whole()}\0{lines}".encode())
 
 
 def totals(survey: Survey) -> dict[str, Any]:
@@ -117,14 +133,16 @@ class _Known(NamedTuple):
 class _Survey:
     """One run: the rows of files so far, what is known of before, and how far it is."""
 
-    def __init__(self, game: Game, row: Survey, readers: Readers, progress: Progress):
-        self.game, self.row, self.readers, self.progress = game, row, readers, progress
-        self.folder = GameFolder(Path(game.folder))
+    def __init__(
+        self, game: Game, row: Survey, readers: Readers, progress: Progress, folder: GameFolder, files: list[GameFile]
+    ):
+        self.game, self.row, self.readers, self.progress, self.folder = game, row, readers, progress, folder
         self.known = known_for(game)
+        self.cache = disk_cache()
         self.rows = Rows(game.pk)
         self.seen: dict[str, Seen] = {}
         self.held: dict[str, list[list[Any]]] = {}  # companions, by the path of the file that they belong to
-        self.files: dict[str, GameFile] = {}
+        self.files = {f.path: f for f in files}
         self.archives, self.nested = self._archives()
         self.before = self._before()
         self.done, self.total, self.size = 0, 1, 0
@@ -180,7 +198,6 @@ class _Survey:
 
     def run(self) -> dict[str, Any]:
         """All files; then who belongs to whom."""
-        self.files = {f.path: f for f in self.folder.everything()}
         files = self.files.values()
         self.total = sum(f.size for f in files) or 1
         for file in files:
@@ -250,14 +267,15 @@ class _Survey:
 
     def _look(self, file: GameFile) -> None:
         """Recognise a file, and read what is in it unless its rows are there."""
-        found = look_at(self.folder, file, self.known)
-        row = self._file(file, found.what, found.evidence)
-        if not found.holds_something or found.kind is None:
-            return
-        kind = found.kind
+        with look_at(self.folder, file, self.known, self.cache) as found:
+            row = self._file(file, found.what, found.evidence)
+            if found.spot is not None and found.kind is not None:
+                self._look_into(found.spot, found.kind, file, row)
+
+    def _look_into(self, spot: Spot, kind: Kind, file: GameFile, row: Seen) -> None:
         reader = f"{kind.layout.title or kind.layout.id}: " if kind.layout else ""
         try:
-            archive, *nested = self._known_archive(file, kind) or self._read(file, kind)
+            archive, *nested = self._known_archive(spot, file, kind) or self._read(spot, file, kind)
         except (Cancelled, DatabaseError):
             raise
         except Exception as e:
@@ -267,15 +285,16 @@ class _Survey:
         row.what = WORDS.get(archive.kind, SurveyFile.ARCHIVE)
         self._holds(row, archive, nested)
 
-    def _known_archive(self, file: GameFile, kind: Kind) -> list[Written]:
+    def _known_archive(self, spot: Spot, file: GameFile, kind: Kind) -> list[Written]:
         """The rows of a file whose size, time and index are as they were: its archive, and those inside; else nothing."""
-        used = self.readers.of(file.path, kind)
-        for known in self.archives.get(file.path, ()):
+        versions = self.archives.get(file.path)
+        used = self.readers.of(file.path, kind) if versions else ""
+        for known in versions or ():
             alike = (known.written.size, known.mtime_ns, known.opened_with) == (file.size, file.mtime_ns, used)
-            if alike and known.whole and self._companions_stand(known):
-                with self.folder.open(file.path) as source:
-                    if index_sum(source, json.loads(known.index_spans)) == known.index_sum:
-                        return [known.written, *self.nested.get(known.written.pk, [])]
+            if not (alike and known.whole and self._companions_stand(known)):
+                continue
+            if index_sum(spot.source, json.loads(known.index_spans)) == known.index_sum:
+                return [known.written, *self.nested.get(known.written.pk, [])]
         return []
 
     def _forget(self, file: GameFile, used: str | None = None) -> None:
@@ -290,18 +309,14 @@ class _Survey:
         self._forget(file, "")
         return [self._shut(ShutRecord((), file.path, file.size, kind, error), file, None, "")]
 
-    def _read(self, file: GameFile, kind: Kind) -> list[Written]:
+    def _read(self, spot: Spot, file: GameFile, kind: Kind) -> list[Written]:
         """The rows of a file that is an archive, a bank or a sound."""
-        spot = Spot.file(self.folder, file.path, self.known, disk_cache(), f"{file.path}/{file.mtime_ns}")
-        try:
-            found = opened(spot, kind, lambda: self._unlocks(spot, kind.layout))
-            used = "" if isinstance(found, ShutRecord) else self.readers.of(file.path, kind)
-            self._forget(file, used)
-            if isinstance(found, ShutRecord):
-                return [self._shut(found, file, None, "")]
-            return self._keep(spot, kind, file, used)
-        finally:
-            spot.source.close()
+        found = opened(spot, kind, lambda: self._unlocks(spot, kind.layout))
+        used = "" if isinstance(found, ShutRecord) else self.readers.of(file.path, kind)
+        self._forget(file, used)
+        if isinstance(found, ShutRecord):
+            return [self._shut(found, file, None, "")]
+        return self._keep(spot, kind, file, used)
 
     def _unlocks(self, spot: Spot, layout: Layout | None) -> bool:
         """Try the key ring on a locked archive, and remember what opens it."""

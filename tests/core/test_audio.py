@@ -1,6 +1,7 @@
 """Audio files with loops, resampling, mixing, peaks: against standards and independent readers."""
 
 import io
+import random
 import re
 import shutil
 import struct
@@ -28,7 +29,7 @@ from zubret_core.audio import (
     write_sound,
 )
 from zubret_core.audio.files import file_format, wav_source
-from zubret_core.audio.riff import wav_header
+from zubret_core.audio.riff import info_chunk, plain_format, smpl_chunk, wav_header
 from zubret_core.base import Format, Loop, ZubretError, to_int16
 from zubret_core.base.pcm import decibels
 from zubret_core.locate import kind_of
@@ -156,6 +157,42 @@ class OpenFiles(WithFolder):
                 self.assertEqual(mutagen.File(io.BytesIO(data))["LOOPLENGTH"], ["4983"])
         with self.assertRaises(ZubretError):
             encoded_file([self.pcm], Format("file", 44100, 2, 5000, Loop(7, 4990), variant="AU/PCM_16"))
+
+    def test_plain_wav_files_are_read_as_libsndfile_reads_them(self):
+        """Files as it writes them and with other chunks, then with flipped bits, cut or longer: what is read without it has
+        the format that it finds."""
+        words = struct.pack("<HHIIHH", 1, 1, 8000, 16000, 2, 16)
+        seeds, rng, quick = [], random.Random(5), 0
+        for subtype in ("PCM_U8", "PCM_16", "PCM_24", "PCM_32", "FLOAT", "DOUBLE"):
+            for channels, frames in ((1, 0), (2, 7), (6, 40)):
+                soundfile.write(out := io.BytesIO(), np.zeros((frames, channels)), 44100, subtype, format="WAV")
+                seeds.append(out.getvalue())
+        for end in (50, 200):
+            loop = smpl_chunk(Format("x", 8000, 1, 100, Loop(3, end)))
+            for before, behind in (
+                (b"", loop),
+                (loop, b""),
+                (b"JUNK\3\0\0\0abc\0", info_chunk({"title": "x"})),
+                (b"abcd\0\0\0\0", b""),
+            ):
+                body = b"WAVEfmt \x10\0\0\0" + words + before + b"data\xc8\0\0\0" + bytes(200) + behind
+                seeds.append(b"RIFF" + struct.pack("<I", len(body)) + body)
+        for trial in range(3000):
+            data = bytearray(seeds[trial % len(seeds)])
+            for _ in range(0 if trial < len(seeds) else rng.randint(1, 2)):
+                data[rng.randrange(min(len(data), 80))] ^= 1 << rng.randrange(8)
+            if trial % 3 == 1:
+                data = data[: rng.randrange(12, len(data))] + bytes(rng.randrange(8))
+                data[4:8] = struct.pack("<I", len(data) - 8)
+            plain = plain_format(source(bytes(data)))
+            if plain is not None:
+                quick += 1
+                with soundfile.SoundFile(io.BytesIO(data)) as file:
+                    found = file.samplerate, file.channels, file.frames, f"{file.format}/{file.subtype}"
+                self.assertEqual((plain.rate, plain.channels, plain.frames, plain.variant), found, data[:60])
+                self.assertTrue(plain.possible)
+        self.assertGreater(quick, 400)
+        self.assertEqual([plain_format(source(s)).loop for s in seeds[-8:-5]], [Loop(3, 50)] * 2 + [None])
 
     def test_loops_of_aiff_files_are_those_of_the_specification(self):
         """Apple, AIFF 1.3 (1989): bytes written by hand, with an odd name, a second marker order and a release loop."""

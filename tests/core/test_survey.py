@@ -88,12 +88,11 @@ class Robust(SimpleTestCase):
     def records(self, known: Known) -> list:
         folder, out = GameFolder(self.folder), []
         for file in folder.files():
-            seen = look_at(folder, file, known)
-            out.append(seen)
-            if seen.holds_something:
-                spot = Spot.file(folder, file.path, known)
-                found = opened(spot, seen.kind)
-                out += [found] if isinstance(found, ShutRecord) else list(contents(spot, seen.kind))
+            with look_at(folder, file, known) as seen:
+                out.append(seen)
+                if seen.spot is not None:
+                    found = opened(seen.spot, seen.kind)
+                    out += [found] if isinstance(found, ShutRecord) else list(contents(seen.spot, seen.kind))
         return out
 
     def test_one_bad_file_bank_or_layout_is_a_record_and_ends_nothing(self):
@@ -159,6 +158,10 @@ class Robust(SimpleTestCase):
             told["a/\udcff.bin"], (shut, "This file's name is no UTF-8 text, so nothing can be told of it")
         )
         self.assertEqual((told["a/empty.zip"][0], told["z/last.bell"][0], len(told)), ("archive", "archive", 8))
+        listed = next(f for f in folder.files() if f.path == "z/last.bell")
+        (self.folder / "z/last.bell").rename(self.folder / "z/kept")
+        (self.folder / "z/last.bell").symlink_to("/etc/hostname")  # behind the survey's back
+        self.assertIn("can't be opened", look_at(folder, listed, Known()).evidence)
         empty = Spot.file(folder, "a/empty.zip")
         (record,) = contents(empty, found["a/empty.zip"].kind)
         self.assertEqual((len(record.archive.entries), record.index()[0][0]), (0, (0, 22)))

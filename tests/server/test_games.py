@@ -146,13 +146,19 @@ class Games(ServerTest):
 
     def test_an_unchanged_archive_is_stored_once_and_a_changed_one_anew(self):
         game = self.add_game(small=True)
-        self.assertEqual((Archive.objects.count(), Stream.objects.count()), (1, 8))
-        self.send("post", f"/games/{game['id']}/survey")
-        self.assertEqual((Archive.objects.count(), Stream.objects.count()), (1, 8))
         place = Path(game["folder"]) / "small.crate"
+
+        def surveyed() -> tuple[int, int, int]:
+            self.send("post", f"/games/{game['id']}/survey")
+            return len(self.get("/surveys")), Archive.objects.count(), Stream.objects.count()
+
+        self.assertEqual(surveyed(), (1, 1, 8))  # nothing has changed: the survey stands
+        (place.parent / "other.txt").write_bytes(b"t")
+        self.assertEqual(surveyed(), (2, 1, 8))
         os.utime(place, (1, 1))
-        self.send("post", f"/games/{game['id']}/survey")
-        self.assertEqual(Archive.objects.count(), 2)
+        self.assertEqual(surveyed(), (3, 2, 16))
+        self.send("post", f"/games/{game['id']}/names", {"path": "small.crate", "title": "n", "text": "a"})
+        self.assertEqual(surveyed(), (4, 3, 24))  # by names, or keys, the same files may hold something else
         self.assertEqual(self.get(f"/games/{game['id']}/streams")["total"], 8)
 
     def test_what_is_as_it_was_is_not_opened_again(self):

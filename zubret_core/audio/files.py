@@ -19,7 +19,7 @@ from ..codec.file import AudioFile
 from ..source import BytesSource, ChainSource, OpenFile, Part, Source, SourceFile
 from .aiff import add_aiff_loop, aiff_loop
 from .comments import tag
-from .riff import notes_of, smpl_chunk, wav_header
+from .riff import notes_of, plain_format, smpl_chunk, wav_header
 
 READABLE = "WAV, AIFF, FLAC, Ogg Vorbis, Opus or MP3"
 PIECE = 1 << 18
@@ -53,6 +53,9 @@ class AudioInfo:
 
 def file_format(source: Source) -> Format | None:
     """The format of an audio file without decoding it; None where libsndfile knows no such file."""
+    plain = plain_format(source)
+    if plain is not None:
+        return plain
     try:
         with soundfile.SoundFile(SourceFile(source)) as file:
             variant = f"{file.format}/{file.subtype}"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from pathlib import PurePosixPath
+from posixpath import basename, splitext
 
 from ..audio.files import file_format
 from ..base import ZubretError
@@ -24,7 +24,7 @@ class AudioFileBank(Bank):
             raise ZubretError(
                 "The audio file can't be read or is empty.", file=source.name, next="Check it in another copy."
             )
-        name = PurePosixPath(source.name).stem
+        name, _ = splitext(basename(source.name))
         keeps = ("rate", "channels", "codec")
         self.language = ""
         self.name = name

@@ -14,13 +14,14 @@ from .base import Siblings
 
 class GameFile(NamedTuple):
     """One file: path with `/` below the folder, bytes, time of its last change and of the last change of its state (name,
-    times, rights) in ns; or why it, or a whole folder, can't be looked at."""
+    times, rights) in ns; or why it, or a whole folder, can't be looked at; link: it is a link to another file of the game."""
 
     path: str
     size: int
     mtime_ns: int
     changed_ns: int = 0
     fault: ZubretError | None = None
+    link: bool = False
 
 
 class GameFolder:
@@ -28,6 +29,7 @@ class GameFolder:
 
     def __init__(self, folder: Path):
         self.folder = folder.resolve()
+        self._place = str(self.folder)
         if not self.folder.is_dir():
             raise ZubretError(
                 "This folder does not exist.", file=str(folder), next="Choose the folder that the game is installed in."
@@ -54,30 +56,25 @@ class GameFolder:
                 path = below + entry.name
                 if entry.is_dir(follow_symlinks=False):
                     inside.append((entry.path, f"{path}/"))
-                else:
-                    yield from self._file(entry, path)
+                elif (file := self._listed(entry, path)) is not None:
+                    yield file
             folders += reversed(inside)
 
-    def _file(self, entry: os.DirEntry, path: str) -> Iterator[GameFile]:
-        """A file, or its fault; nothing for a device, or for a link to a folder of the game, whose files come by themselves."""
+    def _listed(self, entry: os.DirEntry, path: str) -> GameFile | None:
+        """A file, or its fault; None for a device, or for a link to a folder of the game, whose files come by themselves."""
         try:
-            if entry.is_symlink():
-                target = Path(os.path.realpath(entry.path, strict=True))
-                if self.folder not in target.parents:
-                    yield _shut(path, "This link leads out of the game's folder, so it is not followed.")
-                    return
+            link = entry.is_symlink()
+            if link and self.folder not in Path(os.path.realpath(entry.path, strict=True)).parents:
+                return _shut(path, "This link leads out of the game's folder, so it is not followed.")
             if not entry.is_file():
-                return
+                return None
             stat = entry.stat()
-        except OSError as e:
-            yield _shut(path, f"This can't be looked at: {e.strerror}.")
-            return
-        try:
             path.encode()
         except UnicodeEncodeError:
-            yield _shut(path, "This file's name is no UTF-8 text, so nothing can be told of it.")
-            return
-        yield GameFile(path, stat.st_size, stat.st_mtime_ns, stat.st_ctime_ns)
+            return _shut(path, "This file's name is no UTF-8 text, so nothing can be told of it.")
+        except OSError as e:
+            return _shut(path, f"This can't be looked at: {e.strerror}.")
+        return GameFile(path, stat.st_size, stat.st_mtime_ns, stat.st_ctime_ns, None, link)
 
     def locate(self, path: str) -> Path:
         """The place on disk of a path below the folder; ZubretError for one that leads out, or that no file can have."""
@@ -93,6 +90,13 @@ class GameFolder:
     def open(self, path: str) -> FileSource:
         """A file of the folder, for reading."""
         return FileSource(self.locate(path), name=path)
+
+    def open_listed(self, file: GameFile) -> FileSource:
+        """A file as it was listed just now. Listing follows no link to a folder, so that only a file that has become a link
+        since could lead out of the game; that one is not opened."""
+        if file.link:
+            return self.open(file.path)
+        return FileSource(f"{self._place}/{file.path}", name=file.path, follow=False)
 
     def beside(self, path: str) -> Siblings:
         """What stands beside a file: files of the same folder, by name."""

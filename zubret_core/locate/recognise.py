@@ -40,7 +40,7 @@ def kind_of(source: Source, known: Known | None = None, head: bytes | None = Non
     first = source.read(0, min(HEAD, source.size)) if head is None else head
     name = source.name
     for layout, marks in known.beginnings:
-        if any(first[at : at + len(mark)] != mark for at, mark in marks):
+        if not _begins(first, marks):
             continue
         at_start = all(m.at >= 0 and m.at + len(m.bytes) <= len(first) for m in layout.recognise)
         if not at_start and head is not None and not (layout.names and name.lower().endswith(tuple(layout.names))):
@@ -80,14 +80,15 @@ def open_archive(
     siblings: Siblings | None = None,
     cache: DiskCache | None = None,
     key: str = "",
+    kind: Kind | None = None,
 ) -> Container | None:
     """The file as an archive (a loose bank or audio file is an archive of one entry).
 
-    siblings opens files beside it. None where nothing recognises it, ZubretError where it is recognised but can't be
+    siblings opens files beside it; kind: what it is, where that is known. None where nothing recognises it, ZubretError where it is recognised but can't be
     read, `Locked` where a key is missing.
     """
     known = known or Known()
-    kind = kind_of(source, known)
+    kind = kind or kind_of(source, known)
     if kind is None or kind.is_list:
         return None
     if kind.name == "zip":
@@ -103,11 +104,11 @@ def open_archive(
     return LooseFile(source, siblings)
 
 
-def kinds_inside(archive: Container, known: Known) -> Iterator[tuple[int, Kind, bytes]]:
+def kinds_inside(archive: Container, known: Known, kind: Kind | None = None) -> Iterator[tuple[int, Kind, bytes]]:
     """Every entry of an archive that is recognised as a bank, an audio file or another archive, in table order, with its
-    first bytes (none for a loose file)."""
+    first bytes (none for a loose file, which is of the `kind` that it was recognised as)."""
     if archive.kind == "file":
-        whole = kind_of(archive.source, known)
+        whole = kind or kind_of(archive.source, known)
         if whole is not None and not whole.is_list:
             yield 0, whole, b""
         return
@@ -138,7 +139,7 @@ class _Entry(Source):
 
 def _entry_kind(archive: Container, n: int, size: int, head: bytes, known: Known) -> Kind | None:
     for plain, marks in known.plain_kinds:  # these come first, and nothing else has to be looked at for them
-        if all(head[at : at + len(mark)] == mark for at, mark in marks):
+        if _begins(head, marks):
             return plain
     if not (_may_be_known(head, known) or size > MARK_AT):
         return None
@@ -155,10 +156,9 @@ def _may_be_known(head: bytes, known: Known) -> bool:
     """A quick look at an entry's first bytes, which leaves most of the entries of an archive out."""
     if head[:4] in _SIGNATURES or head[:3] == b"ID3" or packing_of(head) is not None or is_tar(head):
         return True
-    for _, marks in known.beginnings:
-        for at, mark in marks:
-            if head[at : at + len(mark)] != mark:
-                break
-        else:
-            return True
-    return False
+    return any(_begins(head, marks) for _, marks in known.beginnings)
+
+
+def _begins(head: bytes, marks: list[tuple[int, bytes]]) -> bool:
+    """Whether all these marks stand in a file's first bytes."""
+    return all(head[at : at + len(mark)] == mark for at, mark in marks)

@@ -37,7 +37,8 @@ def split_place(game: GameFolder, path: str) -> tuple[str, list[str]]:
 
 @dataclass(eq=False)
 class Spot:
-    """Bytes somewhere in a game. name: as people call it, such as `data/sea.crate › music/music.bell`."""
+    """Bytes somewhere in a game. name: as people call it, such as `data/sea.crate › music/music.bell`; kind: what it is, where
+    somebody has looked."""
 
     name: str
     source: Source
@@ -45,6 +46,7 @@ class Spot:
     known: Known = field(default_factory=Known)
     cache: DiskCache | None = None
     key: str = ""
+    kind: Kind | None = None
 
     @classmethod
     def file(
@@ -77,7 +79,7 @@ class Spot:
     @once
     def opened(self) -> Container | None:
         """It as an archive (a loose bank or audio file is an archive of one entry); None where nothing recognises it."""
-        return open_archive(self.source, self.known, self.siblings, self.cache, self.key)
+        return open_archive(self.source, self.known, self.siblings, self.cache, self.key, self.kind)
 
     @property
     def archive(self) -> Container:
@@ -89,7 +91,7 @@ class Spot:
     @once
     def bank(self) -> Bank:
         """It as a bank; a ZubretError where it is none."""
-        return self.bank_of(None)
+        return self.bank_of(self.kind)
 
     def bank_of(self, kind: Kind | None) -> Bank:
         """It as a bank of a kind that was recognised already."""
@@ -112,7 +114,7 @@ class Spot:
         archive, key = self.archive, f"{self.key}/{index}"
         content = archive.open(index, self.cache, key)
         if content is self.source:  # a loose file is its own entry
-            return Spot(self.name, content, self.siblings, self.known, self.cache, key)
+            return Spot(self.name, content, self.siblings, self.known, self.cache, key, self.kind)
         content.name = f"{self.name}{IN}{archive.label(index)}"
         return Spot(content.name, content, archive.beside(index), self.known, self.cache, key)
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from functools import partial
-from pathlib import PurePosixPath
+from posixpath import basename
 from typing import NamedTuple
 
 import xxhash
@@ -19,6 +19,7 @@ from ..base import Cancelled, Progress, ZubretError, silent
 from ..container import Container, Entry, GameFile, GameFolder
 from ..container.index import index_spans, index_sum
 from ..layout import Layout
+from ..source import DiskCache
 from .known import Kind, Known, Locked, kind_by
 from .recognise import kind_of, kinds_inside
 from .spot import Spot, Step
@@ -34,18 +35,22 @@ OTHER, LIST, ARCHIVE, SOUND, LOCKED, UNREADABLE = "other", "list", "archive", "s
 
 @dataclass
 class FileRecord:
-    """One file of a game: what it is, by which evidence, and why it can't be read where that is so."""
+    """One file of a game: what it is, by which evidence, and why it can't be read where that is so. spot: it, open, where it
+    holds something; leaving the record closes it."""
 
     file: GameFile
     what: str = OTHER
     evidence: str = NOT_KNOWN
     kind: Kind | None = None
     error: ZubretError | None = None
+    spot: Spot | None = None
 
-    @property
-    def holds_something(self) -> bool:
-        """Whether it is to be looked into."""
-        return self.kind is not None and not self.kind.is_list and self.error is None
+    def __enter__(self) -> FileRecord:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        if self.spot is not None:
+            self.spot.source.close()
 
 
 @dataclass
@@ -107,7 +112,7 @@ class BankRecord:
     @property
     def name(self) -> str:
         """What people call it, without folders."""
-        return PurePosixPath(self.label).name
+        return basename(self.label.rstrip("/"))
 
 
 class Digest(NamedTuple):
@@ -130,14 +135,18 @@ def mistake(error: Exception, where: str) -> ZubretError:
     )
 
 
-def look_at(folder: GameFolder, file: GameFile, known: Known) -> FileRecord:
-    """What a file is, by its head."""
+def look_at(folder: GameFolder, file: GameFile, known: Known, cache: DiskCache | None = None) -> FileRecord:
+    """What a file that was listed is, by its head; to be left as a context."""
     record = FileRecord(file)
     try:
         if file.fault:
             raise file.fault
-        with folder.open(file.path) as source:
+        source = folder.open_listed(file)
+        try:
             kind = kind_of(source, known)
+        except BaseException:
+            source.close()
+            raise
     except ZubretError as e:
         record.error = e
     except Exception as e:
@@ -147,14 +156,19 @@ def look_at(folder: GameFolder, file: GameFile, known: Known) -> FileRecord:
             record.kind = kind
             reader = f"{kind.layout.title or kind.layout.id}: " if kind.layout else ""
             record.evidence, record.what = reader + kind.evidence, LIST if kind.is_list else ARCHIVE
+        if kind is None or kind.is_list:
+            source.close()
+        else:
+            key = f"{file.path}/{file.mtime_ns}"
+            record.spot = Spot(file.path, source, folder.beside(file.path), known, cache, key, kind)
         return record
     record.what, record.evidence = UNREADABLE, record.error.what
     return record
 
 
 def opened(spot: Spot, kind: Kind, unlock: Callable[[], bool] = lambda: False) -> Container | ShutRecord:
-    """A file as an archive, or why it can't be opened. unlock: tries keys, and says whether that changed anything; then
-    the spot is opened once more by what `spot.known` gives."""
+    """A file of this kind as an archive, or why it can't be opened. unlock: tries keys, and says whether that changed
+    anything; then the spot is opened once more by what `spot.known` gives."""
     try:
         try:
             return spot.archive
@@ -184,7 +198,7 @@ def _within(spot: Spot, kind: Kind, chain: tuple[Step, ...], count: list[int], p
     total, named = len(archive.entries), spot.name
     alike: list[tuple[int, bytes]] = []
     layout: Layout | None = None
-    for n, found, head in kinds_inside(archive, spot.known):
+    for n, found, head in kinds_inside(archive, spot.known, kind):
         if n % 256 == 0:
             progress(n, total, f"looking into {named}")
         together = not found.is_archive and found.layout is not None and bool(head) and archive.is_plain(n)

@@ -91,14 +91,17 @@ class FillSource(Source):
         return bytes([self.fill]) * length
 
 
-class FileSource(Source):
-    """A file on disk, opened for reading only; safe to share between threads."""
+def _not_through_links(path: str, flags: int) -> int:
+    return os.open(path, flags | getattr(os, "O_NOFOLLOW", 0))
 
-    def __init__(self, path: str | os.PathLike, name: str | None = None):
-        self.path = Path(path)
-        self.name = name or self.path.name
+
+class FileSource(Source):
+    """A file on disk, opened for reading only; safe to share between threads. follow: also where its name is a link."""
+
+    def __init__(self, path: str | os.PathLike, name: str | None = None, follow: bool = True):
+        self.name = name or Path(path).name
         try:
-            self._file = open(self.path, "rb", buffering=0)
+            self._file = open(path, "rb", buffering=0, opener=None if follow else _not_through_links)
         except OSError as e:
             raise ZubretError(
                 f"The file can't be opened: {e.strerror}.",
