@@ -26,7 +26,9 @@ def two_surveys(game: Game, entry: Callable[[int, int], CoreEntry]) -> tuple[lis
     surveys, bare = [], sqlite3.connect(":memory:")
     for build in (0, 1):
         survey = Survey.objects.create(game=game)
-        archive = Archive.objects.create(game=game, path="x.crate", size=build, mtime_ns=1, kind="layout")
+        archive = Archive.objects.create(
+            game=game, path="x.crate", size=build, mtime_ns=1, kind="layout", entry_count=COUNT
+        )
         SurveyFile.objects.create(survey=survey, path="x.crate", size=1, mtime_ns=1, what="archive", archive=archive)
         entries = (entry(build, n) for n in range(COUNT))
         made = [entry_row(archive.pk, n, e, e.path) for n, e in enumerate(entries)]

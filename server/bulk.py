@@ -11,7 +11,7 @@ from django.db import connection, transaction
 from django.db.models import Model
 from django.db.models.expressions import RawSQL
 
-BATCH = 5_000
+BATCH = 2_500
 """Rows in one transaction: short enough that a cancel can be written in between."""
 
 

@@ -65,7 +65,7 @@ def compare_entries(file: str, old: Iterable[tuple], new: Iterable[tuple]) -> It
     """Two archives entry by entry; each is a `Known`, or a plain tuple of its fields.
 
     Both are walked in step. What does not stand in step with its like waits until that comes, so that memory follows what
-    differs; several entries of one path are compared in their order.
+    differs; several entries of one path that are out of step are compared in their order.
     """
     earlier: dict[str, list[tuple]] = {}
     later: dict[str, list[tuple]] = {}
@@ -73,7 +73,7 @@ def compare_entries(file: str, old: Iterable[tuple], new: Iterable[tuple]) -> It
         if a == b and not (a[3] is None and a[4] is None):
             continue
         found: list[Change | None] = []
-        if a is not None and b is not None and a[0] == b[0] and a[0] not in earlier and a[0] not in later:
+        if a is not None and b is not None and a[0] == b[0]:
             found = [_pair(file, a, b)]
         else:
             if a is not None:
