@@ -147,6 +147,7 @@ def _typed(folder: Path, client: Client) -> Row:
     times = []
     for n in range(40):
         query = f"/streams?q={TYPED[n % len(TYPED)].replace(' ', '+')}"
+        Game.objects.filter(pk=of.pk).update(said=n)  # so that no answer is one of those before
         times.append(seconds(lambda address=f"/api/games/{of.pk}{query}": client.get(address).content) * 1000)
     return Row("a typed filter over 40,000 streams, rows in the answer", "none", times, 60, unit="ms")
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from itertools import islice
 from typing import Any
 
@@ -41,7 +41,7 @@ def bulk_insert(model: type[Model], fields: Sequence[str], rows: Iterable[Sequen
         yield done
 
 
-def among(numbers: Sequence[int]) -> RawSQL:
+def among(numbers: Collection[int]) -> RawSQL:
     """For `pk__in`: any number of keys as one parameter, since SQLite takes some ten thousand parameters at most."""
     return RawSQL("SELECT value FROM json_each(%s)", [json.dumps(list(numbers))])
 

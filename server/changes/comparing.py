@@ -94,7 +94,7 @@ def _entries(made: Comparison, progress: Progress) -> Iterator[Changed]:
     sides = []
     for survey in (made.old, made.new):
         seen = survey.seen.exclude(archive=None).values_list("path", "archive", "what", "archive__entry_count")
-        sides.append({path: _Side(*rest) for path, *rest in seen})
+        sides.append({path: _Side(archive, what, entries) for path, archive, what, entries in seen})
     closed: list[str] = []
     paths = sorted(sides[0].keys() | sides[1].keys())
     for n, path in enumerate(paths):

@@ -23,7 +23,7 @@ from ..paging import Limit, Offset
 from . import query
 from .drawing import peaks_of
 from .filters import Filter
-from .models import Archive, Given, Stream
+from .models import Archive, Given, Stream, streams_of
 from .opening import opened
 from .ranges import ranged
 from .sound import open_original, sound_at
@@ -190,7 +190,7 @@ def find_stream(pk: int) -> Stream:
     """A stream of the newest survey, as lists show it; 404 or 410 where there is none."""
     row = one(Stream.objects.all(), pk)
     game = row.archive.game
-    found = query.described(query.streams_of(game).filter(pk=pk), game).first()
+    found = query.described(streams_of(game).filter(pk=pk), game).first()
     if found is None:
         raise stopped(410, "The newest survey no longer has this stream.", "Choose it from the list again.")
     return found

@@ -13,6 +13,8 @@ from zubret_core.base.format import frozen
 from zubret_core.locate import Locator
 from zubret_core.locate.spot import IN
 
+from ..games.models import Game, Survey
+
 as_json = json.JSONEncoder(separators=(",", ":")).encode
 """A value as JSON without spaces, as rows hold it."""
 
@@ -223,12 +225,14 @@ class Figures(models.Model):
         return self.digest
 
 
-def streams_of(game) -> QuerySet[Stream]:
+def streams_of(game: Game) -> QuerySet[Stream]:
     """The streams of a game's newest finished survey."""
-    survey = game.current_survey()
-    if survey is None:
-        return Stream.objects.none()
-    return Stream.objects.filter(archive__seen_in__survey=survey)
+    return streams_in(game.current_survey())
+
+
+def streams_in(survey: Survey | None) -> QuerySet[Stream]:
+    """The streams of a survey."""
+    return Stream.objects.filter(archive__seen_in__survey=survey) if survey else Stream.objects.none()
 
 
 def pack_locator(locator: Locator) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from django.db.models import Count, Exists, F, OuterRef, Q, QuerySet, Subquery, Sum, Value
@@ -11,15 +11,15 @@ from django.db.models.functions import Coalesce, NullIf
 from numpy.typing import NDArray
 
 from zubret_core.audio.stored import stored_ending
-from zubret_core.base import Kept
+from zubret_core.base import Kept, once
 from zubret_core.codec import codec_of
 
 from ..bulk import among
 from ..games.models import Game, Survey, SurveyFile
 from .filters import Filter
-from .models import Archive, Entry, Given, Stream, streams_of
+from .models import Archive, Bank, Entry, Given, Stream, streams_in
 from .sound import original_address, remember
-from .words import with_word
+from .words import with_words
 
 SORTS = {
     "name": ("shown", "bank__name", "ordinal"),
@@ -42,13 +42,17 @@ BRUSH_FROM, BRUSH_TO = 0.1, 600.0
 EVERYTHING = Filter()
 
 
-def filtered(game: Game, filter: Filter = EVERYTHING) -> QuerySet[Stream]:
-    """Streams of the current survey that a filter leaves. Only what has to be looked at is: nothing is worked out for a row
-    that a list only passes over."""
-    words, given = filter.q.split(), Given.objects.filter(game=game)
-    rows = _by_words(game) if words else streams_of(game)
-    for word in words:
-        rows = rows.filter(pk__in=with_word(word, game))
+def filtered(game: Game, filter: Filter = EVERYTHING, survey: Survey | None = None) -> QuerySet[Stream]:
+    """Streams of a survey (the current one, where none is given) that a filter leaves. Only what has to be looked at is:
+    nothing is worked out for a row that a list only passes over."""
+    survey = survey or game.current_survey()
+    given = Given.objects.filter(game=game)
+    if words := filter.q.split():
+        # Each is looked up in the survey; a join would begin at the survey's files, which are many.
+        seen = SurveyFile.objects.filter(survey=survey, archive=OuterRef("archive"))
+        rows = Stream.objects.filter(Exists(seen), pk__in=with_words(words))
+    else:
+        rows = streams_in(survey)
     if filter.archive:
         rows = rows.filter(archive=filter.archive)
     if filter.language:
@@ -68,14 +72,6 @@ def filtered(game: Game, filter: Filter = EVERYTHING) -> QuerySet[Stream]:
     if filter.longest is not None:
         rows = rows.filter(seconds__lte=filter.longest)
     return rows
-
-
-def _by_words(game: Game) -> QuerySet[Stream]:
-    """The streams of the current survey, for a search that begins at words: few are found, and each is looked up in the
-    survey, while a join would begin at the survey's files, which are many."""
-    survey = game.current_survey()
-    seen = SurveyFile.objects.filter(survey=survey, archive=OuterRef("archive"))
-    return Stream.objects.filter(Exists(seen)) if survey else Stream.objects.none()
 
 
 def described(rows: QuerySet[Stream], game: Game) -> QuerySet[Stream]:
@@ -104,52 +100,91 @@ class Question:
     filter: Filter = field(default_factory=Filter)
     sort: str = ""
 
+    @once
+    def survey(self) -> Survey | None:
+        """The game's current one."""
+        return self.game.current_survey()
+
+    @property
+    def key(self) -> str:
+        """Changes with anything that changes the answer."""
+        survey = self.survey.pk if self.survey else 0
+        return f"{survey} {self.game.said} {self.sort} {self.filter.model_dump_json()}"
+
+    def streams(self) -> QuerySet[Stream]:
+        """Those that answer it, in no order."""
+        return filtered(self.game, self.filter, self.survey)
+
     def rows(self) -> QuerySet[Stream]:
-        """The numbers of the streams that answer it, in order."""
+        """The same, in order."""
         # With words there is no join to the survey's files; else its number makes their order one that an index has.
         place = ["archive__path"] if self.filter.q.split() else ["archive__seen_in__path", "archive__seen_in__pk"]
-        return _sorted(filtered(self.game, self.filter), self.game, self.sort, place)
+        return _sorted(self.streams(), self.game, self.sort, place)
 
-    def numbers(self) -> NDArray[np.int64]:
+    def found(self) -> Found:
         """All of them; worked out once for a survey and what is said of its streams."""
-        survey = self.game.current_survey()
-        key = f"{survey.pk if survey else 0} {self.game.said} {self.sort} {self.filter.model_dump_json()}"
-        return _numbers.made(
-            key, lambda: np.fromiter(self.rows().values_list("pk", flat=True).iterator(10_000), np.int64)
-        )
+        return _found.made(self.key, lambda: Found.of(self.rows()))
 
 
-_numbers: Kept[str, NDArray[np.int64]] = Kept(32 << 20, lambda found: 1024 + found.nbytes)
+class Found(NamedTuple):
+    """Streams by their numbers, how many seconds and stored bytes they are together."""
+
+    numbers: NDArray[np.int64]
+    seconds: float
+    bytes: int
+
+    @classmethod
+    def of(cls, rows: QuerySet[Stream]) -> Found:
+        """Rows as they are in order."""
+        columns = rows.values_list("pk", "seconds", "stored").iterator(10_000)
+        every = np.fromiter(columns, np.dtype("i8, f8, i8"))
+        return cls(every["f0"], float(every["f1"].sum()), int(every["f2"].sum()))
+
+
+_found: Kept[str, Found] = Kept(32 << 20, lambda found: 1024 + found.numbers.nbytes)
 
 
 def page_of(asked: Question, offset: int, limit: int, totals: bool = True) -> dict[str, Any]:
     """One page of streams, with the totals of all: the numbers of its rows first, then these rows by their numbers.
 
-    The first page is asked of the database, which may have it in order; who goes on gets all numbers worked out.
+    The first page without words is asked of the database, which may have it in order; else all numbers are worked out.
     """
-    if offset:
-        numbers = asked.numbers()[offset : offset + limit].tolist()
+    counted: dict[str, Any]
+    if offset or asked.filter.q.split():
+        found = asked.found()
+        numbers = found.numbers[offset : offset + limit].tolist()
+        counted = {"total": len(found.numbers), "seconds": found.seconds, "bytes": found.bytes}
     else:
         numbers = list(asked.rows().values_list("pk", flat=True)[:limit])
-    found = {row.pk: row for row in described(Stream.objects.filter(pk__in=among(numbers)), asked.game)}
+        counted = _totals(asked) if totals else {"total": None, "seconds": None, "bytes": None}
+    return {"rows": [stream_out(s) for s in _listed(numbers, asked.game)], **counted}
+
+
+def _listed(numbers: list[int], game: Game) -> list[Stream]:
+    """Streams by their numbers, with what a list shows of them; archives and banks that they share are read once."""
+    rows = described(Stream.objects.filter(pk__in=among(numbers)), game).select_related(None)
+    found = {row.pk: row for row in rows}
+    of_archives, of_banks = {row.archive_id for row in found.values()}, {row.bank_id for row in found.values()}
+    archives = {a.pk: a for a in Archive.objects.filter(pk__in=among(of_archives)).select_related("outer")}
+    banks = {b.pk: b for b in Bank.objects.filter(pk__in=among(of_banks))}
     page = [found[n] for n in numbers if n in found]
+    for row in page:
+        row.archive, row.bank = archives[row.archive_id], banks[row.bank_id]
+        row.archive.game = game
     remember(page)
-    counted = _totals(asked) if totals else dict.fromkeys(("total", "seconds", "bytes"))
-    return {**counted, "rows": [stream_out(s) for s in page]}
+    return page
 
 
 def _totals(asked: Question) -> dict[str, Any]:
-    survey = asked.game.current_survey()
-    if survey and asked.filter == EVERYTHING:
-        return {"total": survey.streams, "seconds": survey.seconds, "bytes": survey.stored}
-    rows = filtered(asked.game, asked.filter).order_by()
-    totals = rows.aggregate(n=Count("pk"), seconds=Sum("seconds"), bytes=Sum("stored"))
+    if asked.survey and asked.filter == EVERYTHING:
+        return {"total": asked.survey.streams, "seconds": asked.survey.seconds, "bytes": asked.survey.stored}
+    totals = asked.streams().order_by().aggregate(n=Count("pk"), seconds=Sum("seconds"), bytes=Sum("stored"))
     return {"total": totals["n"], "seconds": totals["seconds"] or 0.0, "bytes": totals["bytes"] or 0}
 
 
 def neighbours(asked: Question, stream_id: int) -> dict[str, Any]:
     """Where a stream stands among those that match, and the ones before and behind it."""
-    numbers = asked.numbers()
+    numbers = asked.found().numbers
     found = np.flatnonzero(numbers == stream_id)
     place = int(found[0]) if len(found) else -1
     beside = {
@@ -174,9 +209,8 @@ def _sorted(rows: QuerySet[Stream], game: Game, sort: str, place: list[str]) -> 
 
 def lengths(game: Game, filter: Filter) -> dict[str, Any]:
     """How many streams have which length: bins on a logarithmic axis."""
-    survey = game.current_survey()
-    key = f"{survey.pk if survey else 0} {game.said} {filter.model_dump_json()}"
-    counts = _lengths.made(key, lambda: _binned(filtered(game, filter)))
+    asked = Question(game, filter)
+    counts = _lengths.made(asked.key, lambda: _binned(asked.streams()))
     return {"from_seconds": BRUSH_FROM, "to_seconds": BRUSH_TO, "counts": counts}
 
 
@@ -217,7 +251,8 @@ def _entry_count(survey: Survey | None, archive: int, q: str, rows: QuerySet[Ent
 
 def stream_out(s: Stream) -> dict[str, Any]:
     """A stream as the API gives it."""
-    entry_at = getattr(s, "entry_at", None)
+    entry_at, format = getattr(s, "entry_at", None), s.format()
+    codec = codec_of(format)
     return {
         "id": s.pk,
         "stream_id": s.stream_id,
@@ -229,14 +264,14 @@ def stream_out(s: Stream) -> dict[str, Any]:
         "archive_id": s.archive_id,
         "place": str(s.where()).encode("utf-8", "backslashreplace").decode(),
         "language": s.bank.language,
-        "codec": s.variant.replace("/", " ").replace("_", " ") if s.codec == "file" else codec_of(s.format()).label,
+        "codec": s.variant.replace("/", " ").replace("_", " ") if s.codec == "file" else codec.label,
         "rate": s.rate,
         "channels": s.channels,
         "frames": s.frames,
         "seconds": s.seconds,
         "loop": [s.loop_start, s.loop_end] if s.loop_start is not None else None,
         "block_size": s.block_size,
-        "block_frames": codec_of(s.format()).block_frames(s.format()),
+        "block_frames": codec.block_frames(format),
         "at": s.at,
         "archive_at": None if entry_at is None or s.archive.kind == "zip" else entry_at + s.at,
         "stored": s.stored,
@@ -245,5 +280,5 @@ def stream_out(s: Stream) -> dict[str, Any]:
         "kind": getattr(s, "shown_kind", s.kind),
         "kind_given": bool(getattr(s, "given_kind", "")),
         "notes": getattr(s, "given_notes", "") or "",
-        "as_stored": stored_ending(s.format()),
+        "as_stored": stored_ending(format),
     }

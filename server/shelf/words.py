@@ -1,21 +1,23 @@
-"""The index of words: a full-text table of trigrams over the texts that a stream is found by."""
+"""The index of words: a full-text table of trigrams over the texts that a stream is found by, and what was said of it."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from django.db import connection
 from django.db.models.expressions import RawSQL
-
-from ..games.models import Game
 
 _NEW = """
     INSERT INTO shelf_words(rowid, words)
     SELECT s.id,
         CASE WHEN instr(b.entry_path, s.name) THEN '' ELSE s.name || char(10) END || s.stream_id || char(10) ||
-        CASE WHEN instr(a.path, b.entry_path) THEN '' ELSE b.entry_path || char(10) END || a.path
+        CASE WHEN instr(a.path, b.entry_path) THEN '' ELSE b.entry_path || char(10) END || a.path ||
+        COALESCE((SELECT char(10) || g.name || char(10) || g.notes FROM shelf_given g
+            WHERE g.game_id = a.game_id AND g.locator = s.locator), '')
     FROM shelf_stream s JOIN shelf_bank b ON b.id = s.bank_id JOIN shelf_archive a ON a.id = s.archive_id
     WHERE s.id >= %s
 """
-"""A text that another one holds needs no line of its own."""
+"""A text that another one holds needs no line of its own. Triggers on what is said of streams hold the same text."""
 
 
 def index_words(first: int) -> None:
@@ -28,16 +30,15 @@ def index_words(first: int) -> None:
         cursor.execute(_NEW, [first])
 
 
-def with_word(word: str, game: Game) -> RawSQL:
-    """The numbers of streams in whose name, id, bank or archive a word stands, or in what was said of them. Words of one or
-    two characters have no trigram, and are looked for in the index's text."""
-    like = "%" + word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
-    if len(word) < 3:
-        found, what = "words LIKE %s ESCAPE '\\'", like
-    else:
-        found, what = "shelf_words MATCH %s", '"' + word.replace('"', '""') + '"'
-    said = (
-        "SELECT s.id FROM shelf_given g JOIN shelf_stream s ON s.locator = g.locator "
-        "WHERE g.game_id = %s AND (g.name LIKE %s ESCAPE '\\' OR g.notes LIKE %s ESCAPE '\\')"
-    )
-    return RawSQL(f"SELECT rowid FROM shelf_words WHERE {found} UNION {said}", [what, game.pk, like, like])
+def with_words(words: Sequence[str]) -> RawSQL:
+    """The numbers of streams in whose name, id, bank, archive, given name or notes all these words stand. Words of one or two
+    characters have no trigram, and are looked for in the text of what the others leave."""
+    tests, wanted = [], []
+    if long := [word for word in words if len(word) > 2]:
+        tests.append("shelf_words MATCH %s")
+        wanted.append(" AND ".join('"' + word.replace('"', '""') + '"' for word in long))
+    for word in words:
+        if len(word) < 3:
+            tests.append("words LIKE %s ESCAPE '\\'")
+            wanted.append("%" + word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%")
+    return RawSQL(f"SELECT rowid FROM shelf_words WHERE {' AND '.join(tests)}", wanted)

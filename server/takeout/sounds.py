@@ -33,7 +33,7 @@ from ..jobs.models import Job
 from ..jobs.run import start, work
 from ..shelf import query
 from ..shelf.filters import Filter
-from ..shelf.models import FORMAT, Archive, Stream, format_of, unpack_locator
+from ..shelf.models import FORMAT, Archive, Stream, format_of, streams_of, unpack_locator
 from ..shelf.sound import open_original
 from .entries import LOOKED, SHOWN, ZIP_NAME, export_folder, nearest, remembered
 
@@ -43,7 +43,7 @@ EXAMPLES = 6
 
 def streams_chosen(game: Game, chosen: list[int], filter: Filter) -> QuerySet[Stream]:
     """The streams of a selection, or of a filter as Locate has it; in the order in which they stand in the game."""
-    rows = query.streams_of(game).filter(pk__in=among(chosen)) if chosen else query.filtered(game, filter)
+    rows = streams_of(game).filter(pk__in=among(chosen)) if chosen else query.filtered(game, filter)
     return query.described(rows, game).order_by("archive__path", "bank__entry_index", "ordinal", "pk")
 
 

@@ -319,6 +319,13 @@ class Lists(ServerTest):
                 if ids:
                     beside = self.get(f"{self.path}/neighbours?{query}&stream_id={ids[-1]}")
                     self.assertEqual((beside["place"], beside["next"]), (len(ids) - 1, 0))
+        for said, old, new in (({"notes": "calm"}, 0, 1), ({"notes": ""}, 0, 0), ({"name": "calm"}, 0, 1)):
+            self.send("patch", f"/streams/{self.stream(self.game, '1003')['id']}", said)
+            found = [self.get(f"{self.path}/streams?q={word}")["total"] for word in ("ahoy", "calm")]
+            self.assertEqual(found, [old, new])
+        os.utime(Path(self.game["folder"]) / "data/sea.crate")
+        self.send("post", f"{self.path}/survey")
+        self.assertEqual(self.get(f"{self.path}/streams?q=calm")["total"], 1)  # of the new rows
         Stream.objects.filter(pk=every[0]["id"]).delete()
         with connection.cursor() as cursor:
             cursor.execute("SELECT count(*) FROM shelf_words")
