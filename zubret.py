@@ -17,6 +17,8 @@ import urllib.request
 import webbrowser
 from pathlib import Path
 
+from server.environment import data_home
+from server.environment import port as port_text
 from server.lock import held_by, hold
 
 ROOT = Path(__file__).resolve().parent
@@ -120,17 +122,6 @@ def prepare_web() -> None:
     stamp.write_text(value, "ascii")
 
 
-def data_home() -> Path:
-    """Where Zubret keeps its data: ZUBRET_DATA_DIR, or the system's usual place."""
-    if chosen := os.environ.get("ZUBRET_DATA_DIR"):
-        return Path(chosen).expanduser().resolve()
-    if os.name == "nt":
-        return Path(os.environ.get("LOCALAPPDATA") or Path.home() / "AppData" / "Local") / "Zubret"
-    if sys.platform == "darwin":
-        return Path.home() / "Library" / "Application Support" / "Zubret"
-    return Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share") / "zubret"
-
-
 def environment(data: Path, roots: list[Path] | None = None) -> dict[str, str]:
     env = {**os.environ, "ZUBRET_DATA_DIR": str(data), "PYTHONUNBUFFERED": "1", "PYTHONUTF8": "1"}
     env.setdefault("NUMBA_CACHE_DIR", str(data_home() / "compiled"))
@@ -145,7 +136,7 @@ def environment(data: Path, roots: list[Path] | None = None) -> dict[str, str]:
 
 
 def port() -> int:
-    text = os.environ.get("ZUBRET_PORT", "8377")
+    text = port_text()
     if not text.isdigit() or not 0 < int(text) < 65536:
         stop(f'ZUBRET_PORT is "{text}"; it must be a number from 1 to 65535.')
     until = time.monotonic() + ENDING
@@ -169,7 +160,7 @@ def is_free(number: int) -> bool:
 def only_one(data: Path) -> None:
     """Hold the data folder; where another Zubret does, lead to that one and end."""
     place = data / "launcher.lock"
-    address = f"http://127.0.0.1:{os.environ.get('ZUBRET_PORT', '8377')}"
+    address = f"http://127.0.0.1:{port_text()}"
     try:
         data.mkdir(parents=True, exist_ok=True)
         if hold(place, address, ENDING) is not None:

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from django.db import connection
 from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI, Schema
 from ninja.errors import HttpError, ValidationError
+from ninja.openapi.schema import OpenAPISchema
 
 from zubret_core.base import ZubretError
 
@@ -18,6 +21,7 @@ from .jobs.api import router as jobs
 from .keys.api import router as keys
 from .mods.api import router as mods
 from .shelf.api import router as shelf
+from .shelf.listening import OPERATION
 from .shelf.stream_api import router as streams
 from .surveys.api import router as surveys
 from .surveys.names_api import router as names
@@ -25,7 +29,18 @@ from .takeout.api import router as takeout
 from .takeout.sounds_api import router as sounds
 from .web import problem, problem_of
 
-api = NinjaAPI(title="Zubret", version="1", docs_url=None, urls_namespace="api")
+
+class Api(NinjaAPI):
+    """The API, and the one request beside it that its document tells of, too."""
+
+    def get_openapi_schema(self, **how: Any) -> OpenAPISchema:
+        """The OpenAPI document."""
+        document = super().get_openapi_schema(**how)
+        document["paths"]["/api/audio/{address}/pcm"] = {"get": OPERATION}
+        return document
+
+
+api = Api(title="Zubret", version="1", docs_url=None, urls_namespace="api")
 ROUTERS = {
     "games": (home, surveys, names, keys, changes),
     "taking out": (takeout, sounds),

@@ -8,19 +8,26 @@ import signal
 import sys
 import threading
 import time
+from pathlib import Path
+
+from django.conf import settings
 
 from zubret_core.codec import warm
+
+from .environment import launched
 
 PATIENCE = 8.0
 """Seconds that a process is given to end by itself."""
 
 
 def make_ready() -> None:
-    """Load the compiled kernels, and leave all that is loaded by now out of garbage collections.
+    """Make the folder for uploads, load the compiled kernels, and leave all that is loaded by now out of garbage
+    collections.
 
     A collection that walks over libraries of this size, to find nothing, takes 90 ms; a survey of 7,000 small banks
     has one or two.
     """
+    Path(settings.FILE_UPLOAD_TEMP_DIR).mkdir(parents=True, exist_ok=True)
     warm()
     gc.collect()
     gc.freeze()
@@ -28,7 +35,7 @@ def make_ready() -> None:
 
 def end_with_launcher() -> None:
     """End this process when the launcher does, however that ends: it holds the other end of our standard input."""
-    if not os.environ.get("ZUBRET_LAUNCHED"):
+    if not launched():
         return
 
     def wait() -> None:

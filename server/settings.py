@@ -1,40 +1,22 @@
-"""Django settings. What a user may set comes from ZUBRET_* variables; all else is fixed."""
+"""Django settings. What a user may set comes from the environment; all else is fixed. Nothing is written here."""
 
-import os
 import secrets
 from pathlib import Path
 
+from . import environment
+
 ROOT = Path(__file__).resolve().parent.parent
-DATA_DIR = Path(os.environ.get("ZUBRET_DATA_DIR") or Path.home() / ".zubret" / "run").resolve()
-PORT = int(os.environ.get("ZUBRET_PORT", "8377"))
-LIBRARY_ROOTS = [
-    Path(p).resolve() for p in os.environ.get("ZUBRET_LIBRARY_ROOTS", str(Path.home())).split(os.pathsep) if p
-]
+DATA_DIR = environment.data_folder()
+PORT = int(environment.port())
+LIBRARY_ROOTS = environment.library_roots()
 """Folders below which game folders may be chosen; nothing else is read."""
 CACHE_BYTES = 4 << 30
 """Most bytes of unpacked entries that are kept on disk."""
 UPLOAD_BYTES = 4 << 30
-
-DATA_DIR.mkdir(parents=True, exist_ok=True)
-
-
-def _secret() -> str:
-    """A key of this data folder's own, made at the first start."""
-    place = DATA_DIR / "secret.txt"
-    if not place.exists():
-        fresh = place.with_name(f"secret.{os.getpid()}")
-        fresh.touch(mode=0o600)
-        fresh.write_text(secrets.token_urlsafe(48), "ascii")
-        try:
-            os.link(fresh, place)  # the first of several starting processes wins
-        except OSError:
-            if not place.exists():
-                os.replace(fresh, place)
-        fresh.unlink(missing_ok=True)
-    return place.read_text("ascii")
-
-
-SECRET_KEY = _secret()
+PLAYERS = {"standin": ("ferry.ini", "[ferry]")}
+"""Programs that can play a game in a trial run, each with the file, and its first line, by which its game is known."""
+SECRET_KEY = secrets.token_urlsafe(48)
+"""Nothing is signed that outlives a process."""
 DEBUG = False
 ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]"]
 INSTALLED_APPS = [
@@ -74,8 +56,7 @@ DATABASES = {
         "TEST": {"NAME": DATA_DIR / "test.sqlite3"},
     }
 }
-JOBS_AT_ONCE = os.environ.get("ZUBRET_JOBS") == "at once"
-"""Jobs are done by the process that starts them, before it goes on: for tests and measurements."""
+JOBS_AT_ONCE = environment.jobs_at_once()
 USE_TZ = True
 TIME_ZONE = "UTC"
 LANGUAGE_CODE = "en"
@@ -84,13 +65,12 @@ APPEND_SLASH = False
 CSRF_COOKIE_SAMESITE = "Strict"
 DATA_UPLOAD_MAX_MEMORY_SIZE = 64 << 20
 FILE_UPLOAD_TEMP_DIR = DATA_DIR / "tmp"
-FILE_UPLOAD_TEMP_DIR.mkdir(exist_ok=True)
 SECURE_CONTENT_TYPE_NOSNIFF = True
 
 CONTENT_POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'"
 # The built front end: hashed names under /assets/, kept by browsers for ever.
 STATIC_URL = "/static/"
-WEB_DIST = Path(os.environ.get("ZUBRET_WEB_DIST") or ROOT / "web" / "dist")
+WEB_DIST = environment.web_dist(ROOT / "web" / "dist")
 WHITENOISE_ROOT = str(WEB_DIST) if WEB_DIST.is_dir() else None
 WHITENOISE_INDEX_FILE = False
 

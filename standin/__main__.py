@@ -9,7 +9,7 @@ import json
 import wave
 
 from .make import make
-from .player import Ferry, Refused
+from .player import Ferry, Refused, cue_at
 
 
 def main():
@@ -21,7 +21,9 @@ def main():
     player = commands.add_parser("play", help="load the game and play a cue")
     player.add_argument("folder")
     player.add_argument(
-        "cue", help="a cue, bank:ID for a stream of a bank, hold/PATH:ID for one of a bank in the hold, or deck/PATH"
+        "cue",
+        help="a cue, bank:ID for a stream of a bank, hold/PATH:ID for one of a bank in the hold, deck/PATH, or where a stream "
+        'stands, as JSON: {"file": ..., "inside": [names on the way], "id": ...}',
     )
     player.add_argument("--loops", type=int, default=2)
     player.add_argument("--over", help="a folder whose files win over the game's")
@@ -33,7 +35,8 @@ def main():
     game = None
     try:
         game = Ferry(args.folder, args.over)
-        pcm, rate, log = game.play(args.cue, args.loops)
+        cue = cue_at(**json.loads(args.cue)) if args.cue.startswith("{") else args.cue
+        pcm, rate, log = game.play(cue, args.loops)
     except Refused as e:
         print(json.dumps({"played": False, "why": str(e), "log": game.log if game else []}))
         return

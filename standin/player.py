@@ -5,7 +5,7 @@ import wave
 import zipfile
 import zlib
 from io import BytesIO
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
 import numpy as np
 
@@ -21,6 +21,13 @@ class Refused(Exception):
 def _need(condition, why):
     if not condition:
         raise Refused(why)
+
+
+def cue_at(file, inside, id):
+    """How the game calls a stream: by bank and id, by its place in the hold, or as a file of the deck."""
+    if file.endswith(".chart"):
+        return f"hold/{'/'.join(inside)}:{int(id)}"
+    return f"{PurePosixPath(inside[-1]).stem}:{int(id)}" if id else f"deck/{inside[-1]}"
 
 
 class Ferry:

@@ -2,11 +2,13 @@
 
 import os
 import sys
+from pathlib import Path
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
 os.environ.setdefault("ZUBRET_JOBS", "at once")
 
 import django
+from django.conf import settings
 from django.test.runner import DiscoverRunner
 
 
@@ -20,6 +22,7 @@ class Runner(DiscoverRunner):
 
 def main() -> None:
     django.setup()
+    Path(settings.FILE_UPLOAD_TEMP_DIR).mkdir(parents=True, exist_ok=True)
     runner = Runner(verbosity=1, interactive=False)
     runner.run_tests(sys.argv[1:] or ["tests"])
     result = runner.result

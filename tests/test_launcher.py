@@ -153,6 +153,13 @@ class Folders(SimpleTestCase):
                 self.assertEqual(zubret.data_home().name, "Zubret")
                 self.assertIn("Application Support", str(zubret.data_home()))
 
+    def test_settings_write_nothing(self):
+        folder = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, folder)
+        env = {**os.environ, "ZUBRET_DATA_DIR": str(folder / "new"), "DJANGO_SETTINGS_MODULE": "server.settings"}
+        subprocess.run([sys.executable, "-c", "import django; django.setup()"], cwd=ROOT, env=env, check=True)
+        self.assertEqual(list(folder.iterdir()), [])
+
     def test_library_roots_are_honoured_beside_the_demo_s(self):
         folder = Path(tempfile.mkdtemp())
         self.addCleanup(shutil.rmtree, folder)

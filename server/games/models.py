@@ -13,7 +13,7 @@ class KnownGames(models.Manager["Game"]):
 
 
 class Game(models.Model):
-    """A registered game folder. `player` names the program that can play it for a trial run; `forgotten`: since when it
+    """A registered game folder. `player` names the program (of settings.PLAYERS) that can play it for a trial run; `forgotten`: since when it
     is in no list any more, until its rows are gone, too; `said`: grows when what is said of its streams changes."""
 
     name = models.CharField(max_length=200)

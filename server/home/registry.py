@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
+from django.conf import settings
 from django.db import transaction
 
 from ..games.folders import allowed
@@ -12,13 +15,7 @@ from ..mods.models import Mod
 def register(folder: str, name: str = "") -> Game:
     """A game by its folder, with a first mod; the same folder twice is the same game."""
     place = allowed(folder)
-    player = build = ""
-    settings_file = place / "ferry.ini"
-    if settings_file.is_file():
-        lines = settings_file.read_text("utf-8", "replace")[:1000].splitlines()
-        if lines[:1] == ["[ferry]"]:
-            player = "standin"
-            build = next((x[6:66] for x in lines if x.startswith("build=")), "")
+    player, build = _player(place)
     with transaction.atomic():
         game, made = Game.objects.get_or_create(
             folder=str(place), defaults={"name": name or place.name, "player": player, "build": build}
@@ -26,3 +23,13 @@ def register(folder: str, name: str = "") -> Game:
         if made:
             Mod.objects.create(game=game, name="First mod")
     return game
+
+
+def _player(place: Path) -> tuple[str, str]:
+    """The program that can play a game in trial runs, and the game's build; nothing where there is none."""
+    for player, (name, first) in settings.PLAYERS.items():
+        if (place / name).is_file():
+            lines = (place / name).read_text("utf-8", "replace")[:1000].splitlines()
+            if lines[:1] == [first]:
+                return player, next((x[6:66] for x in lines if x.startswith("build=")), "")
+    return "", ""

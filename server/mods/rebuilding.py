@@ -203,9 +203,9 @@ def _forget_older(build: Build) -> None:
 
 
 def start_trial(build: Build, swap: Swap, loops: int) -> tuple[Trial, Job]:
-    """Load the rebuilt files in the stand-in game and play the swapped stream."""
+    """Load the rebuilt files with the program that plays this game, and play the swapped stream."""
     game = build.mod.game
-    if game.player != "standin":
+    if game.player not in settings.PLAYERS:
         raise stopped(
             409, "No stand-in plays this game.", "Download the rebuilt files and try them in the game itself."
         )
@@ -214,19 +214,18 @@ def start_trial(build: Build, swap: Swap, loops: int) -> tuple[Trial, Job]:
     if not 1 <= loops <= 20:
         raise stopped(422, "A trial run plays 1 to 20 loops.", "Choose a number from 1 to 20.", "loops")
     locator = unpack_locator(swap.locator)
-    cue = _cue(build.mod, swap)
-    trial = Trial.objects.create(build=build, cue=cue, title=str(locator), loops=loops)
+    trial = Trial.objects.create(build=build, cue=_place(swap), title=str(locator), loops=loops)
     return trial, start("trial", f"Trial run of {locator}", game, trial=trial.pk)
 
 
-def _cue(mod: Mod, swap: Swap) -> str:
-    """How the stand-in game calls a stream: by bank and id, by its place in the hold, or as a file of the deck."""
+def _place(swap: Swap) -> str:
+    """Where a stream stands, for the program that plays it: JSON of its file, the names on the way inside it, and its id."""
     locator, row = unpack_locator(swap.locator), stream_row(swap)
-    if row is None or not locator.archive.endswith(".chart"):
-        bank = PurePosixPath(locator.entry)
-        return f"{bank.stem}:{int(locator.stream_id)}" if locator.stream_id else f"deck/{locator.entry}"
-    inside = row.archive.inside().split(IN) if row.archive.outer_id else []
-    return "/".join(["hold", *inside, row.bank.entry_path]) + f":{int(locator.stream_id)}"
+    inside = [path for path, _ in locator.entries]
+    if row is not None:
+        around = row.archive.inside().split(IN) if row.archive.outer_id else []
+        inside = [*around, row.bank.entry_path]
+    return json.dumps({"file": locator.archive, "inside": inside, "id": locator.stream_id})
 
 
 def _settle_trial(job: Job) -> None:
@@ -236,12 +235,13 @@ def _settle_trial(job: Job) -> None:
 
 @work("trial", "long", _settle_trial)
 def trial_run(job: Job, progress: Progress) -> dict[str, Any]:
-    """Run the stand-in game as a program; it answers with JSON and a WAV file."""
+    """Run the game's player as a program; it answers with JSON and a WAV file."""
     trial = Trial.objects.select_related("build__mod__game").get(pk=job.args["trial"])
     wav = trial_file(trial)
     wav.parent.mkdir(exist_ok=True)
     part = wav.with_suffix(".part")
-    command = [sys.executable, "-m", "standin", "play", trial.build.mod.game.folder, trial.cue]
+    game = trial.build.mod.game
+    command = [sys.executable, "-m", game.player, "play", game.folder, trial.cue]
     command += ["--over", str(build_folder(trial.build)), "--loops", str(trial.loops), "--wav", str(part)]
     program = subprocess.Popen(
         command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, cwd=settings.ROOT, text=True, encoding="utf-8"
@@ -255,7 +255,7 @@ def trial_run(job: Job, progress: Progress) -> dict[str, Any]:
             except subprocess.TimeoutExpired:
                 continue
         else:
-            raise ZubretError("The stand-in game did not answer.", field=trial.cue, next="Try the trial run again.")
+            raise ZubretError("The stand-in game did not answer.", field=trial.title, next="Try the trial run again.")
         if program.returncode:
             last = errors.strip().splitlines()[-1:] or ["no message"]
             raise ZubretError("The stand-in game broke down.", field=last[0][:200], next="Try the trial run again.")

@@ -11,6 +11,34 @@ from .sound import sound_at
 
 LONGEST_CHUNK = 1 << 20
 """Frames in one answer at most."""
+OPERATION = {
+    "operationId": "server_shelf_listening_pcm",
+    "summary": "Pcm",
+    "description": "Frames [start, start + frames) of a sound as little-endian int16, channels interleaved.",
+    "tags": ["shelf"],
+    "parameters": [
+        {"in": "path", "name": "address", "required": True, "schema": {"title": "Address", "type": "string"}},
+        {
+            "in": "query", "name": "start", "required": False,
+            "schema": {"title": "Start", "type": "integer", "minimum": 0, "default": 0},
+        },
+        {
+            "in": "query", "name": "frames", "required": False,
+            "schema": {"title": "Frames", "type": "integer", "minimum": 1, "maximum": LONGEST_CHUNK, "default": 65536},
+        },
+    ],
+    "responses": {
+        "200": {
+            "description": "The samples; fewer where the sound ends.",
+            "headers": {
+                "X-Rate": {"description": "Frames a second.", "schema": {"type": "integer"}},
+                "X-Channels": {"description": "Channels of a frame.", "schema": {"type": "integer"}},
+            },
+            "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
+        }
+    },
+}  # fmt: skip
+"""It as the OpenAPI document tells it (OpenAPI 3.1, Operation Object)."""
 
 
 @plain

@@ -24,6 +24,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audio/{address}/pcm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Pcm
+         * @description Frames [start, start + frames) of a sound as little-endian int16, channels interleaved.
+         */
+        get: operations["server_shelf_listening_pcm"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audio/{address}/peaks": {
         parameters: {
             query?: never;
@@ -3290,6 +3310,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Ribbon"];
+                };
+            };
+        };
+    };
+    server_shelf_listening_pcm: {
+        parameters: {
+            query?: {
+                start?: number;
+                frames?: number;
+            };
+            header?: never;
+            path: {
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The samples; fewer where the sound ends. */
+            200: {
+                headers: {
+                    /** @description Channels of a frame. */
+                    "X-Channels"?: number;
+                    /** @description Frames a second. */
+                    "X-Rate"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
                 };
             };
         };

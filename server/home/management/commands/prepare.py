@@ -22,6 +22,7 @@ class Command(BaseCommand):
 
     def handle(self, *args, **options):
         place = Path(connection.settings_dict["NAME"])
+        place.parent.mkdir(parents=True, exist_ok=True)
         try:
             executor = MigrationExecutor(connection)
             old = bool(executor.loader.applied_migrations)
