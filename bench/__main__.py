@@ -1,4 +1,5 @@
-"""python zubret.py bench [PART ...]: the table of ratios. Parts: codec, sounds, table, rebuild, range, archive, changes, size, idle.
+"""python zubret.py bench [PART ...]: the table of ratios. Parts: codec, sounds, table, rebuild, range, archive, changes, size, idle,
+load.
 
 The part `page` measures as `codec` does and writes docs/codecs.md; it runs only where it is named.
 """
@@ -22,7 +23,7 @@ def main() -> None:
     django.setup()
     from server.ready import make_ready
 
-    from . import archives, codecs, idle, ranges, rebuilds, size, sounds, surveys, tables
+    from . import archives, codecs, idle, load, ranges, rebuilds, size, sounds, surveys, tables
 
     make_ready()  # as server and workers do
     parts = {
@@ -32,7 +33,13 @@ def main() -> None:
         "rebuild": rebuilds.rows,
         "range": ranges.rows,
     }
-    parts |= {"archive": archives.rows, "changes": surveys.rows, "size": size.rows, "idle": idle.rows}
+    parts |= {
+        "archive": archives.rows,
+        "changes": surveys.rows,
+        "size": size.rows,
+        "idle": idle.rows,
+        "load": load.rows,
+    }
     wanted = sys.argv[1:] or list(parts)
     parts["page"] = codecs.page
     unknown = [p for p in wanted if p not in parts]

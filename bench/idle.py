@@ -5,15 +5,13 @@ from __future__ import annotations
 import os
 import re
 import subprocess
-import sys
 import time
-import urllib.request
 from collections.abc import Iterator
 from pathlib import Path
 
 from .pairs import Row
+from .program import free_port, is_up, launched, until
 
-ROOT = Path(__file__).resolve().parents[1]
 SECONDS = 30.0
 
 
@@ -46,20 +44,10 @@ def _memory(folder: Path) -> float:
 
 def rows(folder: Path) -> Iterator[Row]:
     """Started as a person starts it, then left alone."""
-    port = "8391"
-    env = {**os.environ, "ZUBRET_DATA_DIR": str(folder / "home"), "ZUBRET_PORT": port}
-    for name in ("ZUBRET_JOBS", "DJANGO_SETTINGS_MODULE"):
-        env.pop(name, None)
-    program = subprocess.Popen(
-        [sys.executable, "zubret.py", "run"], cwd=ROOT, env=env, stdout=subprocess.DEVNULL, stdin=subprocess.DEVNULL
-    )
+    port = free_port()
+    program = launched(folder, port, subprocess.DEVNULL)
     try:
-        for _ in range(600):
-            try:
-                urllib.request.urlopen(f"http://127.0.0.1:{port}/api/health", timeout=2).close()
-                break
-            except OSError:
-                time.sleep(0.2)
+        until(lambda: is_up(f"http://127.0.0.1:{port}"), 120, "the launcher")
         time.sleep(5)
         before = _processor(folder)
         time.sleep(SECONDS)

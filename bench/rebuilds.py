@@ -32,7 +32,7 @@ def noise(frames: int, channels: int, seed: int = 1) -> np.ndarray:
     return np.random.default_rng(seed).integers(-8000, 8000, (frames, channels)).astype(np.int16)
 
 
-def large_archive(place: Path) -> None:
+def large_archive(place: Path, least: int = SIZE) -> None:
     """A bank, then a filler of random bytes; real bytes, no holes."""
     bank = bell("first", [Sound(1, noise(20_000, 2), 48000, block=2048)])
     body = bank + bytes(-len(bank) % 2048)
@@ -40,7 +40,7 @@ def large_archive(place: Path) -> None:
     with open(place, "wb") as out:
         out.write(bytes(2048) + body)
         crc, size = 0, 0
-        while size < SIZE:
+        while size < least:
             piece = rng.bytes(1 << 24)
             crc = zlib.crc32(piece, crc)
             out.write(piece)

@@ -11,6 +11,8 @@ import tempfile
 
 LOOK = 5.0
 """Seconds after which a worker that nobody woke looks by itself."""
+NICE = 10
+"""How much a worker steps back behind the web server, which somebody listens to."""
 
 
 def main() -> None:
@@ -37,6 +39,8 @@ def work_on(queue: str) -> None:
     log = logging.getLogger("zubret.worker")
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     end_with_launcher()
+    if hasattr(os, "nice"):
+        os.nice(NICE)
     # Nameless files of any size: the system's own folder for them may lie in memory.
     tempfile.tempdir = str(settings.FILE_UPLOAD_TEMP_DIR)
     sign = Sign(queue)

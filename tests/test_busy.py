@@ -7,10 +7,10 @@ import urllib.request
 
 import numpy as np
 
+from bench.program import form
 from tests.program import ProgramTest
 from tests.server.support import wav_bytes
 from tests.support import copy_of_demo, tone
-from tests.test_workers import form
 
 SECONDS = float(os.environ.get("ZUBRET_TEST_BUSY", "60"))
 LISTENERS = 20

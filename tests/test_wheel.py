@@ -11,7 +11,7 @@ from pathlib import Path
 
 from django.test import SimpleTestCase
 
-from tests.program import free_port
+from bench.program import free_port
 from tests.support import ROOT
 
 

@@ -13,22 +13,12 @@ from unittest import SkipTest, skipUnless
 
 import numpy as np
 
+from bench.program import form
 from server.jobs.alive import QUEUES
 from standin.formats import crate
 from tests.program import ProgramTest
 from tests.server.support import wav_bytes
 from tests.support import small_bell, tone
-
-
-def form(**fields) -> tuple[bytes, str]:
-    """Fields and one file as multipart/form-data (RFC 7578)."""
-    out = b""
-    for name, value in fields.items():
-        is_file = isinstance(value, bytes)
-        out += f'--cut\r\nContent-Disposition: form-data; name="{name}"'.encode()
-        out += b'; filename="line.wav"\r\n\r\n' + value if is_file else b"\r\n\r\n" + str(value).encode()
-        out += b"\r\n"
-    return out + b"--cut--\r\n", "multipart/form-data; boundary=cut"
 
 
 class Workers(ProgramTest):

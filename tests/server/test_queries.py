@@ -21,6 +21,7 @@ BY_BYTES = {
     "distance",
     "find",
     "look",
+    "pcm",
     "strings",
     "unknown",
     "rank",
