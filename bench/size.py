@@ -20,6 +20,7 @@ from server.changes import comparing as changes
 from server.games.models import Comparison, Game
 from server.jobs import run
 from server.shelf.models import Archive, Given, Stream
+from server.surveys.contents import ContentsRead
 from server.surveys.surveying import start_survey
 from zubret_core.container import Entry as CoreEntry
 
@@ -46,7 +47,7 @@ TYPED = ("bank_03", "harbour", "voice 399", "3999", "line 17 of", "bank_0", "39"
 def rows(folder: Path) -> Iterator[Row]:
     """All rows of this part."""
     run._kinds["digest"] = run._kinds["digest"]._replace(
-        work=lambda job, progress: {}
+        work=lambda job, order, progress: ContentsRead(0)
     )  # contents are not measured here
     loose = folder / "loose"
     game.loose_sounds(loose, FULL[0])
@@ -101,7 +102,8 @@ def _memory(of: Game) -> Row:
     code = (
         "import os, sys, django; django.setup(); from server.ready import make_ready; make_ready();"
         "from server.games.models import Game; from bench import size; from server.jobs import run;"
-        "run._kinds['digest'] = run._kinds['digest']._replace(work=lambda j, p: {});"
+        "from server.surveys.contents import ContentsRead;"
+        "run._kinds['digest'] = run._kinds['digest']._replace(work=lambda j, o, p: ContentsRead(0));"
         "most = lambda: int(open('/proc/self/status').read().split('VmHWM:')[1].split()[0]);"
         "before = most(); import time; begun = time.perf_counter();"
         "size._survey(Game.objects.get(pk=int(sys.argv[1])));"

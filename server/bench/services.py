@@ -5,13 +5,13 @@ from __future__ import annotations
 import hashlib
 import json
 import re
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 from django.conf import settings
 
-from zubret_core.bank.trial import check
+from zubret_core.bank.trial import CheckResult, check
 from zubret_core.base import Kept, Progress, ZubretError
 from zubret_core.container import GameFolder, Siblings
 from zubret_core.layout import Document, Layout, load_layout, read_layout, recognises, shipped_layouts, shipped_texts
@@ -24,6 +24,7 @@ from zubret_core.source import DiskCache, Source
 from ..errors import stopped
 from ..games.models import Game
 from ..jobs.models import Job
+from ..jobs.orders import Order
 from ..jobs.run import start, work
 from ..layouts.known import known_for
 from ..layouts.models import LayoutVersion, UserLayout
@@ -200,25 +201,49 @@ def spans(game: Game, path: str, text: str, start: int, end: int) -> list[dict[s
 def start_check(game: Game, path: str, text: str) -> Job:
     """Check a layout on a file, or with no path on every file of the game that it recognises."""
     load_layout(text, "layout")
-    return start("check", f"Checking a layout on {path or game.name}", game, path=path, text=text)
+    return start(CheckOrder(path, text), f"Checking a layout on {path or game.name}", game)
 
 
-@work("check", "quick")
-def check_layout(job: Job, progress: Progress) -> dict[str, Any]:
+@dataclass(frozen=True)
+class CheckOrder(Order):
+    """Check a layout's text on a file of the job's game, or on all that it recognises."""
+
+    kind: ClassVar[str] = "check"
+    path: str
+    text: str
+
+
+@dataclass(frozen=True)
+class CheckedFile(CheckResult):
+    """What checking a layout on a file gave."""
+
+    path: str = ""
+
+
+@dataclass(frozen=True)
+class Checked:
+    """File by file."""
+
+    files: list[CheckedFile]
+
+
+@work("quick")
+def check_layout(job: Job, order: CheckOrder, progress: Progress) -> Checked:
     """Read all, rebuild unchanged, compare byte for byte: file by file."""
-    game, text = job.game, job.args["text"]
+    game, text = job.game, order.text
     assert game is not None
     layout, folder = load_layout(text, "layout"), GameFolder(Path(game.folder))
-    paths = [job.args["path"]] if job.args["path"] else [f.path for f in folder.files()]
+    paths = [order.path] if order.path else [f.path for f in folder.files()]
     out = []
     for path in paths:
         try:
-            if not job.args["path"] and not recognises(layout, open_bytes(game, path)):
+            if not order.path and not recognises(layout, open_bytes(game, path)):
                 continue
             known = known_for(game)
             with_companions = open_at(game, path, known)
-            out.append({"path": path, **asdict(check(layout, *with_companions, known.keys(layout, path), progress))})
+            found = check(layout, *with_companions, known.keys(layout, path), progress)
+            out.append(CheckedFile(**vars(found), path=path))
             with_companions[0].close()
         except ZubretError as e:
-            out.append({"path": path, "ok": False, "items": 0, "explained": 0.0, "problem": e.as_dict()})
-    return {"files": out}
+            out.append(CheckedFile(False, 0, 0, 0, 0.0, False, e.as_dict(), path))
+    return Checked(out)

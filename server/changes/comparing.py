@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import csv
 from collections.abc import Iterator
-from typing import Any, NamedTuple
+from dataclasses import dataclass
+from typing import Any, ClassVar, NamedTuple
 
 from django.db import connection, transaction
 from django.db.models import Count, Q, QuerySet
@@ -18,6 +19,7 @@ from zubret_core.locate.spot import IN
 from ..bulk import BATCH, bulk_insert
 from ..games.models import Change, Comparison, Survey, SurveyFile
 from ..jobs.models import Job
+from ..jobs.orders import Order
 from ..jobs.run import start, tidy_up, work
 from ..shelf.models import Archive, Entry
 
@@ -45,29 +47,44 @@ def made(old: Survey, new: Survey) -> Comparison | None:
     return Comparison.objects.filter(old=old, new=new, ready=True).order_by("-pk").first()
 
 
+@dataclass(frozen=True)
+class CompareOrder(Order):
+    """Compare two surveys, by their numbers."""
+
+    kind: ClassVar[str] = "compare"
+    old: int
+    new: int
+
+
+@dataclass(frozen=True)
+class Compared:
+    """comparison: its number."""
+
+    comparison: int
+
+
 def start_comparing(old: Survey, new: Survey) -> Job:
     """Compare two surveys as a job; one that compares the same two takes its place."""
     title = f"Comparing {old.title()} with {new.title()}"
-    return start("compare", title, None, Job.OPEN, ("old", "new"), old=old.pk, new=new.pk)
+    return start(CompareOrder(old.pk, new.pk), title, None, Job.OPEN, ("old", "new"))
 
 
-def _settle(job: Job) -> None:
+def _settle(job: Job, order: CompareOrder, result: Compared | None) -> None:
     """The new comparison takes the place of those before, whose rows go later."""
-    if job.state == Job.DONE:
-        of_pair = Comparison.objects.filter(old=job.args["old"], new=job.args["new"])
+    if result is not None:
+        of_pair = Comparison.objects.filter(old=order.old, new=order.new)
         of_pair.update(ready=False)
-        of_pair.filter(pk=job.result["comparison"]).update(ready=True)
+        of_pair.filter(pk=result.comparison).update(ready=True)
     tidy_up()
 
 
-@work("compare", "quick", _settle)
-def compare_surveys(job: Job, progress: Progress) -> dict[str, Any]:
+@work("quick", _settle)
+def compare_surveys(job: Job, order: CompareOrder, progress: Progress) -> Compared:
     """The rows of a comparison, in short transactions."""
-    pair = Survey.objects.in_bulk([job.args["old"], job.args["new"]])
+    pair = Survey.objects.in_bulk([order.old, order.new])
     if len(pair) < 2:
         raise ZubretError("One of the surveys is not there any more.", next="Choose two from the list.")
-    comparison = compare(pair[job.args["old"]], pair[job.args["new"]], progress)
-    return {"comparison": comparison.pk}
+    return Compared(compare(pair[order.old], pair[order.new], progress).pk)
 
 
 def compare(old: Survey, new: Survey, progress: Progress = silent) -> Comparison:

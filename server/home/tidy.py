@@ -10,6 +10,7 @@ from __future__ import annotations
 import shutil
 import time
 from collections.abc import Callable, Collection, Iterable, Iterator
+from dataclasses import dataclass
 from datetime import timedelta
 from pathlib import Path
 
@@ -23,6 +24,7 @@ from zubret_core.source import PART
 
 from ..games.models import Change, Comparison, Game, Key, KeyChoice, NameList, Survey, SurveyFile
 from ..jobs.models import Job
+from ..jobs.orders import Tidy
 from ..jobs.run import cancel, tidy_up, work
 from ..mods.models import Build, EntryFile, Mod, Swap, Trial
 from ..shelf.models import Archive, Bank, Entry, Given, Stream
@@ -47,9 +49,17 @@ def forget(game: Game) -> None:
     tidy_up()
 
 
-@work("tidy", "background")
-def tidy(job: Job, progress: Progress) -> dict[str, int]:
-    """All of it; gives the rows and the bytes that went."""
+@dataclass(frozen=True)
+class Tidied:
+    """The rows and the bytes that went."""
+
+    rows: int
+    bytes: int
+
+
+@work("background")
+def tidy(job: Job, order: Tidy, progress: Progress) -> Tidied:
+    """All of it."""
     broom = _Broom(progress)
     for game in Game.everything.filter(forgotten__isnull=False):
         broom.game(game)
@@ -58,7 +68,7 @@ def tidy(job: Job, progress: Progress) -> dict[str, int]:
     broom.old_comparisons()
     broom.old_swaps()
     broom.files()
-    return {"rows": broom.rows, "bytes": broom.bytes}
+    return Tidied(broom.rows, broom.bytes)
 
 
 class _Broom:

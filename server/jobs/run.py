@@ -9,22 +9,31 @@ import logging
 import time
 from collections.abc import Callable
 from contextlib import suppress
-from typing import Any, NamedTuple, TypeVar
+from dataclasses import asdict
+from types import NoneType
+from typing import Any, NamedTuple, TypeVar, get_type_hints, overload
 
 from django.conf import settings
 from django.db import OperationalError, close_old_connections, transaction
 from django.utils import timezone
+from pydantic import ValidationError
 
 from zubret_core.base import Cancelled, Progress, ZubretError, told_to
 
 from ..errors import of_system
 from .alive import lives, wake
 from .models import Job
+from .orders import Order, Tidy, read
 
 log = logging.getLogger("zubret.jobs")
 T = TypeVar("T")
-Work = Callable[[Job, Progress], dict[str, Any]]
-Settle = Callable[[Job], None]
+Ordered = TypeVar("Ordered", bound=Order)
+R = TypeVar("R")
+F = TypeVar("F", bound=Callable[..., Any])
+Work = Callable[[Job, Ordered, Progress], R]
+"""Does what is ordered, and gives a dataclass or nothing."""
+Settle = Callable[[Job, Ordered, R | None], None]
+"""Gets the result of a job that is done, and nothing of any other."""
 
 CUT_OFF = {
     "what": "The work was cut off: the process that did it ended.",
@@ -33,57 +42,79 @@ CUT_OFF = {
 }
 
 
-def _nothing(job: Job) -> None:
+def _nothing(job: Job, order: Order, result: Any) -> None:
     """Of a kind for which no rows wait."""
 
 
 class Kind(NamedTuple):
-    """What a kind of job does; settle: puts right all rows that waited for the job, within the transaction that ends it."""
+    """What a kind of job does, by its order and to which result; settle: puts right all rows that waited for the job,
+    within the transaction that ends it."""
 
-    work: Work
+    work: Work[Any, Any]
     queue: str
-    settle: Settle
+    settle: Settle[Any, Any]
+    order: type[Order]
+    result: Any
+
+    def do(self, job: Job, progress: Progress) -> dict[str, Any]:
+        """The work; its result as JSON."""
+        result = self.work(job, read(self.order, job.args), progress)
+        return {} if result is None else asdict(result)
+
+    def ended(self, job: Job) -> None:
+        """Settle what waited for a job in its last state."""
+        try:
+            order = read(self.order, job.args)
+            result = read(self.result, job.result) if job.state == Job.DONE and self.result is not NoneType else None
+        except ValidationError:
+            log.exception("job %s is of another version: nothing is settled", job.pk)
+            return
+        self.settle(job, order, result)
 
 
 _kinds: dict[str, Kind] = {}
 
 
-def work(kind: str, queue: str, settle: Settle = _nothing) -> Callable[[Work], Work]:
-    """Register a function as the work of a kind of job; it returns the job's result.
+@overload
+def work(queue: str) -> Callable[[F], F]: ...
+@overload
+def work(queue: str, settle: Settle[Ordered, R]) -> Callable[[Work[Ordered, R]], Work[Ordered, R]]: ...
+def work(queue: str, settle: Settle[Any, Any] = _nothing) -> Callable[[Any], Any]:
+    """Register a function as the work of the kind of job whose order it takes.
 
-    `settle` is called with the job in its last state (with its result or its error), once for every job that has
-    begun or was cancelled before.
+    `settle` is called with the job in its last state, once for every job that has begun or was cancelled before.
     """
 
-    def register(function: Work) -> Work:
-        _kinds[kind] = Kind(function, queue, settle)
+    def register(function: Work[Any, Any]) -> Work[Any, Any]:
+        types = get_type_hints(function)
+        order: type[Order] = types["order"]
+        _kinds[order.kind] = Kind(function, queue, settle, order, types["return"])
         return function
 
     return register
 
 
-def start(
-    kind: str, title: str, game=None, joins: tuple[str, ...] = (), alike: tuple[str, ...] = (), **args: Any
-) -> Job:
+def start(order: Order, title: str, game: Any = None, joins: tuple[str, ...] = (), alike: tuple[str, ...] = ()) -> Job:
     """A new job, handed to the worker as soon as the row can be seen.
 
     joins: states in which a job of this kind of the same game takes its place; that one is given back. alike: the
-    arguments in which it has to be the same.
+    fields of the order in which it has to be the same.
     """
+    args = asdict(order)
     same = {f"args__{name}": args[name] for name in alike}
     with transaction.atomic():
-        open_jobs = Job.objects.filter(kind=kind, game=game, state__in=joins, cancel=False, **same)
+        open_jobs = Job.objects.filter(kind=order.kind, game=game, state__in=joins, cancel=False, **same)
         running = open_jobs.order_by("pk").first()
         if running:
             return running
-        job = Job.objects.create(kind=kind, title=title, game=game, args=args)
+        job = Job.objects.create(kind=order.kind, title=title, game=game, args=args)
     transaction.on_commit(lambda: _hand_over(job))
     return job
 
 
 def tidy_up() -> Job:
     """Have what nobody refers to any more removed; once is enough for all that ask before it begins."""
-    return start("tidy", "Tidying up", None, (Job.WAITING,))
+    return start(Tidy(), "Tidying up", None, (Job.WAITING,))
 
 
 def _hand_over(job: Job) -> None:
@@ -113,7 +144,7 @@ def begin(number: int, worker: str) -> None:
     reporter = _Reporter(number)
     try:
         with told_to(reporter.aside):
-            result = _kinds[job.kind].work(job, reporter)
+            result = _kinds[job.kind].do(job, reporter)
     except Cancelled:
         end(job, Job.CANCELLED)
     except ZubretError as e:
@@ -142,7 +173,7 @@ def end(job: Job, state: str, was: str = Job.RUNNING, **values: Any) -> bool:
             if not rows.update(state=state, finished=timezone.now(), note="", **values):
                 return False
             job.refresh_from_db()
-            _kinds[job.kind].settle(job)
+            _kinds[job.kind].ended(job)
             return True
 
     left = patiently(Job.objects.filter(pk=job.pk, state=was).first)

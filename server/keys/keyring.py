@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 from zubret_core.base import Progress, ZubretError
 from zubret_core.container import GameFolder
@@ -12,6 +13,7 @@ from zubret_core.locate import key_bytes, kind_of, try_keys
 from ..errors import stopped
 from ..games.models import Game, Key, SurveyFile
 from ..jobs.models import Job
+from ..jobs.orders import Order
 from ..jobs.run import start, work
 from ..layouts.known import known_for
 from ..surveys.surveying import choose_keys, start_survey
@@ -47,11 +49,36 @@ def start_trying(game: Game) -> Job:
     """Try all keys on all locked archives, as a job."""
     if not game.keys.exists():
         raise stopped(409, "The key ring is empty.", "Add a key first.")
-    return start("keys", f"Trying keys on {game.name}", game)
+    return start(TryKeys(), f"Trying keys on {game.name}", game)
 
 
-@work("keys", "quick")
-def try_all(job: Job, progress: Progress) -> dict[str, Any]:
+@dataclass(frozen=True)
+class TryKeys(Order):
+    """Try the key ring of the job's game."""
+
+    kind: ClassVar[str] = "keys"
+
+
+@dataclass(frozen=True)
+class Tried:
+    """What trying all keys on an archive gave: the labels of those that open it, the evidence, or why not."""
+
+    path: str
+    opens: bool
+    key: str
+    evidence: str
+    why: str
+
+
+@dataclass(frozen=True)
+class KeysTried:
+    """Every archive whose layout wants keys."""
+
+    archives: list[Tried]
+
+
+@work("quick")
+def try_all(job: Job, order: TryKeys, progress: Progress) -> KeysTried:
     """Every key on every archive whose layout wants one; what opens anew is surveyed."""
     game = job.game
     assert game is not None
@@ -73,7 +100,7 @@ def try_all(job: Job, progress: Progress) -> dict[str, Any]:
                     continue
                 trial = try_keys(kind.layout, source, folder.beside(file.path), [bytes.fromhex(k.secret) for k in ring])
         except ZubretError as e:
-            out.append({"path": file.path, "opens": False, "key": "", "evidence": "", "why": str(e)})
+            out.append(Tried(file.path, False, "", "", str(e)))
             continue
         chosen = {name: ring[i] for name, i in trial.chosen.items()}
         if trial.opens:
@@ -81,7 +108,7 @@ def try_all(job: Job, progress: Progress) -> dict[str, Any]:
             opened_anew |= file.what == SurveyFile.LOCKED
         labels = ", ".join(dict.fromkeys(k.label for k in chosen.values()))
         why = trial.why and f"{trial.why} A key of another build of the game would do so, too."
-        out.append({"path": file.path, "opens": trial.opens, "key": labels, "evidence": trial.evidence, "why": why})
+        out.append(Tried(file.path, trial.opens, labels, trial.evidence, why))
     if opened_anew:
         start_survey(game, changed=True)
-    return {"archives": out}
+    return KeysTried(out)

@@ -7,9 +7,9 @@ import json
 import shutil
 import subprocess
 import sys
-from dataclasses import asdict
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path, PurePosixPath
-from typing import Any
+from typing import Any, ClassVar
 
 from django.conf import settings
 from django.db import transaction
@@ -22,6 +22,7 @@ from zubret_core.rebuild.expected import expectation
 
 from ..errors import stopped
 from ..jobs.models import Job
+from ..jobs.orders import Order, read
 from ..jobs.run import start, work
 from ..layouts.known import known_for, user_layouts
 from ..shelf.api import ribbon_of
@@ -102,8 +103,8 @@ def start_planning(mod: Mod, tight: bool) -> Job:
     """Work out a plan as a job, since what is packed has to be packed before its size is known; refused where nothing can
     be rebuilt. The same plan is worked out once."""
     _check_ready(mod)
-    args = {"mod": mod.pk, "tight": tight, "made_of": _made_of(mod)}
-    return start("plan", f"Plan of {mod.name}", mod.game, Job.OPEN, tuple(args), **args)
+    order = PlanOrder(mod.pk, tight, _made_of(mod))
+    return start(order, f"Plan of {mod.name}", mod.game, Job.OPEN, ("mod", "tight", "made_of"))
 
 
 def _made_of(mod: Mod) -> str:
@@ -112,68 +113,103 @@ def _made_of(mod: Mod) -> str:
     return hashlib.blake2b(json.dumps([mod.made_of(), survey and survey.pk]).encode(), digest_size=12).hexdigest()
 
 
-def _settle_plan(job: Job) -> None:
+@dataclass(frozen=True)
+class PlanOrder(Order):
+    """Plan a rebuild of a mod, as it is made now."""
+
+    kind: ClassVar[str] = "plan"
+    mod: int
+    tight: bool
+    made_of: str
+
+
+@dataclass(frozen=True)
+class Planned:
+    """The files of a plan, as the screen shows them."""
+
+    files: list[dict[str, Any]]
+
+
+def _settle_plan(job: Job, order: PlanOrder, result: Planned | None) -> None:
     """Of a mod's plans the newest is kept."""
-    if job.state == Job.DONE:
-        Job.objects.filter(kind="plan", state=Job.DONE, args__mod=job.args["mod"], pk__lt=job.pk).delete()
+    if result is not None:
+        Job.objects.filter(kind=order.kind, state=Job.DONE, args__mod=order.mod, pk__lt=job.pk).delete()
 
 
-@work("plan", "quick", _settle_plan)
-def plan(job: Job, progress: Progress) -> dict[str, Any]:
+@work("quick", _settle_plan)
+def plan(job: Job, order: PlanOrder, progress: Progress) -> Planned:
     """The plan that the screen shows."""
-    mod = Mod.objects.select_related("game").get(pk=job.args["mod"])
+    mod = Mod.objects.select_related("game").get(pk=order.mod)
     with told_to(progress):
-        return {"files": plan_out(plan_of(mod, job.args["tight"], progress))}
+        return Planned(plan_out(plan_of(mod, order.tight, progress)))
 
 
 def newest_plan(mod: Mod, tight: bool) -> list[dict[str, Any]] | None:
     """The files of the newest plan; None where the mod was not planned as it is now."""
     _check_ready(mod)
     wanted = {"args__mod": mod.pk, "args__tight": tight, "args__made_of": _made_of(mod)}
-    job = Job.objects.filter(kind="plan", state=Job.DONE, **wanted).order_by("-pk").first()
-    return job.result["files"] if job else None
+    job = Job.objects.filter(kind=PlanOrder.kind, state=Job.DONE, **wanted).order_by("-pk").first()
+    return read(Planned, job.result).files if job else None
+
+
+@dataclass(frozen=True)
+class RebuildOrder(Order):
+    """Rebuild a mod; build: the number of what it becomes, once that has begun."""
+
+    kind: ClassVar[str] = "rebuild"
+    mod: int
+    tight: bool
+    deep: bool
+    build: int | None = None
+
+
+@dataclass(frozen=True)
+class Rebuilt:
+    """A build, by its number, and its state."""
+
+    build: int
+    state: str
 
 
 def start_rebuild(mod: Mod, tight: bool, deep: bool = False) -> Job:
     """Rebuild as a job; one that has been asked for already, and is the same, takes its place. Refused while another
     one of this game runs, or a swap is not ready."""
     _check_ready(mod)
-    wanted: dict[str, Any] = {"mod": mod.pk, "tight": tight, "deep": deep}
-    job = start("rebuild", f"Rebuild of {mod.name}", mod.game, Job.OPEN, **wanted)
-    if {k: job.args[k] for k in wanted} != wanted:
+    order = RebuildOrder(mod.pk, tight, deep)
+    job = start(order, f"Rebuild of {mod.name}", mod.game, Job.OPEN)
+    if replace(read(RebuildOrder, job.args), build=None) != order:
         raise stopped(409, "A rebuild of this game is already running.", "Wait for it, or cancel it under Jobs.")
     return job
 
 
-def _settle(job: Job) -> None:
+def _settle(job: Job, order: RebuildOrder, result: Rebuilt | None) -> None:
     """A build is proved in the same moment in which its job is done; of any other nothing stays."""
-    builds = Build.objects.filter(pk=job.args.get("build"))
-    if job.state != Job.DONE:
+    builds = Build.objects.filter(pk=order.build or 0)
+    if result is None:
         builds.delete()
         return
-    builds.update(state=job.result["state"])
+    builds.update(state=result.state)
     transaction.on_commit(lambda: _forget_older(builds.select_related("mod").get()))
 
 
-@work("rebuild", "long", _settle)
-def rebuild(job: Job, progress: Progress) -> dict[str, Any]:
+@work("long", _settle)
+def rebuild(job: Job, order: RebuildOrder, progress: Progress) -> Rebuilt:
     """Plan, write below the data folder, prove in a new process."""
-    mod = Mod.objects.select_related("game").get(pk=job.args["mod"])
-    tight = bool(job.args["tight"])
+    mod = Mod.objects.select_related("game").get(pk=order.mod)
     made_of = mod.made_of()
     # Planning packs what is packed, which is slower than copying; the proof reads both files.
     bar = Passes(progress, 3, 2, 3)
     with told_to(bar[0]):
-        plans = plan_of(mod, tight, bar[0])
-    build = Build.objects.create(mod=mod, tight=tight, made_of=made_of, files=plan_out(plans))
+        plans = plan_of(mod, order.tight, bar[0])
+    build = Build.objects.create(mod=mod, tight=order.tight, made_of=made_of, files=plan_out(plans))
     out = build_folder(build)
-    Job.objects.filter(pk=job.pk).update(scratch=str(out), args={**job.args, "build": build.pk})
+    Job.objects.filter(pk=job.pk).update(scratch=str(out), args=asdict(replace(order, build=build.pk)))
     with Prover() as prover:
         write_plan(plans, out, bar[1])
         Build.objects.filter(pk=build.pk).update(state=Build.PROVING)
-        points = prover.prove(_expected(mod, out, plans, bool(job.args["deep"])), bar[2])
+        points = prover.prove(_expected(mod, out, plans, order.deep), bar[2])
     Build.objects.filter(pk=build.pk).update(proof=[asdict(p) for p in points])
-    return {"build": build.pk, "state": Build.PROVED if all(p.ok for p in points) else Build.FAILED}
+    return Rebuilt(build.pk, Build.PROVED if all(p.ok for p in points) else Build.FAILED)
 
 
 def _expected(mod: Mod, out: Path, plans: list[FilePlan], deep: bool) -> dict[str, Any]:
@@ -215,7 +251,7 @@ def start_trial(build: Build, swap: Swap, loops: int) -> tuple[Trial, Job]:
         raise stopped(422, "A trial run plays 1 to 20 loops.", "Choose a number from 1 to 20.", "loops")
     locator = unpack_locator(swap.locator)
     trial = Trial.objects.create(build=build, cue=_place(swap), title=str(locator), loops=loops)
-    return trial, start("trial", f"Trial run of {locator}", game, trial=trial.pk)
+    return trial, start(TrialOrder(trial.pk), f"Trial run of {locator}", game)
 
 
 def _place(swap: Swap) -> str:
@@ -228,15 +264,31 @@ def _place(swap: Swap) -> str:
     return json.dumps({"file": locator.archive, "inside": inside, "id": locator.stream_id})
 
 
-def _settle_trial(job: Job) -> None:
+@dataclass(frozen=True)
+class TrialOrder(Order):
+    """Make a trial run, by its number."""
+
+    kind: ClassVar[str] = "trial"
+    trial: int
+
+
+@dataclass(frozen=True)
+class Played:
+    """A trial run, by its number, and whether the game played it."""
+
+    trial: int
+    played: bool
+
+
+def _settle_trial(job: Job, order: TrialOrder, result: Played | None) -> None:
     """Of a trial run that came to no end nothing stays; its job says why."""
-    Trial.objects.filter(pk=job.args["trial"], played__isnull=True).delete()
+    Trial.objects.filter(pk=order.trial, played__isnull=True).delete()
 
 
-@work("trial", "long", _settle_trial)
-def trial_run(job: Job, progress: Progress) -> dict[str, Any]:
+@work("long", _settle_trial)
+def trial_run(job: Job, order: TrialOrder, progress: Progress) -> Played:
     """Run the game's player as a program; it answers with JSON and a WAV file."""
-    trial = Trial.objects.select_related("build__mod__game").get(pk=job.args["trial"])
+    trial = Trial.objects.select_related("build__mod__game").get(pk=order.trial)
     wav = trial_file(trial)
     wav.parent.mkdir(exist_ok=True)
     part = wav.with_suffix(".part")
@@ -266,7 +318,7 @@ def trial_run(job: Job, progress: Progress) -> dict[str, Any]:
             digest = hashlib.blake2b(wav.read_bytes(), digest_size=10).hexdigest()
             values |= {k: answer[k] for k in ("rate", "channels", "frames")} | {"digest": digest}
         Trial.objects.filter(pk=trial.pk).update(**values)
-        return {"trial": trial.pk, "played": answer["played"]}
+        return Played(trial.pk, answer["played"])
     finally:
         if program.poll() is None:
             program.kill()

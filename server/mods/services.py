@@ -5,8 +5,9 @@ from __future__ import annotations
 import hashlib
 import json
 import math
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 from django.conf import settings
@@ -26,6 +27,7 @@ from zubret_core.swap import FitReport, Prepared, Treatment, fit_report, prepare
 
 from ..errors import stopped
 from ..jobs.models import Job
+from ..jobs.orders import Order
 from ..jobs.run import start, work
 from ..layouts.known import known_for
 from ..shelf.models import Stream, streams_of, unpack_locator
@@ -87,7 +89,7 @@ def _must_be_audio(source: Source) -> None:
 
 def enqueue(swap: Swap) -> Job:
     """Have the worker prepare a swap."""
-    return start("prepare", f"Preparing {swap.source_name}", swap.mod.game, swap=swap.pk)
+    return start(PrepareOrder(swap.pk), f"Preparing {swap.source_name}", swap.mod.game)
 
 
 def change_swap(swap: Swap, steps: dict[str, Any]) -> Swap:
@@ -147,28 +149,43 @@ def restore_swap(swap: Swap) -> Swap:
     return swap
 
 
-def _settle(job: Job) -> None:
+@dataclass(frozen=True)
+class PrepareOrder(Order):
+    """Prepare a swap, by its number."""
+
+    kind: ClassVar[str] = "prepare"
+    swap: int
+
+
+@dataclass(frozen=True)
+class SwapPrepared:
+    """The state of the swap."""
+
+    state: str
+
+
+def _settle(job: Job, order: PrepareOrder, result: SwapPrepared | None) -> None:
     """A swap does not go on waiting for a job that came to no end."""
-    again = Job.objects.filter(kind="prepare", state__in=Job.OPEN, args__swap=job.args["swap"])
-    if job.state == Job.DONE or again.exists():
+    again = Job.objects.filter(kind=order.kind, state__in=Job.OPEN, args__swap=order.swap)
+    if result is not None or again.exists():
         return
     error = job.error or {"what": "Preparing was cancelled.", "where": "", "next": TRY_AGAIN}
     if job.state == Job.CUT_OFF:
         error = {**error, "next": TRY_AGAIN}
-    waiting = Swap.objects.filter(pk=job.args["swap"], state__in=(Swap.READING, Swap.PREPARING))
+    waiting = Swap.objects.filter(pk=order.swap, state__in=(Swap.READING, Swap.PREPARING))
     waiting.update(state=Swap.FAILED, error=error, prepared=None)
 
 
-@work("prepare", "quick", _settle)
-def prepare_swap(job: Job, progress: Progress) -> dict[str, Any]:
+@work("quick", _settle)
+def prepare_swap(job: Job, order: PrepareOrder, progress: Progress) -> SwapPrepared:
     """Read the file, report, and encode where everything fits. Starts over if the treatment changed meanwhile."""
-    swap = Swap.objects.select_related("mod__game").get(pk=job.args["swap"])
+    swap = Swap.objects.select_related("mod__game").get(pk=order.swap)
     while True:
         revision = swap.revision
         values = _prepared_values(swap, progress)
         if Swap.objects.filter(pk=swap.pk, revision=revision).update(**values, error=None):
             forget_old_results(swap.mod)
-            return {"state": values["state"]}
+            return SwapPrepared(values["state"])
         swap.refresh_from_db()
 
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import dataclass
+from typing import ClassVar
 
 from django.db import connection, transaction
 
@@ -10,15 +11,31 @@ from zubret_core.base import Progress, ZubretError
 from zubret_core.locate.survey import digests
 
 from ..jobs.models import Job
+from ..jobs.orders import Order
 from ..jobs.run import work
 from ..shelf.models import Archive, Entry
 from ..shelf.opening import spot_of
 
 
-@work("digest", "background")
-def digest(job: Job, progress: Progress) -> dict[str, Any]:
+@dataclass(frozen=True)
+class ReadContents(Order):
+    """Read the contents of a survey's archives; survey: its number."""
+
+    kind: ClassVar[str] = "digest"
+    survey: int
+
+
+@dataclass(frozen=True)
+class ContentsRead:
+    """entries: of how many the content is known now."""
+
+    entries: int
+
+
+@work("background")
+def digest(job: Job, order: ReadContents, progress: Progress) -> ContentsRead:
     """The xxh3-64 of every entry of a survey's archives, so that surveys can be compared by content."""
-    rows = Archive.unread().filter(seen_in__survey=job.args["survey"]).select_related("game", "outer")
+    rows = Archive.unread().filter(seen_in__survey=order.survey).select_related("game", "outer")
     archives = list(rows.distinct())
     total, before, count = sum(a.unpacked for a in archives) or 1, 0, 0
     for archive in archives:
@@ -41,7 +58,7 @@ def digest(job: Job, progress: Progress) -> dict[str, Any]:
                 _keep_digests(batch)
         _keep_digests(batch)
         Archive.objects.filter(pk=archive.pk).update(digested=True)
-    return {"entries": count}
+    return ContentsRead(count)
 
 
 def _keep_digests(batch: list[tuple[int, int, int]]) -> None:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
+from dataclasses import dataclass
 from itertools import chain
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any, ClassVar, NamedTuple
 
 import xxhash
 from django.db import DatabaseError, transaction
@@ -25,16 +26,54 @@ from zubret_core.locate.survey import ArchiveRecord, ShutRecord, contents, look_
 from ..bulk import bulk_insert
 from ..games.models import Game, Key, KeyChoice, Survey, SurveyFile
 from ..jobs.models import Job
+from ..jobs.orders import Order
 from ..jobs.run import start, tidy_up, work
 from ..layouts.known import Readers, known_for
 from ..shelf.models import Archive, Bank
 from ..shelf.opening import disk_cache
+from .contents import ReadContents
 from .rows import Rows, Seen, Written, folders, readable
 
 WORDS = {"file": SurveyFile.SOUND, "unreadable": SurveyFile.UNREADABLE, "locked": SurveyFile.LOCKED}
 """What a file is by the kind of its archive; any other is an archive."""
 NOT_COPIED = (SurveyFile.UNREADABLE, SurveyFile.LOCKED)
 """What a file may be that is looked at anew though it is as it was: the reason may have gone."""
+
+
+@dataclass(frozen=True)
+class SurveyOrder(Order):
+    """Survey the job's game; label: the survey's."""
+
+    kind: ClassVar[str] = "survey"
+    label: str = ""
+
+
+@dataclass(frozen=True)
+class Totals:
+    """What a survey found in all; see `Survey`."""
+
+    files: int
+    bytes: int
+    unpacked: int
+    archives: int
+    locked: int
+    nested: int
+    holders: int
+    entries: int
+    streams: int
+    seconds: float
+    stored: int
+    languages: list[str]
+
+
+@dataclass(frozen=True)
+class Surveyed:
+    """survey: its number; found: what is in the game, None where nothing has changed and the last survey stands; listing: see
+    `Survey`."""
+
+    survey: int
+    listing: str
+    found: Totals | None
 
 
 def start_survey(game: Game, label: str = "", changed: bool = False) -> Job:
@@ -44,25 +83,26 @@ def start_survey(game: Game, label: str = "", changed: bool = False) -> Job:
     follows it.
     """
     joins = (Job.WAITING,) if changed else Job.OPEN
-    return start("survey", f"Survey of {game.name}", game, joins, label=label)
+    return start(SurveyOrder(label), f"Survey of {game.name}", game, joins)
 
 
-def _settle(job: Job) -> None:
+def _settle(job: Job, order: SurveyOrder, result: Surveyed | None) -> None:
     """A survey that was done counts from now on; of one that was not, nothing stays."""
-    tidy_up()
-    if job.state != Job.DONE:
+    if result is None or result.found is not None:
+        tidy_up()
+    if result is None:
         return
-    row = Survey.objects.select_related("game").get(pk=job.result["survey"])
-    for name in job.result.keys() & {"listing", *Survey.TOTALS}:
-        setattr(row, name, job.result[name])
-    row.finished = timezone.now()
+    row = Survey.objects.select_related("game").get(pk=result.survey)
+    row.finished, row.listing = timezone.now(), result.listing
+    for name, value in vars(result.found).items() if result.found else ():
+        setattr(row, name, value)
     row.save()
     if Archive.unread().filter(seen_in__survey=row).exists():
-        start("digest", f"Contents of {row.game.name}", row.game, survey=row.pk)
+        start(ReadContents(row.pk), f"Contents of {row.game.name}", row.game)
 
 
-@work("survey", "long", _settle)
-def survey(job: Job, progress: Progress) -> dict[str, Any]:
+@work("long", _settle)
+def survey(job: Job, order: SurveyOrder, progress: Progress) -> Surveyed:
     """Read the game's folder; what is as it was at the last survey is not opened again, and where all is, that one stands."""
     game = job.game
     assert game is not None
@@ -71,11 +111,11 @@ def survey(job: Job, progress: Progress) -> dict[str, Any]:
     files = list(folder.everything())
     listing = _listing(files, readers)
     if last is not None and listing and last.listing == listing:
-        return {"survey": last.pk}
-    row = Survey.objects.create(game=game, label=job.args.get("label", ""), read_with=readers.all())
+        return Surveyed(last.pk, listing, None)
+    row = Survey.objects.create(game=game, label=order.label, read_with=readers.all())
     found = _Survey(game, row, readers, progress, folder, files).run()
     shut = row.seen.filter(what__in=NOT_COPIED).exists()
-    return {"survey": row.pk, "listing": "" if shut else listing, **found}
+    return Surveyed(row.pk, "" if shut else listing, found)
 
 
 def _listing(files: list[GameFile], readers: Readers) -> str:
@@ -86,8 +126,8 @@ def _listing(files: list[GameFile], readers: Readers) -> str:
     return xxhash.xxh3_128_hexdigest(f"{readers.whole()}\0{lines}".encode())
 
 
-def totals(survey: Survey) -> dict[str, Any]:
-    """What a survey's archives hold together, from its rows."""
+def totals(survey: Survey, files: int, bytes: int) -> Totals:
+    """What a survey of so many files and bytes found in all, from its rows."""
     outside = Q(inside=False) & ~Q(what__in=(SurveyFile.COMPANION, SurveyFile.FOLDER))
     held = Coalesce(NullIf(F("archive__unpacked"), 0), F("size"))
     found = survey.seen.aggregate(
@@ -103,7 +143,8 @@ def totals(survey: Survey) -> dict[str, Any]:
     )
     spoken = Bank.objects.filter(archive__seen_in__survey=survey).exclude(language="")
     languages = sorted(spoken.order_by().values_list("language", flat=True).distinct())
-    return {"streams": found.pop("total") or 0, "languages": languages, **{n: v or 0 for n, v in found.items()}}
+    streams = found.pop("total") or 0
+    return Totals(files, bytes, **{n: v or 0 for n, v in found.items()}, streams=streams, languages=languages)
 
 
 class _Before(NamedTuple):
@@ -196,7 +237,7 @@ class _Survey:
 
     # The walk ---------------------------------------------------------------------------------------
 
-    def run(self) -> dict[str, Any]:
+    def run(self) -> Totals:
         """All files; then who belongs to whom."""
         files = self.files.values()
         self.total = sum(f.size for f in files) or 1
@@ -219,7 +260,7 @@ class _Survey:
         values = (row.values(self.row.pk) for row in chain(self.seen.values(), folders(self.seen.values())))
         for _ in bulk_insert(SurveyFile, SurveyFile.BULK, values):
             self.progress(self.total, self.total, "writing down the files")
-        return {"files": len(files), "bytes": sum(f.size for f in files), **totals(self.row)}
+        return totals(self.row, len(files), sum(f.size for f in files))
 
     def _file(self, file: GameFile, what: str, evidence: str) -> Seen:
         row = Seen(readable(file.path), file.size, file.mtime_ns, file.changed_ns, what, readable(evidence)[:300])

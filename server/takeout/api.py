@@ -9,6 +9,7 @@ from ..errors import one, stopped
 from ..games.models import ExportFolder, Game
 from ..jobs.api import JobOut
 from ..jobs.models import Job
+from ..jobs.orders import read
 from ..shelf.filters import Filter
 from . import entries, sounds
 
@@ -75,12 +76,14 @@ def take_out(request: HttpRequest, game_id: int, data: TakeOutIn):
 def take_out_again(request: HttpRequest, job_id: int):
     """Take out again what a job was to take out: it goes on from where that one ended."""
     job = one(Job.objects.select_related("game"), job_id)
-    if job.kind not in ("extract", "sounds") or job.game is None:
-        raise stopped(409, "Only taking out can go on like this.", "Start the work anew.")
-    if job.kind == "sounds":
-        args = {**job.args, "filter": Filter(**job.args["filter"])}
-        return sounds.start_sounds_out(job.game, **args)
-    return entries.start_taking_out(job.game, *(job.args[k] for k in ("archive", "q", "chosen", "flat", "folder")))
+    if job.game is not None and job.kind == entries.EntriesOut.kind:
+        some = read(entries.EntriesOut, job.args)
+        return entries.start_taking_out(job.game, some.archive, some.q, some.chosen, some.flat, some.folder)
+    if job.game is not None and job.kind == sounds.SoundsOut.kind:
+        wanted = read(sounds.SoundsOut, job.args)
+        filter = Filter(**wanted.filter)
+        return sounds.start_sounds_out(job.game, wanted.chosen, filter, wanted.how, wanted.folder)
+    raise stopped(409, "Only taking out can go on like this.", "Start the work anew.")
 
 
 @router.get("/jobs/{int:job_id}/zip")

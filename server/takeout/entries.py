@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import os
 import shutil
-from dataclasses import asdict
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 from django.conf import settings
 from django.db.models import Count, QuerySet, Sum
 
 from zubret_core.base import Progress, ZubretError
 from zubret_core.container import GameFolder
-from zubret_core.extract import Item, extract, extract_zip, read_manifest, targets_for
+from zubret_core.extract import Item, Report, extract, extract_zip, read_manifest, targets_for
 from zubret_core.locate.spot import IN
 
 from ..bulk import among
@@ -21,6 +21,7 @@ from ..errors import stopped
 from ..games.folders import allowed
 from ..games.models import ExportFolder, Game
 from ..jobs.models import Job
+from ..jobs.orders import Order
 from ..jobs.run import start, work
 from ..layouts.known import known_for
 from ..shelf.models import Archive, Entry
@@ -138,38 +139,59 @@ def start_taking_out(game: Game, archive: int, q: str, chosen: list[int], flat: 
         raise stopped(409, "Nothing is chosen.", "Choose an archive with entries, or take the filter away.")
     folder = remembered(folder)
     title = f"Taking out {count:,} {'entry' if count == 1 else 'entries'} of {game.name}"
-    return start("extract", title, game, archive=archive, q=q, chosen=chosen, flat=flat, folder=folder)
+    return start(EntriesOut(archive, q, chosen, flat, folder), title, game)
 
 
-@work("extract", "long")
-def take_out(job: Job, progress: Progress) -> dict[str, Any]:
-    """Write what the job's arguments choose; the same arguments again go on where a cut was."""
-    game, args = job.game, job.args
+@dataclass(frozen=True)
+class EntriesOut(Order):
+    """Take entries of the job's game out: those chosen by number, or by archive and words; into a folder, or "" for a ZIP
+    file."""
+
+    kind: ClassVar[str] = "extract"
+    archive: int
+    q: str
+    chosen: list[int]
+    flat: bool
+    folder: str
+
+
+@dataclass
+class TakenOut(Report):
+    """What was taken out: the first failures and notes of each kind, and how many there are; folder: where it is, "" for a
+    ZIP file."""
+
+    failed_count: int = 0
+    notes: list[dict[str, str]] = field(default_factory=list)
+    renamed: int = 0
+    folder: str = ""
+    zip: bool = False
+
+    @classmethod
+    def of(cls, report: Report, notes: list[dict[str, str]], folder: str) -> TakenOut:
+        """A report for its job's row."""
+        told = {**vars(report), "failed": report.failed[:SHOWN], "failed_count": len(report.failed)}
+        return cls(**told, notes=notes[:SHOWN], renamed=len(notes), folder=folder, zip=not folder)
+
+
+@work("long")
+def take_out(job: Job, order: EntriesOut, progress: Progress) -> TakenOut:
+    """Write what the job's order chooses; the same order again goes on where a cut was."""
+    game = job.game
     assert game is not None
     progress(0, 0, "working out the files' names")
-    items, notes = items_of(game, entries_of(game, args["archive"], args["q"], args["chosen"]), args["flat"])
+    items, notes = items_of(game, entries_of(game, order.archive, order.q, order.chosen), order.flat)
     versions = _versions(game, items)
     folder, known = GameFolder(Path(game.folder)), known_for(game)
-    if args["folder"]:
-        out = export_folder(args["folder"])
+    if order.folder:
+        out = export_folder(order.folder)
         report = extract(folder, items, out, known, disk_cache(), progress, lambda path: versions[path])
-        place = str(out)
-    else:
-        scratch = settings.DATA_DIR / "exports" / str(job.pk)
-        Job.objects.filter(pk=job.pk).update(scratch=str(scratch))
-        scratch.mkdir(parents=True, exist_ok=True)
-        place = str(scratch / ZIP_NAME)
-        report = extract_zip(folder, items, Path(place), known, disk_cache(), progress, lambda path: versions[path])
-    failed, out_report = report.failed, asdict(report)
-    return {
-        **out_report,
-        "failed": failed[:SHOWN],
-        "failed_count": len(failed),
-        "notes": notes[:SHOWN],
-        "renamed": len(notes),
-        "folder": place if args["folder"] else "",
-        "zip": not args["folder"],
-    }
+        return TakenOut.of(report, notes, str(out))
+    scratch = settings.DATA_DIR / "exports" / str(job.pk)
+    Job.objects.filter(pk=job.pk).update(scratch=str(scratch))
+    scratch.mkdir(parents=True, exist_ok=True)
+    place = scratch / ZIP_NAME
+    report = extract_zip(folder, items, place, known, disk_cache(), progress, lambda path: versions[path])
+    return TakenOut.of(report, notes, "")
 
 
 def _versions(game: Game, items: list[Item]) -> dict[str, str]:

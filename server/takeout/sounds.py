@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import shutil
 import zipfile
-from dataclasses import asdict
+from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
-from typing import Any, NamedTuple
+from typing import Any, ClassVar, NamedTuple
 
 from django.conf import settings
 from django.db.models import Count, Q, QuerySet, Sum
@@ -30,12 +30,13 @@ from ..bulk import among
 from ..errors import stopped
 from ..games.models import Game
 from ..jobs.models import Job
+from ..jobs.orders import Order
 from ..jobs.run import start, work
 from ..shelf import query
 from ..shelf.filters import Filter
 from ..shelf.models import FORMAT, Archive, Stream, format_of, streams_of, unpack_locator
 from ..shelf.sound import open_original
-from .entries import LOOKED, SHOWN, ZIP_NAME, export_folder, nearest, remembered
+from .entries import LOOKED, SHOWN, ZIP_NAME, TakenOut, export_folder, nearest, remembered
 
 EXAMPLES = 6
 """Names that a plan shows."""
@@ -203,21 +204,32 @@ def start_sounds_out(game: Game, chosen: list[int], filter: Filter, how: dict[st
         raise stopped(409, "Nothing is chosen.", "Choose streams, or take the filter away.")
     folder = remembered(folder)
     title = f"Taking out {count:,} {'sound' if count == 1 else 'sounds'} of {game.name}"
-    return start("sounds", title, game, chosen=chosen, filter=filter.dict(), how=how, folder=folder)
+    return start(SoundsOut(chosen, filter.dict(), how, folder), title, game)
 
 
-@work("sounds", "long")
-def take_sounds_out(job: Job, progress: Progress) -> dict[str, Any]:
-    """Write what the job's arguments choose; the same arguments again go on where a cut was."""
-    game, args = job.game, job.args
+@dataclass(frozen=True)
+class SoundsOut(Order):
+    """Take streams of the job's game out: those chosen by number, or by a filter; how: see `style_of`; into a folder, or ""
+    for a ZIP file."""
+
+    kind: ClassVar[str] = "sounds"
+    chosen: list[int]
+    filter: dict[str, Any]
+    how: dict[str, Any]
+    folder: str
+
+
+@work("long")
+def take_sounds_out(job: Job, order: SoundsOut, progress: Progress) -> TakenOut:
+    """Write what the job's order chooses; the same order again goes on where a cut was."""
+    game, how = job.game, order.how
     assert game is not None
-    how = args["how"]
-    rows = streams_chosen(game, args["chosen"], Filter(**args["filter"]))
+    rows = streams_chosen(game, order.chosen, Filter(**order.filter))
     items, notes = items_of(rows, how, progress=progress)
     by_key = _Rows(items)
     scratch = None
-    if args["folder"]:
-        out = export_folder(args["folder"])
+    if order.folder:
+        out = export_folder(order.folder)
     else:
         scratch = settings.DATA_DIR / "exports" / str(job.pk)
         Job.objects.filter(pk=job.pk).update(scratch=str(scratch))
@@ -233,16 +245,7 @@ def take_sounds_out(job: Job, progress: Progress) -> dict[str, Any]:
     )
     if scratch:
         _zip(out, scratch / ZIP_NAME, progress)
-    failed, result = report.failed, asdict(report)
-    return {
-        **result,
-        "failed": failed[:SHOWN],
-        "failed_count": len(failed),
-        "notes": notes[:SHOWN],
-        "renamed": len(notes),
-        "folder": "" if scratch else str(out),
-        "zip": bool(scratch),
-    }
+    return TakenOut.of(report, notes, "" if scratch else str(out))
 
 
 def _zip(folder: Path, place: Path, progress: Progress) -> None:

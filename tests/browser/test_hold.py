@@ -1,5 +1,6 @@
 """The modder's way into a locked game, on real screens: keys, names, the layout bench, taking out, two builds."""
 
+import os
 import shutil
 import struct
 import zipfile

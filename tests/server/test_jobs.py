@@ -2,14 +2,27 @@
 
 import sqlite3
 import zlib
+from dataclasses import dataclass
+from typing import ClassVar
 
 from django.test import TransactionTestCase
 
 from server.jobs import run as jobs
 from server.jobs.models import Job
+from server.jobs.orders import Order
 from zubret_core.base import Cancelled, Passes, ZubretError
 from zubret_core.source import BytesSource
 from zubret_core.source.packing import unpacked
+
+
+@dataclass(frozen=True)
+class TestOrder(Order):
+    kind: ClassVar[str] = "test"
+
+
+@dataclass(frozen=True)
+class Answer:
+    answer: int
 
 
 class Outcomes(TransactionTestCase):
@@ -19,24 +32,24 @@ class Outcomes(TransactionTestCase):
 
     def ran(self, function) -> Job:
         """A job of a kind made for this test, after it has been through the worker's code."""
-        jobs.work("test", "quick")(function)
-        job = jobs.start("test", "A test")
+        jobs.work("quick")(function)
+        job = jobs.start(TestOrder(), "A test")
         job.refresh_from_db()
         self.assertIsNotNone(job.finished)
         return job
 
     def test_done_with_its_result_and_progress(self):
-        def work(job, progress):
+        def work(job: Job, order: TestOrder, progress) -> Answer | None:
             progress(3, 10, "a third")
             row = Job.objects.get(pk=job.pk)
             self.assertEqual((row.state, row.done, row.total, row.note), ("running", 3, 10, "a third"))
-            return {"answer": 42}
+            return Answer(42)
 
         job = self.ran(work)
         self.assertEqual((job.state, job.result, job.note, job.error), ("done", {"answer": 42}, "", None))
 
     def test_an_error_of_the_core_keeps_its_three_parts(self):
-        def work(job, progress):
+        def work(job: Job, order: TestOrder, progress) -> Answer | None:
             raise ZubretError("It is broken.", file="a.crate", offset=4096, field="head.count", next="Mend it.")
 
         job = self.ran(work)
@@ -46,7 +59,7 @@ class Outcomes(TransactionTestCase):
         )
 
     def test_a_fault_of_ours_is_told_without_a_traceback(self):
-        def work(job, progress):
+        def work(job: Job, order: TestOrder, progress) -> Answer | None:
             raise sqlite3.DatabaseError("disk image is malformed")
 
         with self.assertLogs("zubret.jobs", "ERROR"):
@@ -58,12 +71,12 @@ class Outcomes(TransactionTestCase):
     def test_a_cancel_is_seen_at_the_next_progress(self):
         steps = []
 
-        def work(job, progress):
+        def work(job: Job, order: TestOrder, progress) -> Answer | None:
             Job.objects.filter(pk=job.pk).update(cancel=True)
             steps.append("before")
             progress(1, 2, "working")
             steps.append("after")
-            return {}
+            return None
 
         job = self.ran(work)
         self.assertEqual((job.state, steps), ("cancelled", ["before"]))
@@ -71,7 +84,7 @@ class Outcomes(TransactionTestCase):
     def test_the_bar_of_several_passes_never_runs_back_and_what_is_deep_inside_is_told(self):
         seen, packed = [], BytesSource(zlib.compress(bytes(40 << 20)), "a large entry")
 
-        def work(job, progress):
+        def work(job: Job, order: TestOrder, progress) -> Answer | None:
             reporter = progress
             bar = Passes(progress, 1, 3)
             for step, done, total in (
@@ -92,7 +105,7 @@ class Outcomes(TransactionTestCase):
             reporter.last = 0.0
             list(pieces)  # is cancelled in the middle
             seen.append("the end")
-            return {}
+            return None
 
         job = self.ran(work)
         shares = [round(done / Passes.UNITS, 3) for done, _ in seen[:5]]
@@ -101,21 +114,21 @@ class Outcomes(TransactionTestCase):
         self.assertEqual(job.state, "cancelled")
 
     def test_a_job_that_was_cut_off_is_not_done_by_a_late_worker(self):
-        def work(job, progress):
+        def work(job: Job, order: TestOrder, progress) -> Answer | None:
             Job.objects.filter(pk=job.pk).update(state=Job.CUT_OFF)
             progress(1, 2, "working")
-            return {}
+            return None
 
-        jobs.work("test", "quick")(work)
-        job = jobs.start("test", "A test")
+        jobs.work("quick")(work)
+        job = jobs.start(TestOrder(), "A test")
         job.refresh_from_db()
         self.assertEqual(job.state, "cut off")
 
     def test_a_cancelled_job_that_waits_is_never_begun(self):
-        def work(job, progress):
+        def work(job: Job, order: TestOrder, progress) -> Answer | None:
             raise AssertionError("begun")
 
-        jobs.work("test", "quick")(work)
+        jobs.work("quick")(work)
         job = Job.objects.create(kind="test", title="x", state=Job.CANCELLED, cancel=True)
         jobs.begin(job.pk, "")
         job.refresh_from_db()
@@ -127,7 +140,7 @@ class Outcomes(TransactionTestCase):
 
         folder = Path(tempfile.mkdtemp())
 
-        def work(job, progress):
+        def work(job: Job, order: TestOrder, progress) -> Answer | None:
             Job.objects.filter(pk=job.pk).update(scratch=str(folder))
             (folder / "half.part").write_bytes(b"half")
             raise Cancelled

@@ -34,7 +34,7 @@ ALL_COMPARED = 1 << 26
 Described = DescribedArchive | DescribedBank
 
 
-@dataclass
+@dataclass(frozen=True)
 class CheckResult:
     """Whether a layout reads a file and gives it back; items: entries or streams; decoded: frames that were decoded;
     tried: changes that were made there and back; explained: the share (0 to 1) of the bytes that the layout explains;
