@@ -27,7 +27,7 @@ class Tidy(Order):
 
 def read(shape: type[T], data: dict[str, Any]) -> T:
     """JSON as a dataclass; pydantic's ValidationError where it has another shape, as a row of an older version may have."""
-    found: T = _adapter(shape).validate_python(data)
+    found: T = _adapter(shape).validate_python(data)  # type: ignore[arg-type]
     return found
 
 

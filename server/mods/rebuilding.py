@@ -18,7 +18,7 @@ from zubret_core.base import Format, Passes, Progress, ZubretError, silent, told
 from zubret_core.container import GameFolder
 from zubret_core.locate.spot import IN
 from zubret_core.rebuild import FilePlan, Prover, StreamSwap, plan_rebuild, write_plan
-from zubret_core.rebuild.expected import expectation
+from zubret_core.rebuild.expected import Expectation, expectation
 
 from ..errors import stopped
 from ..jobs.models import Job
@@ -212,7 +212,7 @@ def rebuild(job: Job, order: RebuildOrder, progress: Progress) -> Rebuilt:
     return Rebuilt(build.pk, Build.PROVED if all(p.ok for p in points) else Build.FAILED)
 
 
-def _expected(mod: Mod, out: Path, plans: list[FilePlan], deep: bool) -> dict[str, Any]:
+def _expected(mod: Mod, out: Path, plans: list[FilePlan], deep: bool) -> Expectation:
     """What the proof has to know: plans, layouts, and the keys and names of the archives that are touched."""
     game = mod.game
     keys: dict[str, dict[str, str]] = {}

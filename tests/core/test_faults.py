@@ -4,6 +4,7 @@ import shutil
 import struct
 import tempfile
 import zlib
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -142,7 +143,7 @@ class Proofs(SimpleTestCase):
         self.assertTrue(
             untouched.found.startswith("1 "), "the bank and its tow change, the text with their stem does not"
         )
-        self.assertEqual([p for p in prove_in_new_process({**expected, "deep": True}) if not p.ok], [])
+        self.assertEqual([p for p in prove_in_new_process(replace(expected, deep=True)) if not p.ok], [])
 
 
 class Turns(SimpleTestCase):

@@ -11,9 +11,8 @@ from __future__ import annotations
 import base64
 import zlib
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 import xxhash
@@ -47,23 +46,42 @@ class Account:
     part: str = ""
     read: bool = True
 
-    def as_dict(self) -> dict[str, Any]:
-        """For JSON: every edit, with the bytes of fields and the digests of payloads."""
+    def told(self) -> AccountTold:
+        """Every edit, with the bytes of fields and the digests of payloads."""
         edits = edits_of(self.new, self.base)
         fields = b"".join(_bytes_of(e) for e in edits if e.kind in (FIELD, SUM))
-        return {
-            "inside": [list(step) for step in self.inside],
-            "part": self.part,
-            "read": self.read,
-            "size": self.new.size,
-            "kinds": "".join(_CODES[e.kind] for e in edits),
-            "lengths": _packed(e.length for e in edits),
-            "olds": _packed(e.old for e in edits),
-            "fields": base64.b64encode(zlib.compress(fields)).decode(),
-            "digests": [_digest(e) for e in edits if e.kind == NEW],
-            "fills": _bytes_of_fills(edits).hex(),
-            "labels": [e.label for e in edits if e.kind != KEPT],
-        }
+        return AccountTold(
+            inside=self.inside,
+            part=self.part,
+            read=self.read,
+            size=self.new.size,
+            kinds="".join(_CODES[e.kind] for e in edits),
+            lengths=_packed(e.length for e in edits),
+            olds=_packed(e.old for e in edits),
+            fields=base64.b64encode(zlib.compress(fields)).decode(),
+            digests=[_digest(e) for e in edits if e.kind == NEW],
+            fills=_bytes_of_fills(edits).hex(),
+            labels=[e.label for e in edits if e.kind != KEPT],
+        )
+
+
+@dataclass(frozen=True)
+class AccountTold:
+    """An account for JSON. size: of the new file; kinds: a letter an edit; lengths, olds: int64 of all edits, compressed with
+    zlib, as base64; fields: the bytes of fields and sums, likewise; digests: xxh3-128 of every payload; fills: the byte of
+    every fill; labels: of all that is not kept."""
+
+    inside: tuple[Step, ...]
+    part: str
+    read: bool
+    size: int
+    kinds: str
+    lengths: str
+    olds: str
+    fields: str
+    digests: list[str]
+    fills: str
+    labels: list[str]
 
 
 def _packed(numbers: Iterable[int]) -> str:
@@ -101,17 +119,17 @@ def digest_of(source: Source, at: int, length: int) -> str:
 class Ledger:
     """An account as the proof has it. at, end, old: (edits,) places in the new file and, of what is kept, in the old."""
 
-    data: Mapping[str, Any]
+    data: AccountTold
     counts: Counter[str] = field(default_factory=Counter)
     names: Counter[str] = field(default_factory=Counter)
     fault: str = ""
 
     def __post_init__(self) -> None:
-        lengths = _numbers(self.data["lengths"])
+        lengths = _numbers(self.data.lengths)
         self.end = np.cumsum(lengths)
         self.at = self.end - lengths
-        self.old = _numbers(self.data["olds"])
-        self.kinds: str = self.data["kinds"]
+        self.old = _numbers(self.data.olds)
+        self.kinds: str = self.data.kinds
 
     def same(self, new: NDArray[np.int64], old: NDArray[np.int64], length: NDArray[np.int64]) -> NDArray[np.bool_]:
         """Whether spans of the new file are wholly bytes that stood at `old` in the old file."""
@@ -123,14 +141,14 @@ class Ledger:
 
     def compare(self, old: Source, new: Source, progress: Progress = silent) -> Ledger:
         """Look at every byte of the new file; `fault` says in words what is wrong first, `counts` the bytes by class."""
-        if new.size != self.data["size"]:
-            self.fault = f"{spaced(new.size)} B instead of {spaced(self.data['size'])}"
+        if new.size != self.data.size:
+            self.fault = f"{spaced(new.size)} B instead of {spaced(self.data.size)}"
             return self
         if (int(self.end[-1]) if len(self.end) else 0) != new.size:
             self.fault = "the plan does not reach to the end of the file"
             return self
-        labels, digests = iter(self.data["labels"]), iter(self.data["digests"])
-        fields, fills = zlib.decompress(base64.b64decode(self.data["fields"])), iter(bytes.fromhex(self.data["fills"]))
+        labels, digests = iter(self.data.labels), iter(self.data.digests)
+        fields, fills = zlib.decompress(base64.b64decode(self.data.fields)), iter(bytes.fromhex(self.data.fills))
         taken = 0
         columns = zip(self.kinds, self.at.tolist(), self.end.tolist(), self.old.tolist(), strict=True)
         for code, at, end, stood in columns:

@@ -11,10 +11,14 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
+from pydantic import TypeAdapter
+
 from ..base import Progress, ZubretError, silent
+from ..locate.spot import Step
 from ..source import BytesSource, FileSource, Source
-from .account import Account
+from .account import Account, AccountTold
 from .plan import FilePlan
+from .suspects import Suspect
 
 
 @dataclass(frozen=True)
@@ -29,6 +33,70 @@ class ProofPoint:
     doubt: bool = False
 
 
+@dataclass(frozen=True)
+class ExpectedEntry:
+    """An entry that was given as a file. inside: the entries on the way to its archive; index: which it replaces, None for
+    one that was added; content: the path of the given file."""
+
+    inside: tuple[Step, ...]
+    index: int | None
+    path: str
+    content: str
+
+
+@dataclass(frozen=True)
+class ExpectedSwap:
+    """A stream that was swapped. format: as `Format.as_dict` gives it; payload: the path of the prepared file."""
+
+    entries: tuple[Step, ...]
+    ordinal: int
+    name: str
+    format: dict[str, Any]
+    payload: str
+    snr_db: float
+
+
+@dataclass(frozen=True)
+class ExpectedFile:
+    """A file that was written; see `FilePlan`."""
+
+    path: str
+    size: int
+    files: list[ExpectedEntry]
+    belongs_to: str
+    lists: list[str]
+    accounts: list[AccountTold]
+    suspects: list[Suspect]
+    swaps: list[ExpectedSwap]
+
+
+@dataclass(frozen=True)
+class Expectation:
+    """What a proof has to know: the game's folder and that of the rebuilt files.
+
+    layouts: the texts of layouts besides the shipped ones; keys: by archive path, the keys (hexadecimal) by their
+    names in its layout; names: by archive path, the names of entries by their ids; deep: decode what nobody touched,
+    too, in every bank that was rebuilt.
+    """
+
+    game: str
+    out: str
+    deep: bool
+    layouts: list[str]
+    keys: dict[str, dict[str, str]]
+    names: dict[str, dict[str, str]]
+    files: list[ExpectedFile]
+
+    def as_json(self) -> str:
+        """For the process that proves."""
+        return json.dumps(asdict(self))
+
+    @classmethod
+    def from_json(cls, text: str) -> Expectation:
+        """The inverse of `as_json`."""
+        return TypeAdapter(cls).validate_python(json.loads(text))
+
+
 def expectation(
     game: Path,
     out: Path,
@@ -37,50 +105,37 @@ def expectation(
     keys: Mapping[str, Mapping[str, str]] | None = None,
     names: Mapping[str, Mapping[str, str]] | None = None,
     deep: bool = False,
-) -> dict[str, Any]:
-    """What the proof has to know, as JSON.
-
-    layouts: the texts of layouts besides the shipped ones; keys: by archive path, the keys (hexadecimal) by their
-    names in its layout; names: by archive path, the names of entries by their ids; deep: decode what nobody touched,
-    too, in every bank that was rebuilt.
-    """
-    return {
-        "game": str(game),
-        "out": str(out),
-        "deep": deep,
-        "layouts": list(layouts),
-        "keys": {path: dict(named) for path, named in (keys or {}).items()},
-        "names": {path: dict(by_id) for path, by_id in (names or {}).items()},
-        "files": [_expected(Path(game), p) for p in plans],
-    }
+) -> Expectation:
+    """What the proof of these plans has to know."""
+    return Expectation(
+        str(game),
+        str(out),
+        deep,
+        list(layouts),
+        {path: dict(named) for path, named in (keys or {}).items()},
+        {path: dict(by_id) for path, by_id in (names or {}).items()},
+        [_expected(Path(game), p) for p in plans],
+    )
 
 
-def _expected(game: Path, plan: FilePlan) -> dict[str, Any]:
+def _expected(game: Path, plan: FilePlan) -> ExpectedFile:
     place = game / plan.path
     base: Source = FileSource(place, plan.path) if place.is_file() else BytesSource(b"", plan.path)
-    return {
-        "path": plan.path,
-        "size": plan.size,
-        "files": [
-            {"inside": [list(s) for s in f.inside], "index": f.index, "path": f.path, "content": str(f.content)}
-            for f in plan.files
-        ],
-        "belongs_to": plan.belongs_to,
-        "lists": list(plan.lists),
-        "accounts": [a.as_dict() for a in (Account(plan.built.source, base), *plan.accounts)],
-        "suspects": [asdict(s) for s in plan.suspects],
-        "swaps": [
-            {
-                "entries": [list(step) for step in s.locator.entries],
-                "ordinal": s.locator.ordinal,
-                "name": str(s.locator),
-                "format": s.format.as_dict(),
-                "payload": str(s.payload),
-                "snr_db": s.snr_db,
-            }
+    return ExpectedFile(
+        path=plan.path,
+        size=plan.size,
+        files=[ExpectedEntry(tuple(f.inside), f.index, f.path, str(f.content)) for f in plan.files],
+        belongs_to=plan.belongs_to,
+        lists=list(plan.lists),
+        accounts=[a.told() for a in (Account(plan.built.source, base), *plan.accounts)],
+        suspects=list(plan.suspects),
+        swaps=[
+            ExpectedSwap(
+                s.locator.entries, s.locator.ordinal, str(s.locator), s.format.as_dict(), str(s.payload), s.snr_db
+            )
             for s in plan.swaps
         ],
-    }
+    )
 
 
 class Prover:
@@ -113,12 +168,12 @@ class Prover:
                 with suppress(OSError):  # what it was not told any more
                     pipe.close()
 
-    def prove(self, expected: dict[str, Any], progress: Progress = silent) -> list[ProofPoint]:
+    def prove(self, expected: Expectation, progress: Progress = silent) -> list[ProofPoint]:
         """The points of the proof; once for each process."""
         program = self._program
         assert program.stdin and program.stdout and program.stderr
         with suppress(BrokenPipeError):  # it has ended; its last line says why
-            program.stdin.write(json.dumps(expected))
+            program.stdin.write(expected.as_json())
             program.stdin.close()
         for line in program.stdout:
             message = json.loads(line)
@@ -133,7 +188,7 @@ class Prover:
         )
 
 
-def prove_in_new_process(expected: dict[str, Any], progress: Progress = silent) -> list[ProofPoint]:
+def prove_in_new_process(expected: Expectation, progress: Progress = silent) -> list[ProofPoint]:
     """Run the proof as a program of its own."""
     with Prover() as prover:
         return prover.prove(expected, progress)

@@ -15,7 +15,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from functools import partial
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -33,29 +32,29 @@ from ..locate.spot import IN
 from ..source import BytesSource, FileSource, Source, same_bytes
 from ..source.sums import sum_of
 from .account import Ledger
-from .expected import ProofPoint
+from .expected import Expectation, ExpectedEntry, ExpectedFile, ExpectedSwap, ProofPoint
 from .plan import listed_in
 
 DECODED = 1 << 16
 """Frames that are decoded at once where a proof goes deeper."""
 
 
-def prove(expected: dict[str, Any], progress: Progress = silent) -> list[ProofPoint]:
+def prove(expected: Expectation, progress: Progress = silent) -> list[ProofPoint]:
     """All points of all files; a file that can't be read gives one point that failed."""
-    keys = {path: {n: bytes.fromhex(k) for n, k in named.items()} for path, named in expected["keys"].items()}
-    names: dict[str, dict[str, str]] = expected["names"]
-    layouts = [*(load_layout(text) for text in expected["layouts"]), *shipped_layouts()]
+    keys = {path: {n: bytes.fromhex(k) for n, k in named.items()} for path, named in expected.keys.items()}
+    names = expected.names
+    layouts = [*(load_layout(text) for text in expected.layouts), *shipped_layouts()]
     known = Known(layouts, lambda layout, path: keys.get(path, {}), lambda layout, path: names.get(path, {}))
-    game, out = Path(expected["game"]), Path(expected["out"])
-    ledgers = {f["path"]: [Ledger(a) for a in f["accounts"]] for f in expected["files"]}
+    game, out = Path(expected.game), Path(expected.out)
+    ledgers = {f.path: [Ledger(a) for a in f.accounts] for f in expected.files}
     points: list[ProofPoint] = []
-    total, done = sum(f["size"] for f in expected["files"]), 0
-    for file in expected["files"]:
+    total, done = sum(f.size for f in expected.files), 0
+    for file in expected.files:
 
         def step(n: int, _: int, note: str, before: int = done) -> None:
             progress(before + n, total, note)
 
-        proof = _FileProof(file, GameFolder(game), LaidOver(game, out), known, ledgers, step, expected["deep"])
+        proof = _FileProof(file, GameFolder(game), LaidOver(game, out), known, ledgers, step, expected.deep)
         try:
             proof.run()
         except ZubretError as e:
@@ -65,7 +64,7 @@ def prove(expected: dict[str, Any], progress: Progress = silent) -> list[ProofPo
         except Exception as e:  # whatever a damaged file makes a reader stumble over, it is not proved
             proof.point("opens", "readable", f"a reader stumbled over it ({type(e).__name__}: {e})", False)
         points += proof.points
-        done += file["size"]
+        done += file.size
     return points
 
 
@@ -77,7 +76,7 @@ class _FileProof:
 
     def __init__(
         self,
-        file: dict[str, Any],
+        file: ExpectedFile,
         old_game: GameFolder,
         new_game: GameFolder,
         known: Known,
@@ -85,7 +84,7 @@ class _FileProof:
         progress: Progress,
         deep: bool,
     ):
-        self.file, self.path, self.known, self.progress, self.deep = file, file["path"], known, progress, deep
+        self.file, self.path, self.known, self.progress, self.deep = file, file.path, known, progress, deep
         self.old_game, self.new_game, self.ledgers = old_game, new_game, ledgers
         self.points: list[ProofPoint] = []
 
@@ -95,22 +94,22 @@ class _FileProof:
 
     def run(self) -> None:
         with self.new_game.open(self.path) as new:
-            self.point("file size", f"{spaced(self.file['size'])} B", f"{spaced(new.size)} B")
+            self.point("file size", f"{spaced(self.file.size)} B", f"{spaced(new.size)} B")
             old = self._old_file()
             self._account(self.ledgers[self.path][0], old, new, "")
-        if self.file["lists"]:
+        if self.file.lists:
             self._list()
-        if self.file["lists"] or self.file["belongs_to"]:
+        if self.file.lists or self.file.belongs_to:
             return  # what is in it is proved with the archive that it belongs to
         spots = Spot.file(self.old_game, self.path, self.known), Spot.file(self.new_game, self.path, self.known)
-        self._archive(*spots, self.file["swaps"], self.file["files"], ())
-        for suspect in self.file["suspects"]:
+        self._archive(*spots, self.file.swaps, self.file.files, ())
+        for suspect in self.file.suspects:
             wanted, found = (
                 "no number that nothing ties says an old place",
-                f"{suspect['place']}: {suspect['evidence']}",
+                f"{suspect.place}: {suspect.evidence}",
             )
-            self.points.append(ProofPoint(self.path, f"a tie is probably missing in {suspect['file']}", wanted,
-                                          f"{found}. To tie it: {suspect['line']}", True, doubt=True))  # fmt: skip
+            self.points.append(ProofPoint(self.path, f"a tie is probably missing in {suspect.file}", wanted,
+                                          f"{found}. To tie it: {suspect.line}", True, doubt=True))  # fmt: skip
 
     def _old_file(self) -> Source:
         if self.old_game.locate(self.path).is_file():
@@ -120,7 +119,7 @@ class _FileProof:
     def _account(self, ledger: Ledger, old: Source, new: Source, inside: str) -> None:
         """Every byte of a level against what the plan says of it."""
         ledger.compare(old, new, self.progress)
-        wanted = f"all {spaced(ledger.data['size'])} B"
+        wanted = f"all {spaced(ledger.data.size)} B"
         self.point(f"{inside}every byte", wanted, ledger.fault or f"{wanted}: {ledger.told()}", not ledger.fault)
         if not ledger.fault:
             self.point(f"{inside}fields that had to change", "named by the plan", ledger.changed_fields(), True)
@@ -147,7 +146,7 @@ class _FileProof:
 
     def _ledger(self, inside: Steps, part: str = "") -> Ledger | None:
         for ledger in self.ledgers[self.path]:
-            if tuple(map(tuple, ledger.data["inside"])) == inside and ledger.data["part"] == part:
+            if ledger.data.inside == inside and ledger.data.part == part:
                 return ledger
         return None
 
@@ -155,11 +154,11 @@ class _FileProof:
         """Accounts of what no level further out sees as it is: a packed entry, and packed parts."""
         name = f"{_last(new.name)}: "
         ledger = self._ledger(inside)
-        if inside and ledger is not None and ledger.data["read"]:
+        if inside and ledger is not None and ledger.data.read:
             self._account(ledger, old.source, new.source, name)
         for ledger in self.ledgers[self.path]:
-            part = ledger.data["part"]
-            if part and tuple(map(tuple, ledger.data["inside"])) == inside:
+            part = ledger.data.part
+            if part and ledger.data.inside == inside:
                 a, b = (spot.reader.unpacked(part) for spot in (old, new))
                 self._account(ledger, a, b, f"{name if inside else ''}{'unpacked' if part == '*' else part}: ")
 
@@ -195,20 +194,22 @@ class _FileProof:
                 return None
         return out
 
-    def _archive(self, old: Spot, new: Spot, swaps: list[dict], files: list[dict], inside: Steps) -> None:
+    def _archive(
+        self, old: Spot, new: Spot, swaps: list[ExpectedSwap], files: list[ExpectedEntry], inside: Steps
+    ) -> None:
         """Two archives entry by entry; then the banks and archives inside that swaps and entry files touched."""
         self._level(old, new, inside)
         depth, a, b = len(inside), old.archive, new.archive
         prefix = f"{_last(new.name)}: " if depth else ""
-        here = [f for f in files if len(f["inside"]) == depth]
-        added = [f["path"] for f in here if f["index"] is None]
+        here = [f for f in files if len(f.inside) == depth]
+        added = [f.path for f in here if f.index is None]
         count = len(a.entries)
         self.point(f"{prefix}entries", spaced(count + len(added)), spaced(len(b.entries)))
         if count + len(added) != len(b.entries):
             return
-        replaced = {f["index"] for f in here if f["index"] is not None}
-        further = {f["inside"][depth][1] for f in files if len(f["inside"]) > depth}
-        touched = {s["entries"][depth][1] for s in swaps} | further
+        replaced = {f.index for f in here if f.index is not None}
+        further = {f.inside[depth][1] for f in files if len(f.inside) > depth}
+        touched = {s.entries[depth][1] for s in swaps} | further
         changed = self._changed(a, touched, replaced, inside)
         self._names(a, b, added, changed, prefix)
         self._untouched(a, b, [n for n in range(count) if n not in changed], inside, prefix)
@@ -220,17 +221,17 @@ class _FileProof:
             self.point(f"{prefix}checksums of changed entries", right, right)
         new_places = iter(range(count, len(b.entries)))
         for f in here:
-            n = next(new_places) if f["index"] is None else f["index"]
-            with FileSource(f["content"]) as given:
+            n = next(new_places) if f.index is None else f.index
+            with FileSource(f.content) as given:
                 equal = same_bytes(given, b.open(n))
             self.point(f"{prefix}{b.label(n)}: bytes", "as given", "as given" if equal else "different")
         b.verify()
         for index in sorted(touched):
-            within = [s for s in swaps if s["entries"][depth][1] == index]
-            below = [f for f in files if len(f["inside"]) > depth and f["inside"][depth][1] == index]
+            within = [s for s in swaps if s.entries[depth][1] == index]
+            below = [f for f in files if len(f.inside) > depth and f.inside[depth][1] == index]
             step = (a.entries[index].path, index)
             pair = old.entry(index), new.entry(index)
-            if below or len(within[0]["entries"]) > depth + 1:
+            if below or len(within[0].entries) > depth + 1:
                 self._archive(*pair, within, below, (*inside, step))
             else:
                 self._bank(*pair, within, (*inside, step))
@@ -239,10 +240,9 @@ class _FileProof:
         """The entries that may be others now: those touched inside, the companions that the plan accounts for, those
         replaced, and all that share their bytes."""
         planned = {
-            ledger.data["inside"][len(inside)][1]
+            ledger.data.inside[len(inside)][1]
             for ledger in self.ledgers[self.path]
-            if len(ledger.data["inside"]) > len(inside)
-            and tuple(map(tuple, ledger.data["inside"]))[: len(inside)] == inside
+            if len(ledger.data.inside) > len(inside) and ledger.data.inside[: len(inside)] == inside
         }
         changed = touched | replaced | planned
         return changed | {n for e in changed for n in old.sharing(e)}
@@ -280,7 +280,7 @@ class _FileProof:
 
     # Banks ------------------------------------------------------------------------------------------
 
-    def _bank(self, old: Spot, new: Spot, swaps: list[dict], inside: Steps) -> None:
+    def _bank(self, old: Spot, new: Spot, swaps: list[ExpectedSwap], inside: Steps) -> None:
         self._level(old, new, inside)
         a, b, name = old.bank, new.bank, _last(new.name)
         count = spaced(len(a.streams))
@@ -292,7 +292,7 @@ class _FileProof:
         self.point(f"{name}: stream ids and names in order", f"{count} as before", f"{spaced(ids)} as before")
         before, after = (", ".join(x for x in (bank.name, bank.language) if x) or "none" for bank in (a, b))
         self.point(f"{name}: name and language of the bank", before, after)
-        changed = {s["ordinal"] for s in swaps}
+        changed = {s.ordinal for s in swaps}
         changed |= {n for c in changed for n in a.streams[c].shares}
         untouched = [n for n in range(len(pairs)) if n not in changed]
         if untouched:
@@ -323,9 +323,9 @@ class _FileProof:
         self.progress(0, 0, f"decoding {x.payload.name}")
         return x.format == y.format and _alike(x.decode, y.decode, x.format.frames)
 
-    def _swapped(self, bank: Bank, swap: dict[str, Any]) -> None:
-        stream, wanted = bank.streams[swap["ordinal"]], Format.from_dict(swap["format"])
-        found, label = stream.format, _last(swap["name"])
+    def _swapped(self, bank: Bank, swap: ExpectedSwap) -> None:
+        stream, wanted = bank.streams[swap.ordinal], Format.from_dict(swap.format)
+        found, label = stream.format, _last(swap.name)
         self.point(f"{label}: length", f"{spaced(wanted.frames)} frames", f"{spaced(found.frames)} frames")
         for what, shown in (
             ("rate and channels", lambda f: f"{spaced(f.rate)} Hz, {f.channels}"),
@@ -333,12 +333,12 @@ class _FileProof:
             ("loop", _loop),
         ):
             self.point(f"{label}: {what}", shown(wanted), shown(found))
-        with FileSource(swap["payload"]) as payload:
+        with FileSource(swap.payload) as payload:
             equal = same_bytes(payload, stream.payload)
             self.point(f"{label}: stored bytes", "as prepared", "as prepared" if equal else "different")
             prepared = partial(codec_of(wanted).decode, payload, wanted)
             alike = found.frames == wanted.frames and _alike(prepared, stream.decode, found.frames)
-        ratio = "no loss" if swap["snr_db"] == float("inf") else f"{swap['snr_db']:.1f} dB SNR"
+        ratio = "no loss" if swap.snr_db == float("inf") else f"{swap.snr_db:.1f} dB SNR"
         self.point(f"{label}: decoded ({ratio})", "as prepared", "as prepared" if alike else "different")
 
 
@@ -363,7 +363,7 @@ def _loop(format: Format) -> str:
 def main() -> None:
     """Read the expectation, print progress and points as JSON lines."""
     shipped_layouts()  # loaded while the files are still being written
-    expected = json.load(sys.stdin)
+    expected = Expectation.from_json(sys.stdin.read())
     last = [-1]
 
     def progress(done: int, total: int, note: str) -> None:
