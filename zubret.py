@@ -33,10 +33,12 @@ ENDING = 3.0
 
 
 def say(text: str) -> None:
+    """A line for the person who started this."""
     print(text, flush=True)
 
 
 def stop(text: str) -> None:
+    """End with a sentence."""
     sys.exit(f"zubret: {text}")
 
 
@@ -56,6 +58,7 @@ def digest_of(paths: list[Path]) -> str:
 
 
 def is_current(stamp: Path, value: str) -> bool:
+    """Whether what a stamp stands for was made from the same."""
     return stamp.exists() and stamp.read_text("ascii") == value
 
 
@@ -101,6 +104,7 @@ def npm() -> str:
 
 
 def prepare_node_modules() -> None:
+    """The screens' packages, as the lock file has them."""
     stamp, value = WEB / "node_modules" / "zubret.stamp", digest_of([WEB / "package.json", WEB / "package-lock.json"])
     if not is_current(stamp, value):
         say("Installing the screens' packages (a minute, once) ...")
@@ -123,6 +127,7 @@ def prepare_web() -> None:
 
 
 def environment(data: Path, roots: list[Path] | None = None) -> dict[str, str]:
+    """What the parts get to know: their data folder, which is made, and the folders of games beside the user's own."""
     env = {**os.environ, "ZUBRET_DATA_DIR": str(data), "PYTHONUNBUFFERED": "1", "PYTHONUTF8": "1"}
     env.setdefault("NUMBA_CACHE_DIR", str(data_home() / "compiled"))
     if roots:
@@ -136,6 +141,7 @@ def environment(data: Path, roots: list[Path] | None = None) -> dict[str, str]:
 
 
 def port() -> int:
+    """The port, once it is free; ends with a sentence where it is none."""
     text = port_text()
     if not text.isdigit() or not 0 < int(text) < 65536:
         stop(f'ZUBRET_PORT is "{text}"; it must be a number from 1 to 65535.')
@@ -148,6 +154,7 @@ def port() -> int:
 
 
 def is_free(number: int) -> bool:
+    """Whether nobody listens there."""
     with socket.socket() as probe:
         probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
@@ -199,6 +206,7 @@ class Parts:
         self.restarts: dict[str, list[float]] = {name: [] for name in PARTS}
 
     def start(self, name: str) -> None:
+        """One of them, as a process."""
         # A group of its own: Ctrl-C reaches the launcher, which stops all parts in order.
         own = {"creationflags": 0x200} if os.name == "nt" else {"start_new_session": True}
         # It reads its input to the end, which comes when the launcher ends, however it ends.
@@ -222,6 +230,7 @@ class Parts:
                 self.start(name)
 
     def stop(self) -> None:
+        """All of them: first asked, then made to."""
         for part in self.running.values():
             if part.poll() is None:
                 part.terminate()
@@ -234,6 +243,7 @@ class Parts:
 
 
 def healthy(address: str) -> bool:
+    """Whether all parts are up there."""
     try:
         with urllib.request.urlopen(f"{address}/api/health", timeout=2) as answer:
             return json.load(answer)["ok"]
@@ -397,6 +407,7 @@ COMMANDS = {"demo": demo, "run": run, "dev": dev, "test": test, "bench": bench}
 
 
 def main() -> None:
+    """Choose the command."""
     if sys.version_info < OLDEST_PYTHON:
         stop(f"Python {sys.version.split()[0]} is too old: 3.11 or later is needed.")
     parser = argparse.ArgumentParser(

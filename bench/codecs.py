@@ -47,6 +47,7 @@ class Case:
 
     @property
     def label(self) -> str:
+        """What people call the codec."""
         return codec_of(self.format).label
 
 

@@ -21,13 +21,16 @@ class Row:
 
     @property
     def median(self) -> float:
+        """The one in the middle."""
         return statistics.median(self.ratios)
 
     @property
     def holds(self) -> bool:
+        """Whether it is within its limit."""
         return self.limit is None or self.median <= self.limit
 
     def text(self) -> str:
+        """The line of the table."""
         limit = f"at most {self.limit:g}" if self.limit is not None else "reported"
         verdict = "" if self.limit is None else "holds" if self.holds else "FAILS"
         spread = f"{min(self.ratios):.2f} to {max(self.ratios):.2f}"

@@ -73,6 +73,7 @@ def health(request: HttpRequest):
 
 @api.exception_handler(ValidationError)
 def on_validation_error(request: HttpRequest, error: ValidationError) -> HttpResponse:
+    """A request that does not fit its schema, by its first field."""
     first = error.errors[0]
     field = ".".join(str(x) for x in first["loc"][1:])
     return problem(422, f"The request can't be understood: {first['msg']}.", field, "Correct this value.")
@@ -80,14 +81,17 @@ def on_validation_error(request: HttpRequest, error: ValidationError) -> HttpRes
 
 @api.exception_handler(HttpError)
 def on_http_error(request: HttpRequest, error: HttpError) -> HttpResponse:
+    """An answer that the framework gives."""
     return problem(error.status_code, str(error))
 
 
 @api.exception_handler(ZubretError)
 def on_zubret_error(request: HttpRequest, error: ZubretError) -> HttpResponse:
+    """What the core found wrong."""
     return problem_of(request, error)
 
 
 @api.exception_handler(Exception)
 def on_any_error(request: HttpRequest, error: Exception) -> HttpResponse:
+    """A fault of ours, or of the system."""
     return problem_of(request, error)

@@ -1,4 +1,4 @@
-"""What is set from outside: the variables ZUBRET_*, read here and nowhere else.
+"""What is set from outside, by the variables ZUBRET_*.
 
 Only the standard library: the launcher reads them before anything is installed.
 """

@@ -18,10 +18,12 @@ GROWTH = (230, 230, 230, 230, 307, 409, 512, 614, 768, 614, 512, 409, 307, 230, 
 
 
 def sixteen(value):
+    """A sample, held to 16 bits."""
     return max(-32768, min(32767, value))
 
 
 def microsoft(payload, channels, block):
+    """Samples of each channel from blocks of Microsoft's ADPCM."""
     rows = [[] for _ in range(channels)]
     for at in range(0, len(payload), block):
         heads = payload[at : at + channels]
@@ -41,6 +43,7 @@ def microsoft(payload, channels, block):
 
 
 def disc(payload, channels):
+    """Samples of each channel from sound groups of 128 bytes."""
     rows = [[0, 0] for _ in range(channels)]
     for at in range(0, len(payload), 128):
         for unit in range(8):
@@ -54,6 +57,7 @@ def disc(payload, channels):
 
 
 def telephone(payload, block):
+    """Samples of one channel from blocks with a sample and a step in front."""
     row = []
     for at in range(0, len(payload), block):
         sample, step, _ = struct.unpack_from(">hBB", payload, at)

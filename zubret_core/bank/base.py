@@ -67,9 +67,11 @@ class OnePayload:
     source: Source
 
     def payload(self, ordinal: int) -> Source:
+        """All of them."""
         return self.source
 
     def slot(self, ordinal: int) -> int:
+        """As many as there are."""
         return self.source.size
 
 

@@ -23,6 +23,7 @@ class Kept(Generic[K, V]):
         self._lock = threading.Lock()
 
     def get(self, key: K) -> V | None:
+        """What is kept under a key; None where nothing is."""
         with self._lock:
             if key not in self._things:
                 return None

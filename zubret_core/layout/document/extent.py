@@ -99,10 +99,12 @@ class Extent:
 
     @property
     def new_start(self) -> int:
+        """Where it will begin, with its guard space."""
         return self.new_at - self.new_before
 
     @property
     def new_end(self) -> int:
+        """The place behind it and its guard space, once it is written anew."""
         return self.new_at + self.new_length + self.new_behind
 
     @property
@@ -112,14 +114,17 @@ class Extent:
 
     @property
     def kind(self) -> str:
+        """payload, header or table."""
         if self.instance is None:
             return "payload"
         return "header" if self.instance.region.once else "table"
 
     @property
     def label(self) -> str:
+        """The region that it is; "" for a payload."""
         return self.instance.name if self.instance else ""
 
     @property
     def index(self) -> int:
+        """Its first item; -1 where it has none."""
         return self.items[0] if self.items else -1

@@ -91,6 +91,7 @@ class Line(NamedTuple):
 
     @property
     def plain(self) -> bool:
+        """Whether a meaning is what is stored."""
         return all(isinstance(x, int) for x in self) and (self.num, self.den, self.base) == (1, 1, 0)
 
     def at(self, rows: Sequence[int] | int) -> Line:

@@ -127,4 +127,6 @@ def meaning_of(name: str) -> Meaning:
 
 
 class Strict(BaseModel):
+    """A part of a layout: a name that the language does not know is an error."""
+
     model_config = ConfigDict(extra="forbid", frozen=True)

@@ -40,6 +40,7 @@ def _whole_names(fields: Iterable[FieldModel]) -> set[str]:
 
 
 def names_known(layout: Layout) -> Iterator[Fault]:
+    """Faults of expressions that name what is not there, or not read yet."""
     every = _once(layout.regions) | {"file.size"}
     items = layout.item_regions()
     of_item = _item_names(layout)
@@ -110,6 +111,7 @@ def _known(text: int | str | None, where: Path, known: set[str], what: str) -> I
 
 
 def no_circles(layout: Layout) -> Iterator[Fault]:
+    """Faults of values that need each other."""
     try:
         check_reading_order(layout)
     except Circle as e:
