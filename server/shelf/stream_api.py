@@ -7,6 +7,7 @@ from ninja import Router, Schema
 
 from zubret_core.audio.spectrum import frequencies
 
+from ..jobs.api import JobOut
 from . import drawing, figures, query
 from .api import StreamOut, find_stream
 from .sound import sound_at
@@ -35,6 +36,13 @@ class FiguresOut(Schema):
     frames: int
     kind: str
     reasons: list[str]
+
+
+class Measuring(Schema):
+    """The figures, or the job that measures them; its row goes once they are there."""
+
+    figures: FiguresOut | None
+    job: JobOut | None
 
 
 class SameOut(Schema):
@@ -73,10 +81,19 @@ def spectrum(request: HttpRequest, address: str, start: int = 0, frames: int = 0
     return response
 
 
-@router.get("/streams/{int:stream_id}/figures", response=FiguresOut)
+@router.get("/streams/{int:stream_id}/figures", response=FiguresOut | None)
 def stream_figures(request: HttpRequest, stream_id: int):
-    """What is measured of a stream; the first time it is decoded from end to end."""
+    """What was measured of a stream; null where it was not measured yet."""
     return figures.figures_of(find_stream(stream_id))
+
+
+@router.post("/streams/{int:stream_id}/figures", response=Measuring)
+def measure_stream(request: HttpRequest, stream_id: int):
+    """Decode a stream from end to end, and measure it: a short one at once, a longer one as a job."""
+    row = find_stream(stream_id)
+    job = None if figures.figures_of(row) else figures.start_measuring(row)
+    found = figures.figures_of(row)
+    return {"figures": found, "job": None if found else job}
 
 
 @router.get("/streams/{int:stream_id}/same", response=SamePage)

@@ -159,10 +159,11 @@ class SoundsOut(ServerTest):
         self.assertEqual(min(wave["channels"][0]), part[::2].min())
         spectrum = self.get(f"/audio/{fog['audio']}/spectrum?columns=50")
         self.assertEqual(len(spectrum.content), 50 * int(spectrum["X-Rows"]))
-        figures = self.get(f"/streams/{fog['id']}/figures")
+        self.assertIsNone(self.get(f"/streams/{fog['id']}/figures"))
+        figures = self.send("post", f"/streams/{fog['id']}/figures")["figures"]
         self.assertEqual(figures["kind"], "music")
         self.assertTrue(-30 < figures["loudness"] < -10 and figures["true_peak"] >= figures["peak"] - 0.5)
-        self.assertEqual(self.get(f"/streams/{line['id']}/figures")["kind"], "voice")
+        self.assertEqual(self.send("post", f"/streams/{line['id']}/figures")["figures"]["kind"], "voice")
         bell = self.stream(self.game, "2211")
         same = self.get(f"/streams/{bell['id']}/same")
         self.assertEqual([(s["stream"]["stream_id"], s["how"]) for s in same["found"]], [("2212", "payload")])

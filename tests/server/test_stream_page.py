@@ -1,9 +1,13 @@
 """Lists, neighbours and drawings as the screens ask for them."""
 
 import time
+from unittest import mock
 
 import numpy as np
+from django.db import connection
+from django.test.utils import CaptureQueriesContext
 
+from server.jobs import run
 from server.shelf import drawing
 from standin.formats import PCM, Sound, bell, crate
 from tests.server.support import ServerTest
@@ -40,6 +44,19 @@ class StreamPage(ServerTest):
         (self.root / "data/waves").joinpath("old.wave").write_bytes(b"x")
         drawing._tidy(self.root / "data/waves")
         self.assertEqual(len(list((self.root / "data/waves").glob("*.wave"))), 2)
+
+    def test_a_long_stream_is_measured_by_a_job_that_leaves_nothing_behind(self):
+        path, jobs = f"/streams/{self.rows['0001']['id']}/figures", len(self.get("/jobs"))
+        with CaptureQueriesContext(connection) as asked:
+            self.assertIsNone(self.get(path))
+        self.assertEqual([q["sql"] for q in asked if not q["sql"].startswith("SELECT")], [])
+        with mock.patch.object(run, "_hand_over"):
+            job = self.send("post", path)["job"]
+            self.assertEqual(self.send("post", path)["job"]["id"], job["id"])  # one for all who ask
+        run.begin(job["id"], "")
+        figures = self.get(path)
+        self.assertEqual((figures["frames"], figures["kind"]), (len(self.long), "music"))
+        self.assertEqual((self.send("post", path)["job"], len(self.get("/jobs"))), (None, jobs))
 
     def test_neighbours_follow_the_list(self):
         def beside(stream: str, **query):

@@ -1,5 +1,14 @@
 <script lang="ts">
-  import { api, asProblem, got, type Figures, type ProblemText, type Same, type Stream } from "../lib/api";
+  import {
+    api,
+    asProblem,
+    got,
+    Problem,
+    type Figures,
+    type ProblemText,
+    type Same,
+    type Stream,
+  } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { bytes, clock, count, spaced } from "../lib/format";
   import ProblemPanel from "./ProblemPanel.svelte";
@@ -11,17 +20,47 @@
   let figures = $state<Figures | null>(null);
   let same = $state<{ found: Same[]; left: number } | null>(null);
   let problem = $state<ProblemText | null>(null);
+  let share = $state("");
 
   $effect(() => {
     const stream_id = stream.id;
     figures = same = problem = null;
-    const path = { stream_id };
-    got(api.GET("/api/streams/{stream_id}/figures", { params: { path } })).then(
+    share = "";
+    measuredOf(stream_id).then(
       (f) => stream_id === stream.id && (figures = f),
       (e) => stream_id === stream.id && (problem = asProblem(e)),
     );
     void lookElsewhere(stream_id);
   });
+
+  /** Its figures; a long stream that was not measured yet is measured by a job, which is followed to its end. */
+  async function measuredOf(stream_id: number): Promise<Figures | null> {
+    const params = { path: { stream_id } };
+    const known = () => got(api.GET("/api/streams/{stream_id}/figures", { params }));
+    const had = await known();
+    if (had) return had;
+    const begun = await got(api.POST("/api/streams/{stream_id}/figures", { params }));
+    if (!begun.job) return begun.figures ?? null;
+    app.started(begun.job);
+    const job_id = begun.job.id;
+    while (stream_id === stream.id) {
+      await new Promise((resolve) => setTimeout(resolve, 300));
+      const job = await got(api.GET("/api/jobs/{job_id}", { params: { path: { job_id } } })).catch(
+        () => null,
+      );
+      if (!job || job.state === "done") return known();
+      if (job.finished) {
+        const { what, where, next } = job.error ?? {
+          what: "Measuring was cancelled.",
+          where: "",
+          next: "Open the stream again.",
+        };
+        throw new Problem(what, where, next);
+      }
+      share = job.total ? `${Math.floor((100 * job.done) / job.total)} %` : "";
+    }
+    return null;
+  }
 
   /** What is the same, answer by answer, until all of nearly the same length were compared. */
   async function lookElsewhere(stream_id: number) {
@@ -91,7 +130,7 @@
       </div>
     {/each}
   </dl>
-  {#if problem}<ProblemPanel {problem} />{:else if !figures}<p class="text-quiet">Measuring …</p>{/if}
+  {#if problem}<ProblemPanel {problem} />{:else if !figures}<p class="text-quiet">Measuring … {share}</p>{/if}
   <div>
     <div role="group" aria-label="Kind" class="flex items-center gap-1.5">
       <span class="w-[70px] text-quiet">kind</span>

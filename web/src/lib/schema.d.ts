@@ -1427,11 +1427,15 @@ export interface paths {
         };
         /**
          * Stream Figures
-         * @description What is measured of a stream; the first time it is decoded from end to end.
+         * @description What was measured of a stream; null where it was not measured yet.
          */
         get: operations["server_shelf_stream_api_stream_figures"];
         put?: never;
-        post?: never;
+        /**
+         * Measure Stream
+         * @description Decode a stream from end to end, and measure it: a short one at once, a longer one as a job.
+         */
+        post: operations["server_shelf_stream_api_measure_stream"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2291,6 +2295,14 @@ export interface components {
             start: number;
             /** Way */
             way: string;
+        };
+        /**
+         * Measuring
+         * @description The figures, or the job that measures them; its row goes once they are there.
+         */
+        Measuring: {
+            figures: components["schemas"]["FiguresOut"] | null;
+            job: components["schemas"]["JobOut"] | null;
         };
         /**
          * NamesIn
@@ -5272,7 +5284,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FiguresOut"];
+                    "application/json": components["schemas"]["FiguresOut"] | null;
+                };
+            };
+        };
+    };
+    server_shelf_stream_api_measure_stream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                stream_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Measuring"];
                 };
             };
         };
