@@ -27,13 +27,14 @@ def serve() -> None:
     import waitress
     from django.conf import settings
 
+    from .body import given_back
     from .ready import end_with_launcher
     from .wsgi import application
 
     end_with_launcher()
     try:
         waitress.serve(
-            application,
+            given_back(application),
             host="127.0.0.1",
             port=settings.PORT,
             threads=8,

@@ -1,13 +1,21 @@
 """Who may ask, what is refused, and what is kept in order."""
 
+import hashlib
 import json
+import os
 import subprocess
+import sys
 import tempfile
+import threading
+import urllib.request
 from pathlib import Path
+from unittest import skipUnless
 
 from django.db import connection
 from django.test import Client, SimpleTestCase
+from waitress import create_server
 
+from server.body import given_back
 from server.bulk import bulk_insert
 from server.games.models import Game
 from server.home.management.commands.openapi import document
@@ -89,6 +97,30 @@ class Guards(ServerTest):
         self.assertEqual(answer.status_code, 200)
         self.assertIn("immutable", answer["Cache-Control"])
         self.assertNotIn("http://", page.content.decode().replace("http://www.w3.org", ""))
+
+
+@skipUnless(sys.platform == "linux", "only Linux gives room back in the middle of a file")
+class Bodies(SimpleTestCase):
+    def test_a_large_body_gives_its_room_back_as_it_is_read(self):
+        """Through the HTTP server itself, whose file it is."""
+        data, room = os.urandom(24 << 20), []
+
+        def application(environ, start):
+            body, digest = environ["wsgi.input"], hashlib.sha256()
+            while piece := body.readline(1 << 16) + body.read(1 << 16):
+                digest.update(piece)
+                room.append(os.fstat(body._file.fileno()).st_blocks * 512)
+            start("200 OK", [("Content-Type", "text/plain")])
+            return [digest.hexdigest().encode()]
+
+        server = create_server(given_back(application), host="127.0.0.1", port=0)
+        threading.Thread(target=server.run, daemon=True).start()
+        self.addCleanup(server.close)
+        asked = urllib.request.Request(f"http://127.0.0.1:{server.effective_port}/", data, method="POST")
+        with urllib.request.urlopen(asked, timeout=30) as answer:
+            self.assertEqual(answer.read().decode(), hashlib.sha256(data).hexdigest())
+        self.assertGreater(room[0], 23 << 20)
+        self.assertLess(room[-1], 5 << 20)
 
 
 class Bulk(ServerTest):
