@@ -7,12 +7,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import chain
 from pathlib import Path
-from typing import Any, ClassVar, NamedTuple
+from typing import Any, ClassVar
 
 import xxhash
 from django.db import DatabaseError, transaction
-from django.db.models import BooleanField, Count, ExpressionWrapper, F, Q, Sum, TextField
-from django.db.models.functions import Cast, Coalesce, NullIf
+from django.db.models import Count, F, Q, Sum
+from django.db.models.functions import Coalesce, NullIf
 from django.utils import timezone
 
 from zubret_core.base import Cancelled, Progress, ZubretError
@@ -31,13 +31,12 @@ from ..jobs.run import start, tidy_up, work
 from ..layouts.known import Readers, known_for
 from ..shelf.models import Archive, Bank
 from ..shelf.opening import disk_cache
+from .before import NOT_COPIED, KnownArchive, files_before, known_archives
 from .contents import ReadContents
 from .rows import Rows, Seen, Written, folders, readable
 
 WORDS = {"file": SurveyFile.SOUND, "unreadable": SurveyFile.UNREADABLE, "locked": SurveyFile.LOCKED}
 """What a file is by the kind of its archive; any other is an archive."""
-NOT_COPIED = (SurveyFile.UNREADABLE, SurveyFile.LOCKED)
-"""What a file may be that is looked at anew though it is as it was: the reason may have gone."""
 
 
 @dataclass(frozen=True)
@@ -147,30 +146,6 @@ def totals(survey: Survey, files: int, bytes: int) -> Totals:
     return Totals(files, bytes, **{n: v or 0 for n, v in found.items()}, streams=streams, languages=languages)
 
 
-class _Before(NamedTuple):
-    """A file as the last survey saw it."""
-
-    size: int
-    mtime_ns: int
-    changed_ns: int | None
-    what: str
-    evidence: str
-    archive: int | None
-
-
-class _Known(NamedTuple):
-    """An archive whose rows are there already."""
-
-    written: Written
-    mtime_ns: int
-    layout: str
-    opened_with: str
-    index_spans: str
-    """As JSON."""
-    index_sum: str
-    whole: bool
-
-
 class _Survey:
     """One run: the rows of files so far, what is known of before, and how far it is."""
 
@@ -184,56 +159,9 @@ class _Survey:
         self.seen: dict[str, Seen] = {}
         self.held: dict[str, list[list[Any]]] = {}  # companions, by the path of the file that they belong to
         self.files = {f.path: f for f in files}
-        self.archives, self.nested = self._archives()
-        self.before = self._before()
+        self.archives, self.nested = known_archives(game)
+        self.before = files_before(game, row.read_with)
         self.done, self.total, self.size = 0, 1, 0
-
-    # What is known of before ------------------------------------------------------------------------
-
-    def _archives(self) -> tuple[dict[str, list[_Known]], dict[int, list[Written]]]:
-        """The archives of this game's files by path, and those inside each of them."""
-        files: dict[str, list[_Known]] = {}
-        nested: dict[int, list[Written]] = {}
-        # JSON is read as text, and only parsed where there is something in it or somebody asks.
-        as_text = [Cast(name, TextField()) for name in ("companions", "index_spans")]
-        right = ExpressionWrapper(Q(error__isnull=True), BooleanField())
-        rows = Archive.objects.filter(game=self.game).order_by("pk").values_list(
-            "pk", "path", "size", "kind", "evidence", "outer", "mtime_ns", "layout", "opened_with", "index_sum", "complete",
-            *as_text, right,
-        )  # fmt: skip
-        for (
-            pk,
-            path,
-            size,
-            kind,
-            evidence,
-            outer,
-            mtime,
-            layout,
-            used,
-            value,
-            complete,
-            beside,
-            spans,
-            fine,
-        ) in rows.iterator():
-            companions = [] if beside == "[]" else json.loads(beside)
-            written = Written(pk, path, size, kind, evidence, companions)
-            if outer is None:
-                known = _Known(written, mtime, layout, used, spans, value, complete and fine)
-                files.setdefault(path, []).append(known)
-            elif complete:
-                nested.setdefault(outer, []).append(written)
-        return files, nested
-
-    def _before(self) -> dict[str, _Before]:
-        """The files of the last survey, if all files are still read as they were then."""
-        last = self.game.current_survey()
-        if last is None or last.read_with != self.row.read_with:
-            return {}
-        rows = last.seen.filter(inside=False).exclude(what__in=(*NOT_COPIED, SurveyFile.FOLDER))
-        columns = rows.values_list("path", "size", "mtime_ns", "changed_ns", "what", "evidence", "archive")
-        return {row[0]: _Before(*row[1:]) for row in columns.iterator()}
 
     # The walk ---------------------------------------------------------------------------------------
 
@@ -282,13 +210,13 @@ class _Survey:
         self._holds(self._file(file, was.what, was.evidence), known.written, self.nested.get(known.written.pk, []))
         return True
 
-    def _reads_as(self, path: str, known: _Known) -> bool:
+    def _reads_as(self, path: str, known: KnownArchive) -> bool:
         """Whether layouts, keys and names give an archive as its rows have it."""
         layout = self.known.layout_named(known.layout) if known.layout else None
         kind = kind_by(layout) if layout else Kind(known.written.kind, "")
         return self.readers.of(path, kind) == known.opened_with
 
-    def _companions_stand(self, known: _Known) -> bool:
+    def _companions_stand(self, known: KnownArchive) -> bool:
         for path, size, mtime_ns in known.written.companions:
             file = self.files.get(path)
             if file is None or (file.size, file.mtime_ns) != (size, mtime_ns):
