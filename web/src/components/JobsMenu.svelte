@@ -20,6 +20,12 @@
     return job.finished ? `began ${at}, took ${took}` : `began ${at}, for ${took}`;
   }
 
+  /** What came of it, where its state does not say it. */
+  function outcome(job: Job): string {
+    const stands = job.kind === "survey" && job.state === "done" && job.result.found === null;
+    return stands ? "; nothing has changed, the last survey stands" : "";
+  }
+
   function share(job: Job): number | undefined {
     return job.total ? job.done / job.total : undefined;
   }
@@ -43,7 +49,7 @@
               <button class="btn btn-xs" onclick={() => app.cancel(job)}>Cancel</button>
             {:else}<span class={job.state === "failed" ? "text-error" : "text-quiet"}>{job.state}</span>{/if}
           </div>
-          <p class="text-quiet">{times(job)}</p>
+          <p class="text-quiet">{times(job)}{outcome(job)}</p>
           {#if job.state === "running"}
             <progress
               class="progress progress-primary mt-1 w-full"
