@@ -138,7 +138,7 @@ class Found(NamedTuple):
         """Rows as they are in order."""
         columns = rows.values_list("pk", "seconds", "stored").iterator(10_000)
         every = np.fromiter(columns, np.dtype("i8, f8, i8"))
-        return cls(every["f0"], float(every["f1"].sum()), int(every["f2"].sum()))
+        return cls(every["f0"].copy(), float(every["f1"].sum()), int(every["f2"].sum()))
 
 
 _found: Kept[str, Found] = Kept(32 << 20, lambda found: 1024 + found.numbers.nbytes)
@@ -167,10 +167,12 @@ def _listed(numbers: list[int], game: Game) -> list[Stream]:
     of_archives, of_banks = {row.archive_id for row in found.values()}, {row.bank_id for row in found.values()}
     archives = {a.pk: a for a in Archive.objects.filter(pk__in=among(of_archives)).select_related("outer")}
     banks = {b.pk: b for b in Bank.objects.filter(pk__in=among(of_banks))}
-    page = [found[n] for n in numbers if n in found]
-    for row in page:
-        row.archive, row.bank = archives[row.archive_id], banks[row.bank_id]
-        row.archive.game = game
+    page = []
+    for row in (found[n] for n in numbers if n in found):
+        if row.archive_id in archives and row.bank_id in banks:  # they may have gone since
+            row.archive, row.bank = archives[row.archive_id], banks[row.bank_id]
+            row.archive.game = game
+            page.append(row)
     remember(page)
     return page
 
