@@ -8,5 +8,7 @@ from ninja import Field
 
 Offset = Annotated[int, Field(ge=0, lt=1 << 53)]
 """Rows that are passed over."""
-Limit = Annotated[int, Field(ge=0, le=500)]
+MOST = 500
+"""Rows of a page at most."""
+Limit = Annotated[int, Field(ge=0, le=MOST)]
 """Rows of a page."""

@@ -13,6 +13,7 @@ from ..errors import one
 from ..games.folders import folders_in
 from ..games.models import Game, Survey
 from ..mods.models import Mod
+from ..paging import MOST, Limit, Offset
 from ..surveys.surveying import start_survey
 from .registry import register
 from .route import route_of
@@ -80,9 +81,9 @@ def folders(request: HttpRequest, path: str = ""):
 
 
 @router.get("/games", response=list[GameOut])
-def list_games(request: HttpRequest):
+def list_games(request: HttpRequest, offset: Offset = 0, limit: Limit = MOST):
     """All registered games."""
-    return _games().order_by("-id")
+    return _games().order_by("-id")[offset : offset + limit]
 
 
 @router.post("/games", response=GameOut)

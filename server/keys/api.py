@@ -8,6 +8,7 @@ from ninja import Router, Schema
 from ..errors import one
 from ..games.models import Game, Key
 from ..jobs.api import JobOut
+from ..paging import MOST, Limit, Offset
 from . import keyring
 
 router = Router()
@@ -39,10 +40,10 @@ class Secret(Schema):
 
 
 @router.get("/games/{int:game_id}/keys", response=list[KeyOut])
-def list_keys(request: HttpRequest, game_id: int):
+def list_keys(request: HttpRequest, game_id: int, offset: Offset = 0, limit: Limit = MOST):
     """The key ring of a game."""
     keys = one(Game.objects.all(), game_id).keys.order_by("pk").prefetch_related("choices")
-    return [keyring.key_out(k) for k in keys]
+    return [keyring.key_out(k) for k in keys[offset : offset + limit]]
 
 
 @router.post("/games/{int:game_id}/keys", response=KeyOut)

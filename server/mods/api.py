@@ -12,6 +12,7 @@ from ninja.files import UploadedFile
 
 from ..errors import one, stopped
 from ..jobs.api import JobOut, ProblemOut
+from ..paging import MOST, Limit, Offset
 from ..shelf.api import Ribbon, StreamOut
 from ..shelf.models import Archive, Entry, Stream, streams_of, unpack_locator
 from ..shelf.query import described, stream_out
@@ -299,11 +300,11 @@ def _swap(pk: int) -> Swap:
 
 
 @router.get("/mods/{int:mod_id}/swaps", response=list[SwapOut])
-def list_swaps(request: HttpRequest, mod_id: int):
+def list_swaps(request: HttpRequest, mod_id: int, offset: Offset = 0, limit: Limit = MOST):
     """The swaps of a mod."""
     mod = one(Mod.objects.select_related("game"), mod_id)
-    swaps = list(mod.live_swaps())
-    streams = described(streams_of(mod.game).filter(locator__in=mod.live_swaps().values("locator")), mod.game)
+    swaps = list(mod.live_swaps()[offset : offset + limit])
+    streams = described(streams_of(mod.game).filter(locator__in=[s.locator for s in swaps]), mod.game)
     rows = {row.locator: row for row in streams}
     return [_swap_out(s, rows.get(s.locator)) for s in swaps]
 
@@ -356,9 +357,9 @@ def restore_swap(request: HttpRequest, swap_id: int):
 
 
 @router.get("/mods/{int:mod_id}/files", response=list[EntryFileOut])
-def list_files(request: HttpRequest, mod_id: int):
+def list_files(request: HttpRequest, mod_id: int, offset: Offset = 0, limit: Limit = MOST):
     """The files that the mod puts into archives as they are."""
-    return [_file_out(f) for f in one(Mod.objects.all(), mod_id).live_files()]
+    return [_file_out(f) for f in one(Mod.objects.all(), mod_id).live_files()[offset : offset + limit]]
 
 
 @router.post("/mods/{int:mod_id}/files", response=EntryFileOut)

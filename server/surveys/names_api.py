@@ -7,6 +7,7 @@ from ninja import Router, Schema
 
 from ..errors import one, stopped
 from ..games.models import Game, NameList
+from ..paging import MOST, Limit, Offset
 from .surveying import start_survey
 
 router = Router()
@@ -34,9 +35,10 @@ def _names_out(row: NameList) -> dict:
 
 
 @router.get("/games/{int:game_id}/names", response=list[NamesOut])
-def list_names(request: HttpRequest, game_id: int):
+def list_names(request: HttpRequest, game_id: int, offset: Offset = 0, limit: Limit = MOST):
     """The name lists of a game."""
-    return [_names_out(n) for n in one(Game.objects.all(), game_id).name_lists.order_by("path")]
+    lists = one(Game.objects.all(), game_id).name_lists.order_by("path", "pk")
+    return [_names_out(n) for n in lists[offset : offset + limit]]
 
 
 @router.post("/games/{int:game_id}/names", response=NamesOut)

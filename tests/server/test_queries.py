@@ -89,6 +89,7 @@ class Constant(ServerTest):
 
     def test_queries_do_not_follow_rows(self):
         counts: dict[str, list[int]] = {}
+        paged: dict[str, list[int]] = {}
         paths = self.client.get("/api/openapi.json").json()["paths"]
         asked = [p for p, how in paths.items() if "get" in how and p.rsplit("/", 1)[-1] not in BY_BYTES]
         for n in (4, 40):
@@ -103,5 +104,11 @@ class Constant(ServerTest):
                     answer.status_code, 503 if path.endswith("health") else 200, (path, answer.content[:300])
                 )
                 counts.setdefault(path, []).append(len(seen))
+                if "limit" in [x["name"] for x in paths[path]["get"].get("parameters", [])]:
+                    some = self.client.get(path.format(**numbers), {**extra, "limit": 3, "offset": 1}).json()
+                    rows = some if isinstance(some, list) else some["rows"]
+                    paged.setdefault(path, []).append(len(rows))
         self.assertEqual({p: c for p, c in counts.items() if c[1] > c[0]}, {})
         self.assertGreater(len(counts), 20)
+        self.assertEqual({p: n for p, n in paged.items() if max(n) > 3}, {})
+        self.assertGreater(len([p for p, n in paged.items() if n[1] == 3]), 6)

@@ -2,6 +2,7 @@
   import {
     api,
     asProblem,
+    every,
     got,
     upload,
     type Entry,
@@ -68,8 +69,12 @@
 
   async function loadLists() {
     try {
-      names = await got(api.GET("/api/games/{game_id}/names", { params: { path: { game_id } } }));
-      files = await got(api.GET("/api/mods/{mod_id}/files", { params: { path: { mod_id } } }));
+      names = await every((query) =>
+        got(api.GET("/api/games/{game_id}/names", { params: { path: { game_id }, query } })),
+      );
+      files = await every((query) =>
+        got(api.GET("/api/mods/{mod_id}/files", { params: { path: { mod_id }, query } })),
+      );
     } catch (error) {
       problem = asProblem(error);
     }

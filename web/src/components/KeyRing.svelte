@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { api, asProblem, got, type Key, type ProblemText } from "../lib/api";
+  import { api, asProblem, every, got, type Key, type ProblemText } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { count } from "../lib/format";
   import ProblemPanel from "./ProblemPanel.svelte";
@@ -25,7 +25,9 @@
   const trials = $derived(((last?.result as { archives?: Trial[] })?.archives ?? []) as Trial[]);
 
   async function load() {
-    keys = await got(api.GET("/api/games/{game_id}/keys", { params: { path: { game_id } } }));
+    keys = await every((query) =>
+      got(api.GET("/api/games/{game_id}/keys", { params: { path: { game_id }, query } })),
+    );
   }
   $effect(() => {
     void app.finished;

@@ -71,6 +71,19 @@ export async function attempted<T>(
   }
 }
 
+/** Rows of a page at most. */
+const MOST = 500;
+
+/** All rows of a list that comes in pages. */
+export async function every<T>(ask: (page: { offset: number; limit: number }) => Promise<T[]>): Promise<T[]> {
+  const rows: T[] = [];
+  for (;;) {
+    const page = await ask({ offset: rows.length, limit: MOST });
+    rows.push(...page);
+    if (page.length < MOST) return rows;
+  }
+}
+
 export function csrfToken(): string {
   return /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1] ?? "";
 }

@@ -1,6 +1,16 @@
 /** What every screen shares: the game, the route's state, jobs, messages, the address. */
 
-import { api, asProblem, attempted, got, type Game, type Job, type ProblemText, type Station } from "./api";
+import {
+  api,
+  asProblem,
+  attempted,
+  every,
+  got,
+  type Game,
+  type Job,
+  type ProblemText,
+  type Station,
+} from "./api";
 import { EVERYTHING, type Query } from "./query";
 
 /** Stations of the route, and the screens that are reached from one of them. */
@@ -79,7 +89,7 @@ class App {
 
   async loadGames(): Promise<void> {
     try {
-      this.games = await got(api.GET("/api/games"));
+      this.games = await every((query) => got(api.GET("/api/games", { params: { query } })));
     } catch (error) {
       this.problem = asProblem(error);
     }

@@ -3677,7 +3677,10 @@ export interface operations {
     };
     server_home_api_list_games: {
         parameters: {
-            query?: never;
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4077,7 +4080,10 @@ export interface operations {
     };
     server_keys_api_list_keys: {
         parameters: {
-            query?: never;
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
             header?: never;
             path: {
                 game_id: number;
@@ -4200,7 +4206,10 @@ export interface operations {
     };
     server_surveys_names_api_list_names: {
         parameters: {
-            query?: never;
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
             header?: never;
             path: {
                 game_id: number;
@@ -4984,7 +4993,10 @@ export interface operations {
     };
     server_mods_api_list_files: {
         parameters: {
-            query?: never;
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
             header?: never;
             path: {
                 mod_id: number;
@@ -5123,7 +5135,10 @@ export interface operations {
     };
     server_mods_api_list_swaps: {
         parameters: {
-            query?: never;
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
             header?: never;
             path: {
                 mod_id: number;

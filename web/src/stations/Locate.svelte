@@ -5,7 +5,7 @@
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import SoundsOut from "../components/SoundsOut.svelte";
   import StreamPanel from "../components/StreamPanel.svelte";
-  import { api, asProblem, got, type Holder, type Lengths, type Stream, type Swap } from "../lib/api";
+  import { api, asProblem, every, got, type Holder, type Lengths, type Stream, type Swap } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { bytes, clock, duration, megabytes, spaced } from "../lib/format";
   import { itemOf } from "../lib/items";
@@ -73,7 +73,9 @@
       const found = await Promise.all([
         got(api.GET("/api/games/{game_id}/holders", { params: { path, query: { limit: MOST_LISTED } } })),
         got(api.GET("/api/games/{game_id}/languages", { params: { path } })),
-        got(api.GET("/api/mods/{mod_id}/swaps", { params: { path: { mod_id: app.game!.mod_id } } })),
+        every((query) =>
+          got(api.GET("/api/mods/{mod_id}/swaps", { params: { path: { mod_id: app.game!.mod_id }, query } })),
+        ),
       ]);
       if (!current()) return;
       [{ rows: holders, total: held }, languages, swaps] = found;

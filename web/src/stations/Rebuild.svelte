@@ -6,6 +6,7 @@
   import {
     api,
     asProblem,
+    every,
     got,
     type Build,
     type FilePlan,
@@ -47,7 +48,7 @@
     try {
       const found = await Promise.all([
         got(api.GET("/api/mods/{mod_id}/build", { params: { path } })).then((b) => b ?? null),
-        got(api.GET("/api/mods/{mod_id}/swaps", { params: { path } })),
+        every((query) => got(api.GET("/api/mods/{mod_id}/swaps", { params: { path, query } }))),
       ]);
       if (current()) [build, swaps] = found;
     } catch (error) {

@@ -7,6 +7,7 @@
   import {
     api,
     asProblem,
+    every,
     got,
     upload,
     type EntryFile,
@@ -47,8 +48,8 @@
     const path = { mod_id };
     try {
       const [mod, whole] = await Promise.all([
-        got(api.GET("/api/mods/{mod_id}/swaps", { params: { path } })),
-        got(api.GET("/api/mods/{mod_id}/files", { params: { path } })),
+        every((query) => got(api.GET("/api/mods/{mod_id}/swaps", { params: { path, query } }))),
+        every((query) => got(api.GET("/api/mods/{mod_id}/files", { params: { path, query } }))),
       ]);
       if (current()) [swaps, files] = [mod, whole];
     } catch (error) {
