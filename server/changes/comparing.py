@@ -128,10 +128,7 @@ def _entries(made: Comparison, progress: Progress) -> Iterator[Changed]:
             closed.append(path)
             yield Changed(UNSURE, path, "", None, None, ", ".join(shut))
             continue
-        many = min(before.entries, after.entries) >= MANY
-        if many and before.archive and after.archive:
-            _in_step(made, path, before, after, progress)
-        yield from compare_entries(path, *_out_of_step(before.archive, after.archive, many))
+        yield from compare_entries(path, *_differing(made, path, before, after, progress))
 
 
 class _Side(NamedTuple):
@@ -143,8 +140,8 @@ class _Side(NamedTuple):
 
 
 NOT_THERE = _Side(None, "", 0)
-MANY = 1_000
-"""Entries from which on those in step are compared where they lie."""
+FEW = BATCH // 10
+"""Entries that differ, among as many as are looked at together, up to which the core compares them all."""
 FACTS = ("path", "at", "size", "crc32", "digest", "file")
 """What the rows of an archive's entries tell, as the core compares them."""
 _PAIRS = """
@@ -163,39 +160,39 @@ _PAIRS = """
 """
 
 
-def _in_step(made: Comparison, file: str, before: _Side, after: _Side, progress: Progress) -> None:
-    """Write down what changed of the entries that have the same path at the same place of both orders.
+def _differing(
+    made: Comparison, file: str, before: _Side, after: _Side, progress: Progress
+) -> tuple[list[tuple], list[tuple]]:
+    """The entries of two archives that are left for the core. Some thousand are looked at together: the database passes over
+    those that have an equal, of known content, at the same place of the other's order, so that time and memory follow what
+    differs.
 
-    These are all but a few, and the rules for such a pair are simple: the database follows them, some thousand entries in a
-    statement. A test holds what it finds equal to what the core finds.
-    """
-    for first in range(0, before.entries, BATCH):
-        with transaction.atomic(), connection.cursor() as cursor:
-            cursor.execute(_PAIRS, [made.pk, file, after.archive, before.archive, first, first + BATCH])
-        progress(first, before.entries, f"comparing {file}")
-
-
-def _out_of_step(old: int | None, new: int | None, paired: bool) -> tuple[list[tuple], list[tuple]]:
-    """The entries of two archives that are left for the core: those that have not the same path at the same place of the
-    other's order, where the others are `paired` already; else those that have no equal, of known content, there.
-
-    The database passes over the others, so that time and memory follow what differs.
+    Where most differ, all but a few have the same path there, and the rules for such a pair are simple: the database follows
+    them itself, and writes these changes down. A test holds what it finds equal to what the core finds.
     """
     entry = connection.ops.quote_name(Entry._meta.db_table)
-    before, after = (", ".join(f"{side}.{fact}" for fact in FACTS) for side in "on")
+    facts = ", ".join(f"{side}.{fact}" for side in "on" for fact in FACTS)
     equal = " AND ".join(f"n.{fact} IS o.{fact}" for fact in FACTS)
-    left = "n.path IS NOT o.path" if paired else f"NOT ({equal} AND (o.crc32 IS NOT NULL OR o.digest IS NOT NULL))"
     met = (
-        f"SELECT {before}, {after} FROM {entry} o LEFT JOIN {entry} n ON n.archive_id = %s AND n.ordinal = o.ordinal "
-        f"WHERE o.archive_id = %s AND {left} ORDER BY o.ordinal"
+        f"SELECT {facts} FROM {entry} o LEFT JOIN {entry} n ON n.archive_id = %s AND n.ordinal = +o.ordinal "
+        "WHERE o.archive_id = %s AND o.ordinal >= %s AND o.ordinal < %s AND "
     )
-    longer = (
-        f"SELECT {after} FROM {entry} n WHERE n.archive_id = %s AND n.ordinal > "
-        f"(SELECT COALESCE(MAX(ordinal), -1) FROM {entry} WHERE archive_id = %s) ORDER BY n.ordinal"
-    )
+    differs = f"NOT ({equal} AND (o.crc32 IS NOT NULL OR o.digest IS NOT NULL)) ORDER BY o.ordinal LIMIT {FEW + 1}"
+    rows: list[tuple] = []
     with connection.cursor() as cursor:
-        rows = cursor.execute(met, [new, old]).fetchall()
-        rest = cursor.execute(longer, [new, old]).fetchall()
+        for first in range(0, before.entries if before.archive else 0, BATCH):
+            those = [after.archive, before.archive, first, first + BATCH]
+            some = cursor.execute(met + differs, those).fetchall()
+            if len(some) > FEW:
+                with transaction.atomic():
+                    cursor.execute(_PAIRS, [made.pk, file, *those])
+                some = cursor.execute(f"{met} n.path IS NOT o.path ORDER BY o.ordinal", those).fetchall()
+            rows += some
+            progress(first, before.entries, f"comparing {file}")
+        rest = cursor.execute(
+            f"SELECT {', '.join(FACTS)} FROM {entry} WHERE archive_id = %s AND ordinal >= %s ORDER BY ordinal",
+            [after.archive, before.entries if before.archive else 0],
+        ).fetchall()
     at = len(FACTS)
     return [row[:at] for row in rows], [*(row[at:] for row in rows if row[at] is not None), *rest]
 

@@ -50,7 +50,7 @@ def filtered(game: Game, filter: Filter = EVERYTHING, survey: Survey | None = No
     if words := filter.q.split():
         # Each is looked up in the survey; a join would begin at the survey's files, which are many.
         seen = SurveyFile.objects.filter(survey=survey, archive=OuterRef("archive"))
-        rows = Stream.objects.filter(Exists(seen), pk__in=with_words(words))
+        rows = Stream.objects.filter(Exists(seen), pk__in=with_words(words, survey))
     else:
         rows = streams_in(survey)
     if filter.archive:

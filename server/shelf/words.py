@@ -3,9 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 from django.db import connection
+from django.db.models import Max, Min
 from django.db.models.expressions import RawSQL
+
+from zubret_core.base import Kept
+
+from ..games.models import Survey, SurveyFile
+from .models import Stream
 
 _NEW = """
     INSERT INTO shelf_words(rowid, words)
@@ -30,10 +37,24 @@ def index_words(first: int) -> None:
         cursor.execute(_NEW, [first])
 
 
-def with_words(words: Sequence[str]) -> RawSQL:
-    """The numbers of streams in whose name, id, bank, archive, given name or notes all these words stand. Words of one or two
-    characters have no trigram, and are looked for in the text of what the others leave."""
-    tests, wanted = [], []
+_spans: Kept[int, tuple[int, int]] = Kept(64)
+
+
+def _span_of(survey: Survey) -> tuple[int, int]:
+    """The lowest and the highest number of a finished survey's streams: those of other games are not looked at."""
+
+    def worked_out() -> tuple[int, int]:
+        of = SurveyFile.objects.filter(survey=survey, streams__gt=0).values("archive")
+        found = Stream.objects.filter(archive__in=of).aggregate(first=Min("pk"), last=Max("pk"))
+        return found["first"] or 0, found["last"] or 0
+
+    return _spans.made(survey.pk, worked_out)
+
+
+def with_words(words: Sequence[str], survey: Survey | None) -> RawSQL:
+    """The numbers of streams about as new as a survey's in whose name, id, bank, archive, given name or notes all these words
+    stand. Words of one or two characters have no trigram, and are looked for in the text of what the others leave."""
+    tests, wanted = ["rowid BETWEEN %s AND %s"], list[Any](_span_of(survey) if survey else (0, 0))
     if long := [word for word in words if len(word) > 2]:
         tests.append("shelf_words MATCH %s")
         wanted.append(" AND ".join('"' + word.replace('"', '""') + '"' for word in long))
