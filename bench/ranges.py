@@ -71,7 +71,7 @@ def served(folder: Path, game: Path) -> Iterator[http.client.HTTPConnection]:
         "ZUBRET_LIBRARY_ROOTS": str(folder),
         "ZUBRET_PORT": str(port),
     }
-    for arguments in (["migrate", "-v0"], ["register_game", str(game)]):
+    for arguments in (["prepare"], ["register_game", str(game)]):
         subprocess.run([sys.executable, "manage.py", *arguments], env=env, check=True)
     server = subprocess.Popen([sys.executable, "-m", "server.serve"], env=env)
     try:
