@@ -45,9 +45,6 @@ class Survey(models.Model):
     are, and their bytes; languages: of the banks.
     """
 
-    TOTALS = ("files", "bytes", "unpacked", "archives", "locked", "nested", "holders", "entries", "streams", "seconds",
-              "stored", "languages")  # fmt: skip
-
     game = models.ForeignKey(Game, models.CASCADE, related_name="surveys")
     label = models.CharField(max_length=60, default="", blank=True)
     started = models.DateTimeField(auto_now_add=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+from dataclasses import fields
 from typing import Any
 
 from django.conf import settings
@@ -10,6 +11,7 @@ from django.db.models import Case, F, OuterRef, QuerySet, Subquery, When
 
 from ..games.models import Game, Survey, SurveyFile
 from ..shelf.models import Bank
+from .surveying import Totals
 
 SORTS = {"path": "path", "size": "size", "what": "what", "entries": "archive__entry_count",
          "streams": "streams", "unpacked": "archive__unpacked"}  # fmt: skip
@@ -22,7 +24,7 @@ def survey_out(game: Game) -> dict[str, Any] | None:
     survey = game.current_survey()
     if survey is None:
         return None
-    totals = {name: getattr(survey, name) for name in Survey.TOTALS}
+    totals = {total.name: getattr(survey, total.name) for total in fields(Totals)}
     free = shutil.disk_usage(settings.DATA_DIR).free
     return {"id": survey.pk, "label": survey.label, "finished": survey.finished, "disk_free": free, **totals}
 
