@@ -49,12 +49,12 @@ def known_archives(game: Game) -> tuple[dict[str, list[KnownArchive]], dict[int,
     right = ExpressionWrapper(Q(error__isnull=True), BooleanField())
     rows = Archive.objects.filter(game=game).order_by("pk").values_list(
         "pk", "path", "size", "kind", "evidence", "outer", "mtime_ns", "layout", "opened_with", "index_sum", "complete",
-        *as_text, right,
+        "stream_count", *as_text, right,
     )  # fmt: skip
     for row in rows.iterator():
-        pk, path, size, kind, evidence, outer, mtime, layout, used, value, complete, beside, spans, fine = row
+        pk, path, size, kind, evidence, outer, mtime, layout, used, value, complete, streams, beside, spans, fine = row
         companions = [] if beside == "[]" else json.loads(beside)
-        written = Written(pk, path, size, kind, evidence, companions)
+        written = Written(pk, path, size, kind, evidence, companions, streams)
         if outer is None:
             known = KnownArchive(written, mtime, layout, used, spans, value, complete and fine)
             files.setdefault(path, []).append(known)

@@ -6,16 +6,17 @@ asked of the database for a file.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 from django.db import transaction
 
-from zubret_core.audio.measure import guess
+from zubret_core.audio.measure import likely_kind
 from zubret_core.base import Progress
 from zubret_core.container import Entry
-from zubret_core.locate import BankRecord, Locator
+from zubret_core.locate import BankRecord
 from zubret_core.locate.spot import IN
 
 from ..bulk import insert, next_number
@@ -23,6 +24,7 @@ from ..games.models import SurveyFile
 from ..shelf.models import Archive, Bank, Stream, as_json, pack_locator
 from ..shelf.models import Entry as EntryRow
 from ..shelf.words import index_words
+from . import sounds
 
 MOST = 5_000
 """Rows that are gathered before they are written."""
@@ -66,21 +68,32 @@ def within(path: str, inside: bool = False) -> str:
     return path.rpartition(IN if inside else "/")[0]
 
 
-def folders(files: Iterable[Seen]) -> Iterator[Seen]:
+class Folders:
     """The folders around files, with the bytes and the number of all that is below them."""
-    found: dict[str, Seen] = {}
-    for file in files:
-        place = "" if file.inside else within(file.path)
-        while place:
-            folder = found.setdefault(place, Seen(place, 0, 0, None, SurveyFile.FOLDER, ""))
-            folder.size += file.size
-            folder.count += 1
-            place = within(place)
-    yield from found.values()
+
+    def __init__(self) -> None:
+        self._files: dict[str, list[int]] = {}
+
+    def add(self, place: str, size: int) -> None:
+        """A file of so many bytes stands in this folder; "" is the game's own."""
+        found = self._files.setdefault(place, [0, 0])
+        found[0] += size
+        found[1] += 1
+
+    def rows(self) -> Iterator[Seen]:
+        """All of them but the game's own."""
+        found: dict[str, Seen] = {}
+        for place, (size, count) in self._files.items():
+            while place:
+                folder = found.setdefault(place, Seen(place, 0, 0, None, SurveyFile.FOLDER, ""))
+                folder.size += size
+                folder.count += count
+                place = within(place)
+        yield from found.values()
 
 
 class Written(NamedTuple):
-    """An archive whose row is written or will be, as far as a survey's own rows need it."""
+    """An archive whose row is written or will be, as far as a survey's own rows need it. streams: in a row that is whole."""
 
     pk: int
     path: str
@@ -88,20 +101,24 @@ class Written(NamedTuple):
     kind: str
     evidence: str
     companions: list[list[Any]]
+    streams: int = 0
 
 
 class Rows:
-    """Rows on their way into the database; `flush` writes all that were gathered."""
+    """Rows on their way into the database; `flush` writes all that were gathered. meanwhile: what else may go on then."""
 
-    def __init__(self, game: int):
-        self.game = game
+    def __init__(self, game: int, survey: int):
+        self.game, self.survey = game, survey
         self._archive, self._bank = next_number(Archive), next_number(Bank)
         self._archives: dict[int, dict[str, Any]] = {}
         self._banks: list[tuple] = []
         self._entries: list[tuple] = []
         self._streams: list[tuple] = []
+        self._sounds: list[tuple] = []
         self._complete: list[tuple[int, list]] = []
         self._streamed: dict[int, list] = {}
+        self.meanwhile: Callable[[], AbstractContextManager] = nullcontext
+        self._held: dict[int, int] = {}
         self._count = 0
 
     def archive(self, **values: Any) -> Written:
@@ -116,10 +133,16 @@ class Rows:
         """All rows of these archives have been handed over."""
         for number in archives:
             streamed = self._streamed.pop(number, [0, 0.0, 0])
+            if streamed[0]:
+                self._held[number] = streamed[0]
             if number in self._archives:
                 self._archives[number] |= {**dict(zip(STREAMS, streamed, strict=True)), "complete": True}
             else:
                 self._complete.append((number, streamed))
+
+    def held(self, archive: Written) -> int:
+        """How many streams an archive holds that is finished, or was before."""
+        return self._held.get(archive.pk, archive.streams)
 
     def drop(self, archives: set[int]) -> None:
         """Archives of which nothing is to stay."""
@@ -153,6 +176,11 @@ class Rows:
         streamed[2] += sum(s.stored for s in record.streams)
         self._gathered(1 + len(record.streams))
 
+    def sound(self, row: tuple) -> None:
+        """A loose sound, by `sounds.row_of`: all its rows, that of the file as well."""
+        self._sounds.append(row)
+        self._gathered(5)
+
     def _gathered(self, count: int) -> bool:
         """Count rows, and write all when there are enough; whether that was done."""
         self._count += count
@@ -173,11 +201,15 @@ class Rows:
             insert(EntryRow, EntryRow.BULK, self._entries)
             first = next_number(Stream)
             insert(Stream, Stream.BULK, self._streams)
-            index_words(first)
+            sounds.hand_over(self._sounds)
+            with self.meanwhile():
+                sounds.insert_sounds(self.survey, self.game, self._archive - 1, self._bank - 1)
+                index_words(first)
             for number, streamed in self._complete:
                 Archive.objects.filter(pk=number).update(complete=True, **dict(zip(STREAMS, streamed, strict=True)))
+        self._archive, self._bank = self._archive + len(self._sounds), self._bank + len(self._sounds)
         self._archives, self._count = {}, 0
-        self._banks, self._entries, self._streams, self._complete = [], [], [], []
+        self._banks, self._entries, self._streams, self._sounds, self._complete = [], [], [], [], []
 
 
 def entry_row(archive: int, n: int, entry: Entry, label: str) -> tuple:
@@ -201,7 +233,7 @@ def stream_rows(archive: int, bank: int, file: str, record: BankRecord) -> list[
             (
                 archive,
                 bank,
-                pack_locator(Locator(file, steps, s.id, s.ordinal)),
+                pack_locator(file, steps, s.id, s.ordinal),
                 s.ordinal,
                 readable(s.id),
                 readable(s.name),
@@ -219,7 +251,7 @@ def stream_rows(archive: int, bank: int, file: str, record: BankRecord) -> list[
                 s.stored,
                 len(s.shares),
                 ",".join(s.keeps),
-                guess(f, record.language)[0],
+                likely_kind(f, record.language),
             )
         )
     return rows

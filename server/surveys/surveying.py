@@ -21,6 +21,8 @@ from zubret_core.container.index import index_sum
 from zubret_core.layout import Layout
 from zubret_core.locate import Kind, Spot, try_keys
 from zubret_core.locate.known import kind_by
+from zubret_core.locate.recognise import AUDIO
+from zubret_core.locate.sounds import PlainSounds
 from zubret_core.locate.survey import ArchiveRecord, ShutRecord, contents, look_at, mistake, opened
 
 from ..bulk import bulk_insert
@@ -33,7 +35,8 @@ from ..shelf.models import Archive, Bank
 from ..shelf.opening import disk_cache
 from .before import NOT_COPIED, KnownArchive, files_before, known_archives
 from .contents import ReadContents
-from .rows import Rows, Seen, Written, folders, readable
+from .rows import Folders, Rows, Seen, Written, readable, within
+from .sounds import row_of
 
 WORDS = {"file": SurveyFile.SOUND, "unreadable": SurveyFile.UNREADABLE, "locked": SurveyFile.LOCKED}
 """What a file is by the kind of its archive; any other is an archive."""
@@ -155,8 +158,9 @@ class _Survey:
         self.game, self.row, self.readers, self.progress, self.folder = game, row, readers, progress, folder
         self.known = known_for(game)
         self.cache = disk_cache()
-        self.rows = Rows(game.pk)
+        self.rows = Rows(game.pk, row.pk)
         self.seen: dict[str, Seen] = {}
+        self.folders = Folders()
         self.held: dict[str, list[list[Any]]] = {}  # companions, by the path of the file that they belong to
         self.files = {f.path: f for f in files}
         self.archives, self.nested = known_archives(game)
@@ -169,23 +173,26 @@ class _Survey:
         """All files; then who belongs to whom."""
         files = self.files.values()
         self.total = sum(f.size for f in files) or 1
-        for file in files:
-            self.size = file.size
-            self.progress(self.done, self.total, f"looking at {file.path}")
-            if not self._as_before(file):
-                self._look(file)
-            self.done += file.size
-        self.rows.flush()
+        with PlainSounds(self.folder, filter(self._unknown, files), self.known, row_of) as sounds:
+            self.rows.meanwhile = sounds.ahead
+            for file in files:
+                self.size = file.size
+                self.progress(self.done, self.total, f"looking at {file.path}")
+                sound = sounds.at(file)
+                if sound is not None:
+                    self.rows.sound(sound)
+                elif not self._as_before(file):
+                    self._look(file)
+                self.folders.add(within(file.path), file.size)
+                self.done += file.size
+            self.rows.flush()
         for owner, companions in self.held.items():
             for path, _, _ in companions:
                 other = self.seen.get(path)
                 if other is not None and other.what == SurveyFile.OTHER:
                     other.what, other.belongs_to = SurveyFile.COMPANION, owner
                     other.evidence = f"{owner} keeps its payloads in it"
-        held = dict(Archive.objects.filter(game=self.game, stream_count__gt=0).values_list("pk", "stream_count"))
-        for row in self.seen.values():
-            row.streams = held.get(row.archive, 0) if row.archive else 0
-        values = (row.values(self.row.pk) for row in chain(self.seen.values(), folders(self.seen.values())))
+        values = (row.values(self.row.pk) for row in chain(self.seen.values(), self.folders.rows()))
         for _ in bulk_insert(SurveyFile, SurveyFile.BULK, values):
             self.progress(self.total, self.total, "writing down the files")
         return totals(self.row, len(files), sum(f.size for f in files))
@@ -225,14 +232,15 @@ class _Survey:
 
     def _holds(self, row: Seen, archive: Written, nested: list[Written]) -> None:
         """Note what a file holds: an archive, and those inside it."""
-        row.archive = archive.pk
+        row.archive, row.streams = archive.pk, self.rows.held(archive)
         if archive.companions:
             self.held[row.path] = archive.companions
         for inner in nested:
             what = WORDS.get(inner.kind, SurveyFile.ARCHIVE)
             self.seen[inner.path] = Seen(
-                inner.path, inner.size, row.mtime_ns, None, what, inner.evidence, inner.pk, inside=True
-            )
+                inner.path, inner.size, row.mtime_ns, None, what, inner.evidence, inner.pk, inside=True,
+                streams=self.rows.held(inner),
+            )  # fmt: skip
 
     def _look(self, file: GameFile) -> None:
         """Recognise a file, and read what is in it unless its rows are there."""
@@ -240,6 +248,10 @@ class _Survey:
             row = self._file(file, found.what, found.evidence)
             if found.spot is not None and found.kind is not None:
                 self._look_into(found.spot, found.kind, file, row)
+
+    def _unknown(self, file: GameFile) -> bool:
+        """Whether no row tells of any version of a file, and nothing is said of how to read it."""
+        return not (file.path in self.before or file.path in self.archives or self.readers.of(file.path, AUDIO))
 
     def _look_into(self, spot: Spot, kind: Kind, file: GameFile, row: Seen) -> None:
         reader = f"{kind.layout.title or kind.layout.id}: " if kind.layout else ""

@@ -13,7 +13,6 @@ from server.shelf.models import Archive, Bank, Entry, Stream, pack_locator
 from server.surveys.rows import entry_row
 from tests.server.support import ServerTest
 from zubret_core.container import Entry as CoreEntry
-from zubret_core.locate import Locator
 from zubret_core.swap import Treatment
 
 BY_BYTES = {
@@ -50,7 +49,7 @@ class Constant(ServerTest):
             list(bulk_insert(Entry, Entry.BULK, [entry_row(archive.pk, i, e, e.path) for i, e in enumerate(entries)]))
             bank = Bank.objects.create(archive=archive, entry_index=0, entry_path="e0", name="e0", language="English")
             Bank.objects.create(archive=archive, entry_index=1, entry_path="e1", name="e1", error=error)
-            locator = pack_locator(Locator(archive.path, (("e0", 0),), str(k), 0))
+            locator = pack_locator(archive.path, (("e0", 0),), str(k), 0)
             Stream.objects.create(
                 archive=archive, bank=bank, locator=locator, ordinal=0, stream_id=str(k), codec="pcm16", rate=8000,
                 channels=1, frames=8000, seconds=1.0, block_size=0, at=0, stored=9,

@@ -53,7 +53,7 @@ class AudioInfo:
 
 def file_format(source: Source) -> Format | None:
     """The format of an audio file without decoding it; None where libsndfile knows no such file."""
-    plain = plain_format(source)
+    plain = plain_format(source.read(0, min(source.size, 64)), source.size, lambda: source)
     if plain is not None:
         return plain
     try:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import asdict, dataclass, field
-from typing import Any
+from functools import lru_cache
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +21,20 @@ SILENCE = 10 ** (-60 / 20)
 WINDOW = 0.02
 """Seconds of an envelope's step."""
 KINDS = MUSIC, VOICE, EFFECT = "music", "voice", "effect"
+Vote = tuple[str, float, str]
+"""A kind, how much speaks for it, and why."""
+
+
+class _Shape(NamedTuple):
+    """What of a format speaks for a kind: longer than 40 s, shorter than 2.5 s, than 20 s, longer than 15 s; it loops, and has
+    several channels."""
+
+    long: bool
+    short: bool
+    line: bool
+    lasts: bool
+    loops: bool
+    wide: bool
 
 
 @dataclass
@@ -79,33 +95,47 @@ def guess(format: Format, language: str = "", envelope: NDArray | None = None) -
     Rules of thumb on length, loop, channels and language, and on how the level moves: speech has pauses and a beat of
     about four syllables a second (common practice), an effect dies away.
     """
-    seconds = format.frames / format.rate
-    for_kind: dict[str, list[tuple[float, str]]] = {MUSIC: [], VOICE: [], EFFECT: []}
-
-    def say(kind: str, weight: float, why: str) -> None:
-        for_kind[kind].append((weight, why))
-
-    if language:
-        say(VOICE, 3, f"its bank is in {language}")
-    if seconds > 40:
-        say(MUSIC, 2, "longer than 40 s")
-    elif seconds < 2.5:
-        say(EFFECT, 1.5, "shorter than 2.5 s")
-    elif seconds < 20:
-        say(VOICE, 0.5, "as long as a spoken line")
-    if format.loop:
-        say(MUSIC if seconds > 15 else EFFECT, 1.5, "it loops")
-    if format.channels > 1:
-        say(MUSIC, 1, "more than one channel")
-    else:
-        say(VOICE, 0.5, "one channel")
+    said = list(_by_format(language, _shape(format)))
     if envelope is not None and len(envelope) >= 25 and envelope.max() > 0:
-        _by_envelope(envelope, say)
-    best = max(for_kind, key=lambda kind: sum(w for w, _ in for_kind[kind]))
-    return best, [why for _, why in sorted(for_kind[best], reverse=True)]
+        said += _by_envelope(envelope)
+    best = _heaviest(said)
+    return best, [why for kind, _, why in sorted(said, key=lambda vote: vote[1:], reverse=True) if kind == best]
 
 
-def _by_envelope(envelope: NDArray, say) -> None:
+def likely_kind(format: Format, language: str = "") -> str:
+    """What `guess` says of a stream of which nothing was measured."""
+    return _likely(language, _shape(format))
+
+
+def _shape(format: Format) -> _Shape:
+    seconds = format.frames / format.rate
+    return _Shape(seconds > 40, seconds < 2.5, seconds < 20, seconds > 15, format.loop is not None, format.channels > 1)
+
+
+@lru_cache
+def _likely(language: str, shape: _Shape) -> str:
+    return _heaviest(list(_by_format(language, shape)))
+
+
+def _heaviest(said: list[Vote]) -> str:
+    return max(KINDS, key=lambda kind: sum(weight for of, weight, _ in said if of == kind))
+
+
+def _by_format(language: str, shape: _Shape) -> Iterator[Vote]:
+    if language:
+        yield VOICE, 3, f"its bank is in {language}"
+    if shape.long:
+        yield MUSIC, 2, "longer than 40 s"
+    elif shape.short:
+        yield EFFECT, 1.5, "shorter than 2.5 s"
+    elif shape.line:
+        yield VOICE, 0.5, "as long as a spoken line"
+    if shape.loops:
+        yield MUSIC if shape.lasts else EFFECT, 1.5, "it loops"
+    yield (MUSIC, 1, "more than one channel") if shape.wide else (VOICE, 0.5, "one channel")
+
+
+def _by_envelope(envelope: NDArray) -> Iterator[Vote]:
     loud = float(np.percentile(envelope, 90))
     pauses = float((envelope < loud * 0.05).mean())
     swing = envelope - envelope.mean()
@@ -113,9 +143,9 @@ def _by_envelope(envelope: NDArray, say) -> None:
     beat = np.fft.rfftfreq(len(swing), WINDOW)
     syllables = float(power[(beat > 2) & (beat < 8)].sum() / max(1e-12, power[1:].sum()))
     if 0.08 < pauses < 0.7 and syllables > 0.25:
-        say(VOICE, 2, f"pauses ({pauses:.0%}) and a beat of syllables")
+        yield VOICE, 2, f"pauses ({pauses:.0%}) and a beat of syllables"
     elif pauses < 0.03 and len(envelope) > 200:
-        say(MUSIC, 1, "hardly a pause")
+        yield MUSIC, 1, "hardly a pause"
     quarter = max(1, len(envelope) // 4)
     if envelope[:quarter].mean() > 4 * envelope[-quarter:].mean() and len(envelope) < 250:
-        say(EFFECT, 1.5, "it dies away")
+        yield EFFECT, 1.5, "it dies away"

@@ -9,7 +9,7 @@ is dwEnd + 1.
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 
 from ..base import Format, Loop, ZubretError
@@ -115,30 +115,32 @@ _PLAIN = {
 """libsndfile's names of what is not packed, by the tag and the bits of `fmt `."""
 
 
-def plain_format(source: Source) -> Format | None:
+_BEGINNING = struct.Struct("<4sI8sIHHIIHH")
+_CHUNK = struct.Struct("<4sI")
+
+
+def plain_format(first: bytes, size: int, source: Callable[[], Source]) -> Format | None:
     """The format of a WAV file in which nothing is packed and nothing odd: its chunks end where the file does, and `fmt `
-    agrees with itself. None for any other, which libsndfile has to judge.
+    agrees with itself. None for any other, which libsndfile has to judge. first, size: its first bytes, and of how many;
+    source: gives the file, where more has to be read.
 
     A tenth of what libsndfile takes, for the tens of thousands of small files that a game may have.
     """
-    size = source.size
-    first = source.read(0, min(size, 64))
-    if first[:4] != b"RIFF" or first[8:16] != b"WAVEfmt " or int.from_bytes(first[4:8], "little") + 8 != size:
+    if len(first) < 36:
         return None
-    length = int.from_bytes(first[16:20], "little")
-    if length not in (16, 18) or len(first) < 36:
+    riff, total, wave, length, tag, channels, rate, speed, block, bits = _BEGINNING.unpack_from(first)
+    if riff != b"RIFF" or wave != b"WAVEfmt " or total + 8 != size or length not in (16, 18):
         return None
-    tag, channels, rate, speed, block, bits = struct.unpack_from("<HHIIHH", first, 20)
     coding = _PLAIN.get((tag, bits))
     fits = block == channels * bits // 8 and speed == rate * block and 1 <= channels <= 64 and 1 <= rate <= 768_000
     if coding is None or not fits:
         return None
     at, data, looped = 20 + length, -1, False
     while at < size:
-        head = first[at : at + 8] if at + 8 <= len(first) else source.read(at, min(8, size - at))
-        if len(head) < 8:
+        if at + 8 > size:
             return None
-        name, length = head[:4], int.from_bytes(head[4:], "little")
+        head = first[at : at + 8] if at + 8 <= len(first) else source().read(at, 8)
+        name, length = _CHUNK.unpack(head)
         if name == b"data" and data < 0 and length % block == 0:
             data = length
         elif name == b"smpl":
@@ -148,7 +150,7 @@ def plain_format(source: Source) -> Format | None:
         at += 8 + length + (length & 1)
     if at != size or data < 0:
         return None
-    frames, loop = data // block, notes_of(source).loop if looped else None
+    frames, loop = data // block, notes_of(source()).loop if looped else None
     if loop is not None and not loop.start < loop.end <= frames:
         loop = None
     return Format("file", rate, channels, frames, loop, 0, f"WAV/{coding}")

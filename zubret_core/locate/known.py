@@ -93,9 +93,20 @@ class Known:
             out.append((kind_by(layout), marks))
         return out
 
+    @once
+    def leaves_wav(self) -> bool:
+        """Whether no layout can recognise a RIFF/WAVE file: each wants another byte somewhere in its beginning."""
+        return all(any(_contradicts(at, mark) for at, mark in marks) for _, marks in self.beginnings)
+
     def layout_named(self, id: str) -> Layout | None:
         """The layout with this id."""
         return next((lo for lo in self.layouts if lo.id == id), None)
+
+
+def _contradicts(at: int, mark: bytes) -> bool:
+    """Whether no file that begins as RIFF/WAVE does, with its format first, can have this mark at this byte."""
+    beginning = b"RIFF????WAVEfmt "
+    return any(x != y for x, y in zip(beginning[at:], mark, strict=False) if x != ord("?"))
 
 
 def key_bytes(text: str) -> bytes:

@@ -27,6 +27,7 @@ from ..source import BytesSource, DiskCache, Source
 from .known import HEAD, Kind, Known, kind_by
 
 _SIGNATURES = (b"PK\3\4", b"PK\5\6", b"RIFF", b"FORM", b"OggS", b"fLaC")
+AUDIO = Kind("audio", "the signature of an audio file")
 _FORMS = (b"RIFFWAVE", b"FORMAIFF", b"FORMAIFC")
 
 
@@ -50,7 +51,7 @@ def kind_of(source: Source, known: Known | None = None, head: bytes | None = Non
     if first[:4] in (b"PK\3\4", b"PK\5\6"):
         return Kind("zip", "a ZIP header stands at its beginning")
     if first[:4] + first[8:12] in _FORMS or first[:4] in (b"OggS", b"fLaC") or first[:3] == b"ID3":
-        return Kind("audio", "the signature of an audio file")
+        return AUDIO
     method = packing_of(first)
     if method is not None and is_tar(head_of(source)):
         return Kind("tar", f"{method}, and a TAR header inside")
