@@ -2,6 +2,7 @@
 
 import os
 import random
+import re
 import shutil
 import tempfile
 import zipfile
@@ -80,6 +81,9 @@ class Together(SimpleTestCase):
         self.assertTrue(same_bytes(first.streams[0].payload, Spot.around(archive).entry(0).bank.streams[0].payload))
 
 
+BELL = (Path(__file__).parents[2] / "zubret_core/layout/shipped/saltglass-bell.yaml").read_text("utf-8")
+
+
 class Robust(SimpleTestCase):
     def setUp(self):
         self.folder = Path(tempfile.mkdtemp())
@@ -97,9 +101,7 @@ class Robust(SimpleTestCase):
 
     def test_one_bad_file_bank_or_layout_is_a_record_and_ends_nothing(self):
         """A layout that breaks in ways that nobody foresaw is stood in for by one whose reader raises."""
-        layout = load_layout(
-            (Path(__file__).parents[2] / "zubret_core/layout/shipped/saltglass-bell.yaml").read_text("utf-8")
-        )
+        layout = load_layout(BELL)
         (self.folder / "a.bell").write_bytes(small_bell())
         (self.folder / "b.crate").write_bytes(
             crate("x", [("one.bell", small_bell(), False), ("two.txt", b"t" * 20, False)])
@@ -121,6 +123,20 @@ class Robust(SimpleTestCase):
         again = self.records(Known())
         self.assertEqual([r.error is None for r in again if isinstance(r, BankRecord)], [True, True, False])
         self.assertEqual(len([r for r in again if isinstance(r, ArchiveRecord)]), 4)
+
+    def test_a_sound_that_a_layout_may_claim_is_left_to_it(self):
+        def leaves(marks: str) -> bool:
+            return Known([load_layout(re.sub(r"recognise: .*", f"recognise: {marks}", BELL))]).leaves_wav
+
+        for marks, left in (
+            ('[{at: 0, bytes: "52 49 46 46"}]', False),
+            ('[{at: 0, bytes: "52 49 46 58"}]', True),
+            ('[{at: 4, bytes: "01 02 03 04 57 41"}]', False),
+            ('[{at: 4, bytes: "01 02 03 04 58"}]', True),
+            ('[{at: 40, bytes: "01"}, {at: 14, bytes: "21"}]', True),
+            ('[{at: -4, bytes: "4f 57 4e 21"}]', False),
+        ):
+            self.assertIs(leaves(marks), left, marks)
 
     def test_what_is_odd_is_told_with_its_reason_and_ends_nothing(self):
         """As another user than root, whom no right is kept from."""
@@ -162,6 +178,7 @@ class Robust(SimpleTestCase):
         (self.folder / "z/last.bell").rename(self.folder / "z/kept")
         (self.folder / "z/last.bell").symlink_to("/etc/hostname")  # behind the survey's back
         self.assertIn("can't be opened", look_at(folder, listed, Known()).evidence)
+        self.assertIsNone(folder.edges(listed, 9))
         empty = Spot.file(folder, "a/empty.zip")
         (record,) = contents(empty, found["a/empty.zip"].kind)
         self.assertEqual((len(record.archive.entries), record.index()[0][0]), (0, (0, 22)))

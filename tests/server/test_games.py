@@ -2,6 +2,7 @@
 
 import io
 import os
+import shutil
 import sys
 import zipfile
 from pathlib import Path
@@ -19,6 +20,8 @@ from server.shelf.models import Archive, Bank, Entry, Stream
 from standin.formats import crate
 from tests.server.support import ServerTest, wav_bytes
 from tests.support import edited, small_bell, small_crate, tone
+from zubret_core.audio.riff import smpl_chunk
+from zubret_core.base import Format, Loop
 from zubret_core.container import GameFolder
 
 OWN = """zubret: 1
@@ -160,6 +163,65 @@ class Games(ServerTest):
         self.send("post", f"/games/{game['id']}/names", {"path": "small.crate", "title": "n", "text": "a"})
         self.assertEqual(surveyed(), (4, 3, 24))  # by names, or keys, the same files may hold something else
         self.assertEqual(self.get(f"/games/{game['id']}/streams")["total"], 8)
+
+    def test_plain_sounds_are_written_down_as_if_each_had_been_opened(self):
+        """By a layout whose mark a WAV file may hold, each is: all rows of both ways are equal."""
+        folder, copy = self.root / "library" / "sounds", self.root / "library" / "copied"
+        pcm = tone(0.1, 8000, 440)
+        wide, odd = np.repeat(pcm, 2, axis=1), "a/ü 'x\" 100%s.b"
+        places = {
+            **{f"many/s{n:04}.wav": wav_bytes(pcm[: 100 + n % 7], 8000) for n in range(1100)},
+            f"{odd}.wav": wav_bytes(wide, 44100, "PCM_24"),
+            "a/..wav": wav_bytes(pcm, 8000, "FLOAT"),
+            "a/CAPITAL.WAV": wav_bytes(np.tile(pcm, (60, 1)), 8000),
+            "b/silent.wav": wav_bytes(pcm[:0], 8000),
+            "b/packed.wav": wav_bytes(pcm, 8000, "IMA_ADPCM"),
+            "b/cut.wav": wav_bytes(pcm, 8000)[:-30],
+            "b/archive.wav": small_crate(),
+            "b/empty.wav": b"",
+        }
+        for length in (2, 3000):  # its loop stands within the first bytes, or among the last
+            sound = wav_bytes(pcm[:1] if length < 9 else np.tile(pcm, (4, 1))[:length], 8000)
+            loop = smpl_chunk(Format("", 8000, 1, length, Loop(1, length)))
+            data = sound + bytes(len(sound) % 2) + loop
+            places[f"c/{length}.wav"] = data[:4] + (len(data) - 8).to_bytes(4, "little") + data[8:]
+        for path, data in places.items():
+            (folder / path).parent.mkdir(parents=True, exist_ok=True)
+            (folder / path).write_bytes(data)
+        (folder / "c" / "link.wav").symlink_to(folder / "a" / "..wav")
+        shutil.copytree(folder, copy, symlinks=True)
+        (copy / "c" / "link.wav").unlink()
+        (copy / "c" / "link.wav").symlink_to(copy / "a" / "..wav")
+        many = self.send("post", "/games", {"folder": str(folder)})["id"]
+        made = self.send("post", "/layouts", {"name": "own", "text": OWN.replace("at: 0, bytes", "at: 300, bytes")})
+        self.send("post", f"/layouts/{made['id']}/versions")
+        each = self.send("post", "/games", {"folder": str(copy)})["id"]
+
+        def told(game: int) -> list[list]:
+            of = {
+                SurveyFile: ("survey__game", "path", "archive__path", {"id", "survey", "archive", "changed_ns"}),
+                Archive: ("game", "path", "kind", {"id", "game", "outer", "opened_with"}),
+                Entry: ("archive__game", "archive__path", "ordinal", {"id", "archive"}),
+                Bank: ("archive__game", "archive__path", "entry_index", {"id", "archive"}),
+                Stream: ("archive__game", "locator", "bank__entry_path", {"id", "archive", "bank"}),
+            }
+            out = []
+            for model, (owner, *known, apart) in of.items():
+                names = [f.name for f in model._meta.concrete_fields if f.name not in apart]
+                out.append(sorted(map(repr, model.objects.filter(**{owner: game}).values_list(*known, *names))))
+            sums = connection.cursor().execute(
+                "SELECT words FROM shelf_words WHERE rowid IN (SELECT s.id FROM shelf_stream s JOIN shelf_archive a"
+                " ON a.id = s.archive_id WHERE a.game_id = %s) ORDER BY words", [game]
+            )  # fmt: skip
+            return [*out, sums.fetchall()]
+
+        for plain, opened in zip(told(many), told(each), strict=True):
+            self.assertEqual(plain, opened)
+        self.assertGreater(len(told(many)[-1]), 1100)
+        sounds = Archive.objects.filter(game=many, kind="file").order_by("pk").values_list("pk", flat=True)
+        before = list(sounds)
+        self.send("post", f"/games/{many}/survey")  # by another layout, so that each is opened: its sum is as it was
+        self.assertEqual(list(sounds), before)
 
     def test_what_is_as_it_was_is_not_opened_again(self):
         """Seen by Python's own audit of what is opened."""

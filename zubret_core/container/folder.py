@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
+from functools import reduce
+from operator import or_
 from pathlib import Path
 from typing import NamedTuple
 
@@ -11,8 +13,10 @@ from ..base import ZubretError
 from ..source import FileSource
 from .base import Siblings
 
-_READ = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_NOFOLLOW", 0)
-"""For a file that was listed, and is read without following a link."""
+_READ = reduce(
+    or_, (getattr(os, name, 0) for name in ("O_BINARY", "O_CLOEXEC", "O_NOFOLLOW", "O_NONBLOCK")), os.O_RDONLY
+)
+"""For a file that was listed: it is read without following a link, and without waiting should it be a pipe by now."""
 
 
 class GameFile(NamedTuple):
