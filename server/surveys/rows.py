@@ -7,7 +7,7 @@ asked of the database for a file.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import AbstractContextManager, nullcontext
+from contextlib import AbstractContextManager, ExitStack, nullcontext
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -195,16 +195,16 @@ class Rows:
             [as_json(row[f]) if f in _AS_JSON and row[f] is not None else row[f] for f in ARCHIVE]
             for row in self._archives.values()
         ]
-        with transaction.atomic():
+        with ExitStack() as beside, transaction.atomic():
             insert(Archive, ARCHIVE, archives)
             insert(Bank, BANK, self._banks)
             insert(EntryRow, EntryRow.BULK, self._entries)
             first = next_number(Stream)
             insert(Stream, Stream.BULK, self._streams)
             sounds.hand_over(self._sounds)
-            with self.meanwhile():
-                sounds.insert_sounds(self.survey, self.game, self._archive - 1, self._bank - 1)
-                index_words(first)
+            beside.enter_context(self.meanwhile())
+            sounds.insert_sounds(self.survey, self.game, self._archive - 1, self._bank - 1)
+            index_words(first)
             for number, streamed in self._complete:
                 Archive.objects.filter(pk=number).update(complete=True, **dict(zip(STREAMS, streamed, strict=True)))
         self._archive, self._bank = self._archive + len(self._sounds), self._bank + len(self._sounds)
