@@ -250,8 +250,12 @@ class _Survey:
                 self._look_into(found.spot, found.kind, file, row)
 
     def _unknown(self, file: GameFile) -> bool:
-        """Whether no row tells of any version of a file, and nothing is said of how to read it."""
-        return not (file.path in self.before or file.path in self.archives or self.readers.of(file.path, AUDIO))
+        """Whether no row tells of this version of a file, and nothing is said of how to read it."""
+        was = self.before.get(file.path)
+        if was is not None and (was.size, was.mtime_ns, was.changed_ns) == file[1:4]:
+            return False
+        known = ((k.written.size, k.mtime_ns) for k in self.archives.get(file.path, ()))
+        return (file.size, file.mtime_ns) not in known and not self.readers.of(file.path, AUDIO)
 
     def _look_into(self, spot: Spot, kind: Kind, file: GameFile, row: Seen) -> None:
         reader = f"{kind.layout.title or kind.layout.id}: " if kind.layout else ""
