@@ -27,6 +27,7 @@ from .surveys.api import router as surveys
 from .surveys.names_api import router as names
 from .takeout.api import router as takeout
 from .takeout.sounds_api import router as sounds
+from .takeout.stream_api import router as one_stream
 from .web import problem, problem_of
 
 
@@ -43,7 +44,7 @@ class Api(NinjaAPI):
 api = Api(title="Zubret", version="1", docs_url=None, urls_namespace="api")
 ROUTERS = {
     "games": (home, surveys, names, keys, changes),
-    "taking out": (takeout, sounds),
+    "taking out": (takeout, sounds, one_stream),
     "shelf": (shelf, streams),
     "mods": (mods,),
     "jobs": (jobs,),

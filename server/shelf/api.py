@@ -2,19 +2,12 @@
 
 from __future__ import annotations
 
-import io
-import tempfile
-from pathlib import Path
-
-from django.conf import settings
 from django.db.models import F
-from django.http import FileResponse, HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse
 from ninja import Query, Router, Schema
 
-from zubret_core.audio import Style, write_sound
 from zubret_core.audio.files import wav_source
 from zubret_core.audio.measure import KINDS
-from zubret_core.audio.write import ending_of
 from zubret_core.source.chain import condensed
 
 from ..errors import one, stopped
@@ -26,7 +19,7 @@ from .filters import Filter
 from .models import Archive, Given, Stream, streams_of
 from .opening import opened
 from .ranges import ranged
-from .sound import open_original, sound_at
+from .sound import sound_at
 
 router = Router()
 
@@ -53,7 +46,8 @@ class EntryPage(Schema):
 
 class StreamOut(Schema):
     """A stream; loop is [start, end) in frames; audio is the address of its sound; kind: music, voice or effect;
-    as_stored: the ending of the file that holds its payload as it is, empty where no open format does.
+    as_stored: the ending of the file that holds its payload as it is, empty where no open format does; at_once: the kinds of
+    file that a GET of its export answers.
 
     at is its byte offset in the bank, archive_at in the archive (null in a compressed entry).
     """
@@ -85,6 +79,7 @@ class StreamOut(Schema):
     kind_given: bool
     notes: str
     as_stored: str
+    at_once: list[str]
 
 
 class StreamPage(Schema):
@@ -220,54 +215,6 @@ def give(request: HttpRequest, stream_id: int, data: GivenIn):
     given.save()
     Game.objects.filter(pk=row.archive.game_id).update(said=F("said") + 1)
     return query.stream_out(find_stream(stream_id))
-
-
-@router.get("/streams/{int:stream_id}/export")
-def export(request: HttpRequest, stream_id: int, kind: str = "wav"):
-    """The stream as a file: wav, flac, ogg, opus, or stored (the payload as it is), with its loop as metadata."""
-    row = find_stream(stream_id)
-    sound = sound_at(query.original_address(row))
-    stem = "_".join(x for x in (Path(row.bank.name).stem, row.stream_id, query.stream_out(row)["name"]) if x)
-    if kind == "wav":
-        source = wav_source(sound.decode, sound.format, f"{stem}.wav")
-        pieces = source.chunks(step=1 << 18)
-        return FileResponse(_Pieces(pieces), as_attachment=True, filename=f"{stem}.wav", content_type="audio/wav")
-    style = Style(kind)
-    ending = ending_of(sound.format, style)
-    payload = open_original(row).payload if kind == "stored" else None
-    folder = tempfile.TemporaryDirectory(dir=settings.FILE_UPLOAD_TEMP_DIR)
-    try:
-        place = Path(folder.name) / f"stream.{ending}"
-        write_sound(place, sound.decode, sound.format, style, payload=payload)
-        return FileResponse(_Once(place, folder), as_attachment=True, filename=f"{stem}.{ending}")
-    except BaseException:
-        folder.cleanup()
-        raise
-
-
-class _Once(io.FileIO):
-    """A file that is sent once, and removed with its folder when it is closed."""
-
-    def __init__(self, place: Path, folder: tempfile.TemporaryDirectory):
-        super().__init__(place)
-        self._folder = folder
-
-    def close(self) -> None:
-        super().close()
-        self._folder.cleanup()
-
-
-class _Pieces:
-    """Chunks as the file object that FileResponse wants."""
-
-    def __init__(self, pieces):
-        self._pieces = pieces
-
-    def read(self, size: int = -1) -> bytes:
-        return next(self._pieces, b"")
-
-    def close(self) -> None:
-        self._pieces.close()
 
 
 @router.api_operation(["GET", "HEAD"], "/audio/{address}/wav")

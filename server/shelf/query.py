@@ -251,6 +251,18 @@ def _entry_count(survey: Survey | None, archive: int, q: str, rows: QuerySet[Ent
     return Archive.objects.filter(pk=archive, seen_in__survey=survey).aggregate(n=Sum("entry_count"))["n"] or 0
 
 
+AT_ONCE = {"flac": 600, "ogg": 120, "opus": 50}
+"""Seconds of two channels at 48 kHz that are encoded in some two seconds (measured), by the kind of file."""
+COPIED = 256 << 20
+"""Bytes of a payload that are written in some two seconds, on a slow disk."""
+
+
+def kinds_at_once(s: Stream) -> list[str]:
+    """The kinds of file that a stream is answered as at once; as any other it is taken out by a job."""
+    quick = [kind for kind, seconds in AT_ONCE.items() if s.frames * s.channels <= seconds * 2 * 48_000]
+    return ["wav", *quick, *(["stored"] if s.stored <= COPIED else [])]
+
+
 def stream_out(s: Stream) -> dict[str, Any]:
     """A stream as the API gives it."""
     entry_at, format = getattr(s, "entry_at", None), s.format()
@@ -283,4 +295,5 @@ def stream_out(s: Stream) -> dict[str, Any]:
         "kind_given": bool(getattr(s, "given_kind", "")),
         "notes": getattr(s, "given_notes", "") or "",
         "as_stored": stored_ending(format),
+        "at_once": kinds_at_once(s),
     }

@@ -86,8 +86,8 @@ def take_out_again(request: HttpRequest, job_id: int):
     raise stopped(409, "Only taking out can go on like this.", "Start the work anew.")
 
 
-@router.get("/jobs/{int:job_id}/zip")
-def taken_zip(request: HttpRequest, job_id: int):
-    """The ZIP file that a job has made."""
-    place = entries.zip_of(one(Job.objects.all(), job_id))
+@router.get("/jobs/{int:job_id}/file")
+def taken_file(request: HttpRequest, job_id: int):
+    """The file that a job has made: a ZIP file, or the only sound that was taken out."""
+    place = entries.download_of(one(Job.objects.all(), job_id))
     return FileResponse(open(place, "rb"), as_attachment=True, filename=place.name)

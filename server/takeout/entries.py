@@ -157,20 +157,20 @@ class EntriesOut(Order):
 
 @dataclass
 class TakenOut(Report):
-    """What was taken out: the first failures and notes of each kind, and how many there are; folder: where it is, "" for a
-    ZIP file."""
+    """What was taken out: the first failures and notes of each kind, and how many there are; folder: where it is, or download:
+    the name of the file to be downloaded."""
 
     failed_count: int = 0
     notes: list[dict[str, str]] = field(default_factory=list)
     renamed: int = 0
     folder: str = ""
-    zip: bool = False
+    download: str = ""
 
     @classmethod
-    def of(cls, report: Report, notes: list[dict[str, str]], folder: str) -> TakenOut:
+    def of(cls, report: Report, notes: list[dict[str, str]], folder: str = "", download: str = "") -> TakenOut:
         """A report for its job's row."""
         told = {**vars(report), "failed": report.failed[:SHOWN], "failed_count": len(report.failed)}
-        return cls(**told, notes=notes[:SHOWN], renamed=len(notes), folder=folder, zip=not folder)
+        return cls(**told, notes=notes[:SHOWN], renamed=len(notes), folder=folder, download=download)
 
 
 @work("long")
@@ -191,7 +191,7 @@ def take_out(job: Job, order: EntriesOut, progress: Progress) -> TakenOut:
     scratch.mkdir(parents=True, exist_ok=True)
     place = scratch / ZIP_NAME
     report = extract_zip(folder, items, place, known, disk_cache(), progress, lambda path: versions[path])
-    return TakenOut.of(report, notes, "")
+    return TakenOut.of(report, notes, download=place.name)
 
 
 def _versions(game: Game, items: list[Item]) -> dict[str, str]:
@@ -208,9 +208,10 @@ def _versions(game: Game, items: list[Item]) -> dict[str, str]:
     return out
 
 
-def zip_of(job: Job) -> Path:
-    """The ZIP file that a job has made."""
-    place = settings.DATA_DIR / "exports" / str(job.pk) / ZIP_NAME
-    if job.kind not in ("extract", "sounds") or job.state != Job.DONE or not place.is_file():
-        raise stopped(410, "The ZIP file is not there (any more).", "Take the entries out again.")
+def download_of(job: Job) -> Path:
+    """The file that a job has made."""
+    name = str(job.result.get("download") or "") if job.state == Job.DONE else ""
+    place = settings.DATA_DIR / "exports" / str(job.pk) / name
+    if not name or not place.is_file():
+        raise stopped(410, "The file is not there (any more).", "Take it out again.")
     return place

@@ -24,6 +24,7 @@ from zubret_core.extract import (
     targets_for,
     written_size,
 )
+from zubret_core.extract.names import MANIFEST
 from zubret_core.source import whole
 
 from ..bulk import among
@@ -243,22 +244,28 @@ def take_sounds_out(job: Job, order: SoundsOut, progress: Progress) -> TakenOut:
         playlist=how["playlist"],
         progress=progress,
     )
-    if scratch:
-        _zip(out, scratch / ZIP_NAME, progress)
-    return TakenOut.of(report, notes, "" if scratch else str(out))
+    if scratch is None:
+        return TakenOut.of(report, notes, str(out))
+    return TakenOut.of(report, notes, download=_one_file(out, scratch, progress))
 
 
-def _zip(folder: Path, place: Path, progress: Progress) -> None:
-    """All files of a folder in one ZIP file, as they are; the folder is removed."""
+def _one_file(folder: Path, beside: Path, progress: Progress) -> str:
+    """All files of a folder in one ZIP file, as they are, or the only sound by itself; the folder is removed. Gives the file's
+    name, "" where nothing came out."""
     files = sorted(p for p in folder.rglob("*") if p.is_file())
+    sounds = [p for p in files if p.name != MANIFEST]
+    place = beside / (sounds[0].name if len(sounds) == 1 else ZIP_NAME)
     try:
+        if len(sounds) < 2:
+            return sounds[0].replace(place).name if sounds else ""
         with whole(place) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_STORED) as pack:
             for n, file in enumerate(files):
                 progress(n, len(files), "putting them into one ZIP file")
                 pack.write(file, file.relative_to(folder).as_posix())
     except OSError as e:
         raise ZubretError(
-            f"The ZIP file can't be written: {e.strerror}.", file=place.name, next="Free some space, then start again."
+            f"The file can't be written: {e.strerror}.", file=place.name, next="Free some space, then start again."
         ) from e
     finally:
         shutil.rmtree(folder, ignore_errors=True)
+    return place.name

@@ -164,7 +164,7 @@ class Hold(ServerTest):
         chosen = [e["id"] for e in self.entries("data/deck.zip") if "call" in e["path"] or "horn" in e["path"]]
         take = f"/games/{self.game['id']}/take-out"
         job = self.send("post", take, {"entries": chosen, "flat": True})
-        data = b"".join(self.get(f"/jobs/{job['id']}/zip").streaming_content)
+        data = b"".join(self.get(f"/jobs/{job['id']}/file").streaming_content)
         with zipfile.ZipFile(io.BytesIO(data)) as pack:
             self.assertIsNone(pack.testzip())
             names = pack.namelist()

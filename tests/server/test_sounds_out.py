@@ -134,10 +134,12 @@ class SoundsOut(ServerTest):
 
     def test_a_loop_played_out_loudness_and_a_zip(self):
         fog = self.stream(self.game, "0251")
-        result = self.take({"kind": "wav", "plays": 2, "fade": 1.5, "loudness": -16}, chosen=[fog["id"]])
+        other = self.stream(self.game, "0246")
+        chosen = [fog["id"], other["id"]]
+        result = self.take({"kind": "wav", "plays": 2, "fade": 1.5, "loudness": -16}, chosen=chosen)
         job = max(self.get("/jobs"), key=lambda j: j["id"])
-        pack = zipfile.ZipFile(io.BytesIO(b"".join(self.get(f"/jobs/{job['id']}/zip").streaming_content)))
-        self.assertTrue(result["zip"])
+        pack = zipfile.ZipFile(io.BytesIO(b"".join(self.get(f"/jobs/{job['id']}/file").streaming_content)))
+        self.assertEqual(result["download"], "taken out.zip")
         pcm, rate = soundfile.read(io.BytesIO(pack.read("music/0251.wav")), always_2d=True)
         start, end = fog["loop"]
         self.assertEqual(len(pcm), start + 2 * (end - start) + round(1.5 * rate))

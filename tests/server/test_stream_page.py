@@ -8,9 +8,9 @@ from django.db import connection
 from django.test.utils import CaptureQueriesContext
 
 from server.jobs import run
-from server.shelf import drawing
+from server.shelf import drawing, query
 from standin.formats import PCM, Sound, bell, crate
-from tests.server.support import ServerTest
+from tests.server.support import ServerTest, wav_bytes
 from tests.support import noise
 
 
@@ -99,3 +99,23 @@ class StreamPage(ServerTest):
             answer.close()
         self.get(f"/streams/{row['id']}/export?kind=mp3", 422)
         self.assertEqual(list((self.root / "data").rglob("stream.*")), [])
+
+    def test_what_takes_long_to_encode_is_made_by_a_job(self):
+        (self.root / "library" / "long").mkdir()
+        silence = np.zeros((query.AT_ONCE["opus"] * 2 * 48_000 + 1, 1), np.float32)
+        (self.root / "library" / "long" / "quiet.wav").write_bytes(wav_bytes(silence, 48000, "PCM_U8"))
+        game = self.send("post", "/games", {"folder": str(self.root / "library" / "long")})["id"]
+        (row,) = self.get(f"/games/{game}/streams")["rows"]
+        self.assertEqual(row["at_once"], ["wav", "flac", "ogg", "stored"])
+        self.assertIn("by a job", self.get(f"/streams/{row['id']}/export?kind=opus", 409)["what"])
+        self.send("post", f"/streams/{row['id']}/export?kind=mp3", status=422)
+        begun = self.send("post", f"/streams/{row['id']}/export?kind=opus")
+        job = self.get(f"/jobs/{begun['id']}")
+        self.assertEqual((job["state"], job["result"]["download"]), ("done", "quiet.opus"))
+        with self.get(f"/jobs/{job['id']}/file") as answer:
+            self.assertTrue(answer.getvalue().startswith(b"OggS"))
+            self.assertIn('filename="quiet.opus"', answer["Content-Disposition"])
+        made = self.root / "data" / "exports" / str(job["id"])
+        self.assertEqual([p.name for p in made.iterdir()], ["quiet.opus"])
+        (made / "quiet.opus").unlink()
+        self.get(f"/jobs/{job['id']}/file", 410)

@@ -12,6 +12,7 @@
   import { app } from "../lib/app.svelte";
   import { bytes, clock, count, spaced } from "../lib/format";
   import ProblemPanel from "./ProblemPanel.svelte";
+  import SaveAs from "./SaveAs.svelte";
 
   /** What is measured of a stream, where else it stands, and what a person says of it. */
   let { stream, give }: { stream: Stream; give: (what: { kind?: string; notes?: string }) => Promise<void> } =
@@ -183,11 +184,16 @@
     {/key}</label
   >
   <div class="mt-auto flex flex-col gap-2 pt-1">
-    <div class="flex flex-wrap gap-1.5" role="group" aria-label="Take out">
-      {#each [["wav", "WAV"], ["flac", "FLAC"], ["ogg", "Ogg"], ["opus", "Opus"], ...(stream.as_stored ? [["stored", "as stored"]] : [])] as [kind, label] (kind)}
-        <a class="btn btn-sm grow" href="/api/streams/{stream.id}/export?kind={kind}" download>{label}</a>
-      {/each}
-    </div>
+    <SaveAs
+      {stream}
+      kinds={[
+        ["wav", "WAV"],
+        ["flac", "FLAC"],
+        ["ogg", "Ogg"],
+        ["opus", "Opus"],
+        ...(stream.as_stored ? [["stored", "as stored"] as const] : []),
+      ]}
+    />
     <button class="btn btn-primary" onclick={() => app.go("swap", `s${stream.id}`)}>Swap this stream</button>
   </div>
 </aside>

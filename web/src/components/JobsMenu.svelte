@@ -50,6 +50,9 @@
             {:else}<span class={job.state === "failed" ? "text-error" : "text-quiet"}>{job.state}</span>{/if}
           </div>
           <p class="text-quiet">{times(job)}{outcome(job)}</p>
+          {#if job.state === "done" && job.result.download}
+            <a class="link" href="/api/jobs/{job.id}/file" download>Download {job.result.download}</a>
+          {/if}
           {#if job.state === "running"}
             <progress
               class="progress progress-primary mt-1 w-full"

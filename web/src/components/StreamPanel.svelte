@@ -3,6 +3,7 @@
   import { app } from "../lib/app.svelte";
   import { clock, bytes, spaced } from "../lib/format";
   import ByteRibbon from "./ByteRibbon.svelte";
+  import SaveAs from "./SaveAs.svelte";
 
   /** What is known of the chosen stream, and what can be done with it. */
   let {
@@ -119,10 +120,13 @@
     <button class="btn btn-primary" onclick={() => app.go("swap", swap ? String(swap.id) : `s${stream.id}`)}
       >{swap ? "Open its swap" : "Swap this stream"}</button
     >
-    <div class="flex gap-2">
-      <a class="btn btn-sm grow" href="/api/streams/{stream.id}/export?kind=wav" download>Take out WAV</a>
-      <a class="btn btn-sm grow" href="/api/streams/{stream.id}/export?kind=ogg" download>Take out Ogg</a>
-    </div>
+    <SaveAs
+      {stream}
+      kinds={[
+        ["wav", "Take out WAV"],
+        ["ogg", "Take out Ogg"],
+      ]}
+    />
     <button class="btn btn-sm" onclick={() => app.go("stream", `s${stream.id}`)}
       >Look closer <kbd class="kbd kbd-sm">E</kbd></button
     >

@@ -19,7 +19,7 @@
     failed_count: number;
     renamed: number;
     folder: string;
-    zip: boolean;
+    download: string;
   }
   let {
     job,
@@ -40,9 +40,9 @@
       >· {bytes(result.bytes)}{result.skipped ? ` · ${spaced(result.skipped)} were whole already` : ""}</span
     >
   </p>
-  {#if result.zip}
-    <a class="btn btn-primary" href="/api/jobs/{job.id}/zip" download>Download the ZIP file</a>
-  {:else}<p class="num text-quiet break-all">{result.folder}</p>{/if}
+  {#if result.download}
+    <a class="btn btn-primary" href="/api/jobs/{job.id}/file" download>Download {result.download}</a>
+  {:else if result.folder}<p class="num text-quiet break-all">{result.folder}</p>{/if}
   {#if result.failed_count}
     <div>
       <p class="text-error">■ {count(result.failed_count, noun)} failed</p>

@@ -1050,7 +1050,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/jobs/{job_id}/zip": {
+    "/api/jobs/{job_id}/file": {
         parameters: {
             query?: never;
             header?: never;
@@ -1058,10 +1058,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Taken Zip
-         * @description The ZIP file that a job has made.
+         * Taken File
+         * @description The file that a job has made: a ZIP file, or the only sound that was taken out.
          */
-        get: operations["server_takeout_api_taken_zip"];
+        get: operations["server_takeout_api_taken_file"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1407,11 +1407,16 @@ export interface paths {
         };
         /**
          * Export
-         * @description The stream as a file: wav, flac, ogg, opus, or stored (the payload as it is), with its loop as metadata.
+         * @description The stream as a file: wav, flac, ogg, opus, or stored (the payload as it is), with its loop as metadata; 409 for one
+         *     that takes so long to encode that a POST has to begin it as a job.
          */
-        get: operations["server_shelf_api_export"];
+        get: operations["server_takeout_stream_api_export"];
         put?: never;
-        post?: never;
+        /**
+         * Export Long
+         * @description The stream as a file, made by a job: what a GET would answer, however long it takes.
+         */
+        post: operations["server_takeout_stream_api_export_long"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2829,7 +2834,8 @@ export interface components {
         /**
          * StreamOut
          * @description A stream; loop is [start, end) in frames; audio is the address of its sound; kind: music, voice or effect;
-         *     as_stored: the ending of the file that holds its payload as it is, empty where no open format does.
+         *     as_stored: the ending of the file that holds its payload as it is, empty where no open format does; at_once: the kinds of
+         *     file that a GET of its export answers.
          *
          *     at is its byte offset in the bank, archive_at in the archive (null in a compressed entry).
          */
@@ -2844,6 +2850,8 @@ export interface components {
             as_stored: string;
             /** At */
             at: number;
+            /** At Once */
+            at_once: string[];
             /** Audio */
             audio: string;
             /** Bank */
@@ -4713,7 +4721,7 @@ export interface operations {
             };
         };
     };
-    server_takeout_api_taken_zip: {
+    server_takeout_api_taken_file: {
         parameters: {
             query?: never;
             header?: never;
@@ -5260,7 +5268,7 @@ export interface operations {
             };
         };
     };
-    server_shelf_api_export: {
+    server_takeout_stream_api_export: {
         parameters: {
             query?: {
                 kind?: string;
@@ -5279,6 +5287,30 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    server_takeout_stream_api_export_long: {
+        parameters: {
+            query?: {
+                kind?: string;
+            };
+            header?: never;
+            path: {
+                stream_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
             };
         };
     };
