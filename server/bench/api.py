@@ -16,6 +16,7 @@ from ..errors import one
 from ..games.models import Game
 from ..jobs.api import JobOut
 from ..layouts.models import LayoutVersion, UserLayout
+from ..paging import MOST, Limit, Offset
 from ..shelf.api import Ribbon
 from . import services
 
@@ -186,27 +187,21 @@ class FileLook(Schema):
 
 
 @router.get("/layouts", response=list[LayoutLine])
-def list_layouts(request: HttpRequest):
+def list_layouts(request: HttpRequest, offset: Offset = 0, limit: Limit = MOST):
     """The user's layouts, then those that ship."""
-    out = []
     newest = LayoutVersion.objects.filter(layout=OuterRef("pk")).order_by("-pk").values("slug")[:1]
-    for row in UserLayout.objects.annotate(slug=Subquery(newest), saved=Count("versions")).order_by("-changed"):
-        out.append(
-            {
-                "id": row.pk,
-                "slug": row.slug or "",
-                "title": row.name,
-                "describes": "",
-                "used": row.saved > 0,
-                "versions": row.saved,
-                "changed": row.changed,
-            }
-        )
-    for lo in shipped_layouts():
-        out.append(
-            {"id": 0, "slug": lo.id, "title": lo.title or lo.id, "describes": lo.describes, "used": True,
-             "versions": 1, "changed": None}
-        )  # fmt: skip
+    own = UserLayout.objects.annotate(slug=Subquery(newest), saved=Count("versions")).order_by("-changed", "-pk")
+    out = [
+        {"id": row.pk, "slug": row.slug or "", "title": row.name, "describes": "", "used": row.saved > 0,
+         "versions": row.saved, "changed": row.changed}
+        for row in own[offset : offset + limit]
+    ]  # fmt: skip
+    passed = max(0, offset - own.count())
+    out += [
+        {"id": 0, "slug": lo.id, "title": lo.title or lo.id, "describes": lo.describes, "used": True, "versions": 1,
+         "changed": None}
+        for lo in shipped_layouts()[passed : passed + limit - len(out)]
+    ]  # fmt: skip
     return out
 
 

@@ -10,6 +10,7 @@ from ..games.models import ExportFolder, Game
 from ..jobs.api import JobOut
 from ..jobs.models import Job
 from ..jobs.orders import read
+from ..paging import Limit, Offset
 from ..shelf.filters import Filter
 from . import entries, sounds
 
@@ -52,9 +53,10 @@ class TakeOutPlan(Schema):
 
 
 @router.get("/export-folders", response=list[str])
-def export_folders(request: HttpRequest):
+def export_folders(request: HttpRequest, offset: Offset = 0, limit: Limit = 20):
     """Folders that were named before, the newest first."""
-    return list(ExportFolder.objects.order_by("-pk").values_list("path", flat=True)[:20])
+    named = ExportFolder.objects.order_by("-pk").values_list("path", flat=True)
+    return list(named[offset : offset + limit])
 
 
 @router.post("/games/{int:game_id}/take-out/plan", response=TakeOutPlan)

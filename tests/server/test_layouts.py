@@ -79,7 +79,9 @@ class Layouts(ServerTest):
         self.send("put", f"/layouts/{copy['id']}", {"text": LAYOUT})
         self.assertIn("Another layout", self.send("post", f"/layouts/{copy['id']}/versions", status=409)["what"])
         self.send("delete", f"/layouts/{row['id']}", status=204)
-        self.assertEqual(sum(lo["id"] == 0 for lo in self.get("/layouts")), 6)
+        whole = self.get("/layouts")
+        self.assertEqual(sum(lo["id"] == 0 for lo in whole), 6)
+        self.assertEqual([lo for n in range(5) for lo in self.get(f"/layouts?offset={2 * n}&limit=2")], whole[:10])
         self.assertIn("properties", self.get("/layouts/schema"))
 
     def test_a_sound_inside_an_archive_that_nothing_describes(self):

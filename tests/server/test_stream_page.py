@@ -1,6 +1,7 @@
 """Lists, neighbours and drawings as the screens ask for them."""
 
 import time
+from contextlib import closing
 from unittest import mock
 
 import numpy as np
@@ -112,7 +113,7 @@ class StreamPage(ServerTest):
         begun = self.send("post", f"/streams/{row['id']}/export?kind=opus")
         job = self.get(f"/jobs/{begun['id']}")
         self.assertEqual((job["state"], job["result"]["download"]), ("done", "quiet.opus"))
-        with self.get(f"/jobs/{job['id']}/file") as answer:
+        with closing(self.get(f"/jobs/{job['id']}/file")) as answer:
             self.assertTrue(answer.getvalue().startswith(b"OggS"))
             self.assertIn('filename="quiet.opus"', answer["Content-Disposition"])
         made = self.root / "data" / "exports" / str(job["id"])

@@ -3601,7 +3601,10 @@ export interface operations {
     };
     server_takeout_api_export_folders: {
         parameters: {
-            query?: never;
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4785,7 +4788,10 @@ export interface operations {
     };
     server_bench_api_list_layouts: {
         parameters: {
-            query?: never;
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;

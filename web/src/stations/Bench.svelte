@@ -8,6 +8,7 @@
   import LayoutEditor from "../components/LayoutEditor.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import {
+    every,
     api,
     attempted,
     got,
@@ -78,7 +79,7 @@
   });
 
   async function loadLines() {
-    lines = await got(api.GET("/api/layouts"));
+    lines = await every((query) => got(api.GET("/api/layouts", { params: { query } })));
   }
 
   function take(layout: LayoutText) {
