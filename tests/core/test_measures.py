@@ -2,6 +2,7 @@
 
 import shutil
 import subprocess
+from dataclasses import replace
 from math import radians
 from unittest import mock
 
@@ -258,6 +259,17 @@ class SoundFiles(WithFolder):
         # Another style is another file: all are written again, and nothing else is touched.
         other = export_sounds(items[:3], self.folder, lambda item: stream, Style("flac", loudness=-20.0))
         self.assertEqual((other.files, other.skipped), (3, 0))
+        # One that takes long tells how far it is.
+        long = SoundItem(
+            99, "s 99", replace(self.format, rate=48000, channels=1, frames=48000 * 80, loop=None), "99.opus"
+        )
+        quiet = source(bytes(2 * long.format.frames))
+        stream = Stream(0, "0", "", long.format, 0, quiet.size, "", OnePayload(quiet))
+        told: list[float] = []
+        export_sounds([long], self.folder, lambda item: stream, Style("opus", loudness=-20.0),
+                      progress=lambda done, total, note: told.append(done / total))  # fmt: skip
+        self.assertTrue(any(0 < share < 1 for share in told), told)
+        self.assertEqual(told, sorted(told))
         little = mock.patch("shutil.disk_usage", return_value=shutil.disk_usage("/")._replace(free=10))
         with self.assertRaises(ZubretError), little:
             export_sounds(items, self.folder / "elsewhere", lambda item: stream, Style())

@@ -99,7 +99,8 @@ def export_sounds(
                         continue
                     running[pool.submit(work.run, item, stream)] = item
                 failed = f", {len(report.failed):,} failed" if report.failed else ""
-                progress(done, total, f"{report.files + report.skipped:,} of {len(items):,} files{failed}")
+                under_way = sum(round(i.format.frames * work.shares.get(i.target, 0.0)) for i in running.values())
+                progress(done + under_way, total, f"{report.files + report.skipped:,} of {len(items):,} files{failed}")
                 if not running:
                     break
                 ended, _ = wait(running, timeout=0.2, return_when=FIRST_COMPLETED)
@@ -156,6 +157,8 @@ class _Work:
     def __init__(self, out: Path, style: Style, figures: bool, ours: set[str]):
         self.out, self.style, self.figures, self.ours = out, style, figures, ours
         self.lines: dict[str, dict] = {}
+        self.shares: dict[str, float] = {}
+        """How far each of those that are being written is."""
         self.stop = Event()
 
     def how(self, item: SoundItem) -> str:
@@ -163,25 +166,34 @@ class _Work:
         text = json.dumps([asdict(self.style), item.tags, item.source, item.format.as_dict()], sort_keys=True)
         return hashlib.blake2b(text.encode("utf-8", "surrogatepass"), digest_size=8).hexdigest()
 
-    def _go_on(self, *_: object) -> None:
-        if self.stop.is_set():
-            raise Cancelled
+    def _told(self, item: SoundItem) -> Progress:
+        """Notes how far a stream is, for the passes over it together; raises Cancelled when all are to stop."""
+        passes = 1 + self.figures + (self.style.loudness is not None)
+        ended, last = 0, 0.0
+
+        def tell(done: int, total: int, note: str) -> None:
+            nonlocal ended, last
+            if self.stop.is_set():
+                raise Cancelled
+            share = done / total if total else 0.0
+            ended, last = ended + (share < last), share  # where it is less than before, the next pass has begun
+            self.shares[item.target] = min(1.0, (ended + share) / passes)
+
+        return tell
 
     def run(self, item: SoundItem, stream: Stream) -> dict:
         """Write one; its line of the manifest."""
-        place = self.out / item.target
+        place, tell = self.out / item.target, self._told(item)
         with explained(item.target):
             place.parent.mkdir(parents=True, exist_ok=True)
             if place.exists() and item.target not in self.ours:
                 raise FileExistsError
-            write_sound(
-                place, stream.decode, stream.format, self.style, dict(item.tags), stream.payload, progress=self._go_on
-            )
+            write_sound(place, stream.decode, stream.format, self.style, dict(item.tags), stream.payload, progress=tell)
             value = sum_of(place)
         line = {"path": item.target, "size": place.stat().st_size, "xxh3_64": value, "source": item.source}
         line["as"] = self.how(item)
         if self.figures:
-            line["figures"] = measure(stream.decode, stream.format, item.language, self._go_on).as_dict()
+            line["figures"] = measure(stream.decode, stream.format, item.language, tell).as_dict()
         return line
 
 
