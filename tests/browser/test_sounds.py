@@ -3,6 +3,8 @@
 import json
 
 import mutagen
+import numpy as np
+import soundfile
 from playwright.sync_api import expect
 
 from standin.formats import PCM, Sound, bell, crate
@@ -22,6 +24,9 @@ class Sounds(BrowserTest):
             Sound(n, one[: 60_000 + 300 * n], 32000, (400, 50_000) if n % 3 else None, PCM) for n in range(1, 301)
         ]
         (folder / "crowd.crate").write_bytes(crate("x", [("crowd.bell", bell("crowd", sounds), False)]))
+        (cls.root / "library" / "Tide").mkdir()
+        quiet = np.zeros((48_000 * 300, 1), np.float32)
+        soundfile.write(cls.root / "library" / "Tide" / "slack water.wav", quiet, 48_000, "PCM_U8")
 
     def test_1_listening_down_a_list_by_keyboard(self):
         page, game = self.page, self.register()
@@ -178,3 +183,19 @@ class Sounds(BrowserTest):
         self.assertEqual(round(tags.info.length * 32000), 60_000 + 300 * 17)
         lines = [json.loads(line) for line in (out / "zubret manifest.jsonl").read_text().splitlines()]
         self.assertEqual(len({line["path"] for line in lines}), 300)
+
+    def test_5_a_long_stream_is_encoded_by_a_job_and_then_downloaded(self):
+        page, game = self.page, self.add_game("Tide")
+        self.open(f"#/{game}/locate")
+        self.row("slack water").click()
+        panel = page.get_by_label("The chosen stream")
+        with page.expect_download() as ready:
+            panel.get_by_role("button", name="Take out Ogg").click()
+            expect(panel.get_by_role("button", name="Take out Ogg")).to_be_disabled()
+        self.assertEqual(ready.value.suggested_filename, "slack water.ogg")
+        self.assertEqual(round(mutagen.File(ready.value.path()).info.length), 300)
+        with page.expect_download() as ready:
+            panel.get_by_role("link", name="Take out WAV").click()
+        self.assertEqual(ready.value.suggested_filename, "slack water.wav")
+        page.get_by_role("button", name="Jobs").click()
+        expect(page.get_by_role("link", name="Download slack water.ogg")).to_be_visible()
