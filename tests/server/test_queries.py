@@ -91,7 +91,7 @@ class Constant(ServerTest):
         paged: dict[str, list[int]] = {}
         paths = self.client.get("/api/openapi.json").json()["paths"]
         asked = [p for p, how in paths.items() if "get" in how and p.rsplit("/", 1)[-1] not in BY_BYTES]
-        for n in (4, 40):
+        for n in (10, 1000):
             numbers = self.fill(n)
             for path in asked:
                 extra = {"stream_id": numbers["stream_id"]} if path.endswith("neighbours") else {}
