@@ -158,7 +158,7 @@ class HitOut(Schema):
 
 
 class Hits(Schema):
-    """Where a number stands; searched: bytes that were looked at."""
+    """Where a number stands; searched: up to which byte that was looked for."""
 
     hits: list[HitOut]
     searched: int
@@ -333,10 +333,10 @@ def look(request: HttpRequest, game_id: int, path: str, bins: int = 240):
 
 
 @router.get("/games/{int:game_id}/bench/find", response=Hits)
-def find(request: HttpRequest, game_id: int, path: str, value: int):
-    """Where a number stands in a file, in all widths and both orders."""
+def find(request: HttpRequest, game_id: int, path: str, value: int, at: Offset = 0):
+    """Where a number stands in a file from a byte on, in all widths and both orders: as much as is found in a moment."""
     with services.open_bytes(one(Game.objects.all(), game_id), path) as source:
-        hits, searched = find_number(source, value)
+        hits, searched = find_number(source, value, at)
     return {"hits": [h._asdict() for h in hits], "searched": searched}
 
 

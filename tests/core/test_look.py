@@ -2,6 +2,7 @@
 
 import json
 import random
+import re
 
 from django.test import SimpleTestCase
 
@@ -11,7 +12,7 @@ from tests.support import ROOT, problem_of, small_crate, source
 from zubret_core.bank.trial import check
 from zubret_core.layout import layout_named, load_layout, read_layout
 from zubret_core.layout.trial import explained, regions_of, spans_in, unexplained
-from zubret_core.source.look import entropy, find_number, record_distance, strings
+from zubret_core.source.look import MOST_SEARCHED, entropy, find_number, record_distance, strings
 
 
 class Aids(SimpleTestCase):
@@ -39,7 +40,22 @@ class Aids(SimpleTestCase):
         self.assertIn((1 << 20) - 2, [h.at for h in hits])
         self.assertIn(2_500_000 - 2, [h.at for h in hits])  # zeros before make it the wider number
         self.assertEqual(searched, len(data))
-        self.assertEqual(find_number(source(b"abc"), 1 << 70), ([], 0))
+        self.assertEqual(find_number(source(b"abc"), 1 << 70), ([], 3))
+
+    def test_a_search_tells_what_it_has_and_goes_on_from_there(self):
+        """Across the end of a part, and where the number stands nearly everywhere."""
+        data, value = bytearray(MOST_SEARCHED + 13), 0x123456789A
+        for at in (7, MOST_SEARCHED - 3, MOST_SEARCHED + 5):
+            data[at : at + 8] = value.to_bytes(8, "little")
+        found, at = [], 0
+        while at < len(data):
+            hits, at = find_number(source(bytes(data)), value, at)
+            found += [h.at for h in hits]
+        whole = [m.start() for m in re.finditer(re.escape(value.to_bytes(5, "little")), bytes(data))]
+        self.assertEqual([at for at in found if at in whole], whole)
+        everywhere, at = find_number(source(bytes(4000)), 0)
+        self.assertEqual(len(everywhere), 200)
+        self.assertLess(at, 4000)
 
     def test_texts_and_record_lengths(self):
         data = small_crate()

@@ -11,8 +11,8 @@ from .base import Source
 
 SAMPLE = 4096
 """Bytes that are looked at for one figure of entropy."""
-MOST_SEARCHED = 1 << 28
-"""Bytes that a search reads at most."""
+MOST_SEARCHED = 1 << 24
+"""Bytes that a search looks at before it tells what it has: less than a second, even where the number nearly stands everywhere."""
 PIECE = 1 << 20
 
 
@@ -56,29 +56,30 @@ def forms_of(value: int) -> dict[bytes, list[tuple[str, str]]]:
     return out
 
 
-def find_number(source: Source, value: int, most: int = 200) -> tuple[list[Hit], int]:
-    """Where a number stands in a file, in all widths of 16 to 64 bits and both orders; and bytes searched.
+def find_number(source: Source, value: int, at: int = 0, most: int = 200) -> tuple[list[Hit], int]:
+    """Where a number stands in a file from a byte on, in all widths of 16 to 64 bits and both orders; and how far that was
+    looked for: up to which byte. Whoever wants more goes on from there.
 
     A hit inside a wider one at the same place is left out. Small numbers stand nearly everywhere, so at most `most`
     hits are given.
     """
     forms = forms_of(value)
-    if not forms:
-        return [], 0
+    if not forms or at >= source.size:
+        return [], source.size
     pattern = re.compile(b"|".join(re.escape(f) for f in sorted(forms, key=len, reverse=True)), re.S)
     hits: list[Hit] = []
-    end = min(source.size, MOST_SEARCHED)
-    at = 0
+    end = min(source.size, at + MOST_SEARCHED)
     while at < end:
-        data = source.read(at, min(PIECE + 7, source.size - at))
+        piece = min(PIECE, end - at)
+        data = source.read(at, min(piece + 7, source.size - at))
         for found in pattern.finditer(data):
-            if found.start() >= PIECE:
+            if found.start() >= piece:
                 break
             kind, order = forms[found[0]][0]
             hits.append(Hit(at + found.start(), kind, order))
             if len(hits) >= most:
                 return hits, at + found.end()
-        at += PIECE
+        at += piece
     return hits, end
 
 

@@ -2,6 +2,7 @@
   import { api, got } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { bytes, count, spaced } from "../lib/format";
+  import { newest } from "../lib/newest";
 
   /** Aids where a file is unknown: numbers at the cursor, who holds a value, texts, likely record lengths. */
   let {
@@ -20,6 +21,7 @@
     attempt: <T>(work: () => Promise<T>) => Promise<T | undefined>;
   } = $props();
 
+  const SHOWN = 40; // places that are told
   const game_id = app.gameId;
   let near = $state(new Uint8Array());
   let found = $state<{
@@ -27,6 +29,8 @@
     hits: { at: number; type: string; order: string }[];
     searched: number;
   } | null>(null);
+  let search = newest();
+  let searching = $state(false);
   let runs = $state<{ at: number; text: string }[]>([]);
   let distances = $state<{ bytes: number; score: number }[]>([]);
 
@@ -46,14 +50,33 @@
     return (little ? part.reverse() : part).reduce((n, b) => (n << 8n) | BigInt(b), 0n);
   }
 
+  /** Look for a number through the whole file, some bytes a request, until enough is found or somebody stops it. */
   const findValue = (value: bigint | number) =>
     attempt(async () => {
-      const query = { path, value: String(value) as never };
-      const out = await got(
-        api.GET("/api/games/{game_id}/bench/find", { params: { path: { game_id }, query } }),
-      );
-      found = { value: String(value), ...out };
+      const current = search();
+      found = { value: String(value), hits: [], searched: 0 };
+      searching = true;
+      try {
+        while (current() && found.searched < size && found.hits.length < SHOWN) {
+          const at: number = found.searched;
+          const query = { path, value: String(value) as never, at };
+          const out = await got(
+            api.GET("/api/games/{game_id}/bench/find", { params: { path: { game_id }, query } }),
+          );
+          if (!current()) return;
+          found = { ...found, hits: [...found.hits, ...out.hits], searched: out.searched };
+        }
+      } finally {
+        if (current()) searching = false;
+      }
     });
+
+  function stop() {
+    search();
+    searching = false;
+  }
+
+  $effect(() => stop);
 
   const more = () =>
     attempt(async () => {
@@ -101,10 +124,15 @@
     {#if found}
       <p class="mt-2">
         <span class="num">{found.value}</span> stands at {count(found.hits.length, "place")}
-        <span class="text-quiet">in {bytes(found.searched)}</span>
+        <span class="text-quiet"
+          >in {found.searched < size
+            ? `the first ${bytes(found.searched)} of ${bytes(size)}`
+            : bytes(size)}</span
+        >
+        {#if searching}<button class="btn btn-xs ml-2" onclick={stop}>Stop</button>{/if}
       </p>
       <p class="num">
-        {#each found.hits.slice(0, 40) as h (h.at)}
+        {#each found.hits.slice(0, SHOWN) as h (h.at)}
           <button class="mr-3 underline" onclick={() => goTo(h.at)}
             >{spaced(h.at)} <span class="text-quiet">{h.type} {h.order}</span></button
           >

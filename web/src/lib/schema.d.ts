@@ -425,7 +425,7 @@ export interface paths {
         };
         /**
          * Find
-         * @description Where a number stands in a file, in all widths and both orders.
+         * @description Where a number stands in a file from a byte on, in all widths and both orders: as much as is found in a moment.
          */
         get: operations["server_bench_api_find"];
         put?: never;
@@ -2131,7 +2131,7 @@ export interface components {
         };
         /**
          * Hits
-         * @description Where a number stands; searched: bytes that were looked at.
+         * @description Where a number stands; searched: up to which byte that was looked for.
          */
         Hits: {
             /** Hits */
@@ -3859,6 +3859,7 @@ export interface operations {
             query: {
                 path: string;
                 value: number;
+                at?: number;
             };
             header?: never;
             path: {
