@@ -18,6 +18,8 @@ STRIDES = range(8, 132, 2)
 UNITS = (1, 16, 32, 512, 2048)
 RATES = (8000, 11025, 12000, 16000, 22050, 24000, 32000, 37800, 44100, 48000)
 MOST = 4096
+TRIED = 60
+"""Runs of places in order that are looked into at each stride and unit, the longest first."""
 RELATIVE = 0.95
 """What a table counts whose places are measured from the first payload, against one that names them outright."""
 
@@ -79,10 +81,11 @@ def _try(size: int, words: NDArray[np.int64], order: str, stride: int, unit: int
     named = good & (place[:-step] >= 16)
     begins = named & ~np.concatenate([np.zeros(step, bool), named[:-step]])[: len(named)]
     counted = good & (place[:-step] == 0)  # from the first payload on
-    for first in [*np.flatnonzero(begins)[:400].tolist(), *np.flatnonzero(counted)[:400].tolist()]:
-        count = 1
-        while count < MOST and first + (count - 1) * step < len(good) and good[first + (count - 1) * step]:
-            count += 1
+    if not (begins.any() or counted.any()):
+        return
+    runs = _runs(good, step)
+    for first in [*_longest(begins, runs), *_longest(counted, runs)]:
+        count = min(MOST, 1 + int(runs[first]))
         if count < 3 and not place[first]:
             continue  # two numbers of which the first is 0 say nothing
         rows = first + step * np.arange(count)
@@ -107,6 +110,22 @@ def _try(size: int, words: NDArray[np.int64], order: str, stride: int, unit: int
                 fields = {"at": (first * 2 - begin, "u32"), "stored": (other * 2 - begin, "u32")}
                 spans = list(zip((at + base).tolist(), stored.tolist(), strict=True))
                 best.found = TableGuess(begin, stride, count, order, unit, base, fields, spans)
+
+
+def _runs(good: NDArray[np.bool_], step: int) -> NDArray[np.int64]:
+    """How many are good in a row, from each one on in steps."""
+    rows = -(-len(good) // step)
+    grid = np.zeros((rows, step), bool)
+    grid.reshape(-1)[: len(good)] = good
+    numbers = np.arange(rows)[:, None]
+    ends = np.minimum.accumulate(np.where(grid, rows, numbers)[::-1])[::-1]
+    return (ends - numbers).reshape(-1)[: len(good)]
+
+
+def _longest(begins: NDArray[np.bool_], runs: NDArray[np.int64]) -> list[int]:
+    """The beginnings of the longest runs, as many as are tried."""
+    found = np.flatnonzero(begins)
+    return found[np.argsort(-runs[found], kind="stable")[:TRIED]].tolist()
 
 
 def _base(table_end: int, sounds: int, size: int, align: int) -> int:
