@@ -11,7 +11,7 @@ from ..errors import one, stopped
 from ..games.models import Survey
 from ..jobs.api import JobOut
 from ..jobs.run import tidy_up
-from ..paging import Limit, Offset
+from ..paging import MOST, Limit, Offset
 from . import comparing
 
 router = Router()
@@ -61,8 +61,9 @@ class Changes(Schema):
 
 
 @router.get("/surveys", response=list[SurveyLine])
-def list_surveys(request: HttpRequest):
+def list_surveys(request: HttpRequest, offset: Offset = 0, limit: Limit = MOST):
     """All finished surveys, the newest first."""
+    finished = Survey.objects.filter(finished__isnull=False).select_related("game").order_by("-pk")
     return [
         {
             "id": s.pk,
@@ -74,7 +75,7 @@ def list_surveys(request: HttpRequest):
             "files": s.files,
             "archives": s.archives,
         }
-        for s in Survey.objects.filter(finished__isnull=False).select_related("game").order_by("-pk")[:500]
+        for s in finished[offset : offset + limit]
     ]
 
 

@@ -24,22 +24,22 @@ def allowed(path: str) -> Path:
     return place
 
 
-def folders_in(path: str) -> dict[str, Any]:
-    """The folders inside one, for choosing a game; with no path the roots themselves."""
+def folders_in(path: str, offset: int, limit: int) -> dict[str, Any]:
+    """Some of the folders inside one, for choosing a game, by name; with no path the roots themselves. total: of all."""
     if not path:
-        return {
-            "path": "",
-            "parent": None,
-            "folders": [{"name": str(r), "path": str(r)} for r in settings.LIBRARY_ROOTS],
-        }
-    place = allowed(path)
-    try:
-        inside = sorted((p for p in place.iterdir() if p.is_dir() and not p.name.startswith(".")), key=lambda p: p.name)
-    except OSError as e:
-        raise stopped(403, f"The folder can't be listed: {e.strerror}.", "Choose another folder.", path) from e
-    parent = "" if place in settings.LIBRARY_ROOTS else str(place.parent)
-    return {
-        "path": str(place),
-        "parent": parent,
-        "folders": [{"name": p.name, "path": str(p)} for p in inside if os.access(p, os.R_OK | os.X_OK)],
-    }
+        found, parent, inside = "", None, [(str(root), str(root)) for root in settings.LIBRARY_ROOTS]
+    else:
+        place = allowed(path)
+        try:
+            with os.scandir(place) as listed:
+                inside = sorted((e.name, e.path) for e in listed if not e.name.startswith(".") and _opens(e))
+        except OSError as e:
+            raise stopped(403, f"The folder can't be listed: {e.strerror}.", "Choose another folder.", path) from e
+        found, parent = str(place), "" if place in settings.LIBRARY_ROOTS else str(place.parent)
+    some = [{"name": name, "path": path} for name, path in inside[offset : offset + limit]]
+    return {"path": found, "parent": parent, "rows": some, "total": len(inside)}
+
+
+def _opens(entry: os.DirEntry) -> bool:
+    """Whether this is a folder that can be looked into."""
+    return entry.is_dir() and os.access(entry.path, os.R_OK | os.X_OK)

@@ -30,11 +30,12 @@ class Folder(Schema):
 
 
 class Folders(Schema):
-    """What is inside a folder; parent is None at the top."""
+    """Some of what is inside a folder, and of how many; parent is None at the top."""
 
     path: str
     parent: str | None
-    folders: list[Folder]
+    rows: list[Folder]
+    total: int
 
 
 class GameIn(Schema):
@@ -75,9 +76,9 @@ def _games() -> QuerySet[Game]:
 
 
 @router.get("/folders", response=Folders)
-def folders(request: HttpRequest, path: str = ""):
+def folders(request: HttpRequest, path: str = "", offset: Offset = 0, limit: Limit = MOST):
     """Browse the allowed roots."""
-    return folders_in(path)
+    return folders_in(path, offset, limit)
 
 
 @router.get("/games", response=list[GameOut])

@@ -8,6 +8,7 @@ from django.http import HttpRequest
 from ninja import Router, Schema
 
 from ..errors import one
+from ..paging import Limit, Offset
 from .models import Job
 from .run import cancel
 
@@ -41,10 +42,10 @@ class JobOut(Schema):
 
 
 @router.get("/jobs", response=list[JobOut])
-def list_jobs(request: HttpRequest, open: bool = False):
+def list_jobs(request: HttpRequest, open: bool = False, offset: Offset = 0, limit: Limit = 50):
     """The newest jobs; with `open` only those that wait or run."""
-    jobs = Job.objects.order_by("-id")
-    return jobs.filter(state__in=Job.OPEN)[:50] if open else jobs[:50]
+    jobs = Job.objects.filter(state__in=Job.OPEN) if open else Job.objects.all()
+    return jobs.order_by("-id")[offset : offset + limit]
 
 
 @router.get("/jobs/{int:job_id}", response=JobOut)

@@ -48,9 +48,11 @@ class Games(ServerTest):
         (self.root / "elsewhere").mkdir()
         (self.root / "library" / "way out").symlink_to(self.root / "elsewhere")
         top = self.get("/folders")
-        self.assertEqual([f["path"] for f in top["folders"]], [str(self.root / "library")])
+        self.assertEqual([f["path"] for f in top["rows"]], [str(self.root / "library")])
         inside = self.get(f"/folders?path={self.root}/library")
-        self.assertEqual([f["name"] for f in inside["folders"]], ["a game", "way out"])
+        self.assertEqual([f["name"] for f in inside["rows"]], ["a game", "way out"])
+        second = self.get(f"/folders?path={self.root}/library&offset=1&limit=1")
+        self.assertEqual((second["rows"], second["total"]), (inside["rows"][1:], 2))
         self.assertEqual(inside["parent"], "")
         for path in (
             "/",

@@ -1,6 +1,6 @@
 <script lang="ts">
   import Folder from "@lucide/svelte/icons/folder";
-  import { api, asProblem, got, type Folders, type ProblemText } from "../lib/api";
+  import { api, foldersIn, asProblem, got, type Folders, type ProblemText } from "../lib/api";
 
   /** An export folder: typed, one that was named before, or found by looking. */
   let { folder = $bindable(), failed }: { folder: string; failed: (problem: ProblemText) => void } = $props();
@@ -16,7 +16,7 @@
 
   async function browse(path: string) {
     try {
-      at = await got(api.GET("/api/folders", { params: { query: { path } } }));
+      at = await foldersIn(path);
       if (path) folder = path;
     } catch (error) {
       failed(asProblem(error));
@@ -42,7 +42,7 @@
           >
         </li>
       {/if}
-      {#each at.folders as f (f.path)}
+      {#each at.rows as f (f.path)}
         <li>
           <button
             class="flex w-full items-center gap-2 px-2 py-1 text-left hover:bg-base-200"

@@ -84,6 +84,18 @@ export async function every<T>(ask: (page: { offset: number; limit: number }) =>
   }
 }
 
+/** All folders inside one. */
+export async function foldersIn(path: string): Promise<Schemas["Folders"]> {
+  const ask = (offset: number) => got(api.GET("/api/folders", { params: { query: { path, offset } } }));
+  const all = await ask(0);
+  while (all.rows.length < all.total) {
+    const { rows } = await ask(all.rows.length);
+    if (!rows.length) break;
+    all.rows.push(...rows);
+  }
+  return all;
+}
+
 export function csrfToken(): string {
   return /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1] ?? "";
 }

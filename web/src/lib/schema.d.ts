@@ -2023,15 +2023,17 @@ export interface components {
         };
         /**
          * Folders
-         * @description What is inside a folder; parent is None at the top.
+         * @description Some of what is inside a folder, and of how many; parent is None at the top.
          */
         Folders: {
-            /** Folders */
-            folders: components["schemas"]["Folder"][];
             /** Parent */
             parent: string | null;
             /** Path */
             path: string;
+            /** Rows */
+            rows: components["schemas"]["Folder"][];
+            /** Total */
+            total: number;
         };
         /**
          * GameIn
@@ -3668,6 +3670,8 @@ export interface operations {
         parameters: {
             query?: {
                 path?: string;
+                offset?: number;
+                limit?: number;
             };
             header?: never;
             path?: never;
@@ -4641,6 +4645,8 @@ export interface operations {
         parameters: {
             query?: {
                 open?: boolean;
+                offset?: number;
+                limit?: number;
             };
             header?: never;
             path?: never;
@@ -5391,7 +5397,10 @@ export interface operations {
     };
     server_changes_api_list_surveys: {
         parameters: {
-            query?: never;
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;

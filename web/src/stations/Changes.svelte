@@ -1,7 +1,16 @@
 <script lang="ts">
   import JobPanel from "../components/JobPanel.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
-  import { api, asProblem, attempted, got, type Change, type ProblemText, type SurveyLine } from "../lib/api";
+  import {
+    api,
+    every,
+    asProblem,
+    attempted,
+    got,
+    type Change,
+    type ProblemText,
+    type SurveyLine,
+  } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { bytes, spaced } from "../lib/format";
   import { newest } from "../lib/newest";
@@ -40,7 +49,7 @@
 
   async function load() {
     try {
-      surveys = await got(api.GET("/api/surveys"));
+      surveys = await every((query) => got(api.GET("/api/surveys", { params: { query } })));
       const mine = surveys.filter((s) => s.game_id === app.gameId);
       if (!surveys.some((s) => s.id === now)) now = mine[0]?.id ?? surveys[0]?.id ?? 0;
       if (!surveys.some((s) => s.id === old)) old = (mine[1] ?? surveys.find((s) => s.id !== now))?.id ?? 0;

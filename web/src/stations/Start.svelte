@@ -1,6 +1,6 @@
 <script lang="ts">
   import Folder from "@lucide/svelte/icons/folder";
-  import { api, asProblem, got, type Folders, type ProblemText } from "../lib/api";
+  import { api, foldersIn, asProblem, got, type Folders, type ProblemText } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
 
@@ -10,7 +10,7 @@
 
   async function open(path: string) {
     try {
-      at = await got(api.GET("/api/folders", { params: { query: { path } } }));
+      at = await foldersIn(path);
       problem = null;
     } catch (error) {
       problem = asProblem(error);
@@ -47,7 +47,7 @@
       {/if}
     </div>
     <ul class="mt-2 max-h-96 overflow-auto border-y border-line">
-      {#each at.folders as folder (folder.path)}
+      {#each at.rows as folder (folder.path)}
         <li class="border-b border-line last:border-0">
           <button
             class="flex h-[33px] w-full items-center gap-3 px-2 text-left hover:bg-base-200"
