@@ -115,7 +115,7 @@
       {/each}
     </tbody>
   </table>
-  <div class="min-w-56 grow">
+  <div class="min-w-56 grow basis-56">
     <div class="flex flex-wrap gap-1">
       <button class="btn btn-xs" onclick={() => findValue(cursor)}>Who holds this place?</button>
       <button class="btn btn-xs" onclick={() => findValue(size)}>Who holds the file's size?</button>

@@ -461,11 +461,11 @@
     display: grid;
     grid-template-columns:
       16px 68px minmax(96px, 1.1fr) 40px minmax(70px, 0.8fr) minmax(60px, 0.6fr) 72px 52px 20px 42px
-      minmax(104px, 0.9fr) 90px 50px;
+      minmax(104px, 0.9fr) 94px 48px;
     column-gap: 10px;
     align-items: center;
     height: 33px;
-    min-width: 888px;
+    min-width: 890px;
     border-bottom: 1px solid var(--line);
     border-left: 3px solid transparent;
     padding: 0 6px 0 4px;
