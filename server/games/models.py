@@ -40,8 +40,8 @@ class Survey(models.Model):
 
     One that is not finished is being made, or was given up, or is forgotten. read_with: changes with what recognises files;
     listing: with the files, their sizes and times and all that reads them, and "" where not all could be read.
-    bytes: on disk; unpacked: bytes of all that is in the files; archives, locked: files that are such; nested: archives
-    inside them; holders: those of all with streams; entries, streams: of all archives; seconds, stored: how long the streams
+    bytes: on disk; unpacked: bytes of all that is in the files; archives, loose, locked: files that are archives (locked
+    ones included), sounds or banks by themselves, and locked; nested: archives inside them; holders: those of all with streams; entries, streams: of all archives; seconds, stored: how long the streams
     are, and their bytes; languages: of the banks.
     """
 
@@ -55,6 +55,7 @@ class Survey(models.Model):
     bytes = models.BigIntegerField(default=0)
     unpacked = models.BigIntegerField(default=0)
     archives = models.IntegerField(default=0)
+    loose = models.IntegerField(default=0)
     locked = models.IntegerField(default=0)
     nested = models.IntegerField(default=0)
     holders = models.IntegerField(default=0)

@@ -16,8 +16,9 @@ def route_of(game: Game) -> list[dict[str, str]]:
     if "survey" in open_jobs:
         first = HALF, "surveying"
     elif survey:
-        locked = f", {survey.locked} locked" if survey.locked else ""
-        first = (HALF if locked else FULL), _count(survey.archives, "archive") + locked
+        found = [_count(n, noun) for n, noun in ((survey.archives, "archive"), (survey.loose, "loose sound")) if n]
+        locked = [f"{survey.locked} locked"] if survey.locked else []
+        first = (HALF if locked else FULL), ", ".join([*(found or ["nothing recognised"]), *locked])
     else:
         first = EMPTY, "not surveyed"
     streams = survey.streams if survey else 0

@@ -71,6 +71,7 @@ class SurveyOut(Schema):
     bytes: int
     unpacked: int
     archives: int
+    loose: int
     locked: int
     nested: int
     holders: int

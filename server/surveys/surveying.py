@@ -58,6 +58,7 @@ class Totals:
     bytes: int
     unpacked: int
     archives: int
+    loose: int
     locked: int
     nested: int
     holders: int
@@ -134,7 +135,8 @@ def totals(survey: Survey, files: int, bytes: int) -> Totals:
     held = Coalesce(NullIf(F("archive__unpacked"), 0), F("size"))
     found = survey.seen.aggregate(
         unpacked=Sum(held, filter=outside),
-        archives=Count("archive", filter=Q(inside=False)),
+        archives=Count("archive", filter=Q(inside=False) & ~Q(what=SurveyFile.SOUND)),
+        loose=Count("pk", filter=Q(inside=False, what=SurveyFile.SOUND)),
         locked=Count("pk", filter=Q(what=SurveyFile.LOCKED)),
         nested=Count("pk", filter=Q(inside=True)),
         holders=Count("pk", filter=Q(streams__gt=0)),

@@ -2968,6 +2968,8 @@ export interface components {
             languages: string[];
             /** Locked */
             locked: number;
+            /** Loose */
+            loose: number;
             /** Nested */
             nested: number;
             /** Seconds */
