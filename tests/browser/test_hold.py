@@ -180,7 +180,7 @@ class Hold(BrowserTest):
         dialog.get_by_label("without folders").check()
         dialog.get_by_role("button", name="Take out 2 files").click()
         with page.expect_download() as caught:
-            dialog.get_by_role("link", name="Download the ZIP file").click()
+            dialog.get_by_role("link", name="Download taken out.zip").click()
         with zipfile.ZipFile(caught.value.path()) as pack:
             self.assertIsNone(pack.testzip())
             self.assertEqual(pack.namelist(), ["call_01.ogg", "call_02.ogg", "zubret manifest.jsonl"])

@@ -130,3 +130,28 @@ class Screens(BrowserTest):
             self.open(f"#/{game}/{station}")
             expect(page.get_by_role("heading").first).to_be_attached()
             self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390, station)
+
+    def test_menus_close_and_give_the_focus_back(self):
+        game, page = self.register(), self.page
+        self.open(f"#/{game}/locate")
+        for opener, inside in (
+            (page.get_by_role("button", name="Jobs", exact=True), page.get_by_role("region", name="Jobs")),
+            (
+                page.locator("header button[aria-haspopup]", has_text="Saltglass Ferry"),
+                page.get_by_role("link", name="Add a game"),
+            ),
+        ):
+            opener.click()
+            expect(inside).to_be_visible()
+            page.keyboard.press("Escape")
+            expect(inside).to_be_hidden()
+            expect(opener).to_be_focused()
+            page.keyboard.press("Enter")
+            expect(inside).to_be_visible()
+            page.get_by_label("Name, id, bank, path").click()
+            expect(inside).to_be_hidden()
+            opener.click()
+            page.evaluate(f"location.hash = '#/{game}/swap'")
+            expect(page.get_by_role("heading").first).to_be_attached()
+            expect(inside).to_be_hidden()
+            self.open(f"#/{game}/locate")

@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Job } from "../lib/api";
   import { app } from "../lib/app.svelte";
+  import { closing } from "../lib/closing";
   import { duration } from "../lib/format";
   import ProblemPanel from "./ProblemPanel.svelte";
 
@@ -38,6 +39,7 @@
   </button>
   {#if open}
     <section
+      use:closing={() => (open = false)}
       aria-label="Jobs"
       class="absolute top-full right-0 z-30 mt-1 max-h-[70vh] w-96 max-w-[94vw] overflow-auto rounded-box border border-edge bg-base-200 p-3 shadow-lg"
     >

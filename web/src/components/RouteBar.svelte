@@ -4,6 +4,7 @@
   import Sun from "@lucide/svelte/icons/sun";
   import mark from "../assets/mark.svg";
   import { app, type StationKey } from "../lib/app.svelte";
+  import { closing } from "../lib/closing";
   import { switchTheme, theme } from "../lib/theme.svelte";
   import JobsMenu from "./JobsMenu.svelte";
 
@@ -42,6 +43,7 @@
       </button>
       {#if choosing}
         <ul
+          use:closing={() => (choosing = false)}
           class="absolute top-full left-0 z-30 w-72 rounded-box border border-edge bg-base-300 p-2 shadow-lg"
         >
           {#each app.games as game (game.id)}
@@ -55,10 +57,7 @@
             </li>
           {/each}
           <li class="mt-1 border-t border-line pt-1">
-            <a
-              class="block rounded-field px-3 py-1.5 hover:bg-base-200"
-              href="#/start"
-              onclick={() => (choosing = false)}>Add a game folder …</a
+            <a class="block rounded-field px-3 py-1.5 hover:bg-base-200" href="#/start">Add a game folder …</a
             >
           </li>
         </ul>
