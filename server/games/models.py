@@ -40,9 +40,10 @@ class Survey(models.Model):
 
     One that is not finished is being made, or was given up, or is forgotten. read_with: changes with what recognises files;
     listing: with the files, their sizes and times and all that reads them, and "" where not all could be read.
-    bytes: on disk; unpacked: bytes of all that is in the files; archives, loose, locked: files that are archives (locked
-    ones included), sounds or banks by themselves, and locked; nested: archives inside them; holders: those of all with streams; entries, streams: of all archives; seconds, stored: how long the streams
-    are, and their bytes; languages: of the banks.
+    bytes: on disk; unpacked: bytes of all that is in the files; archives, locked: files that are archives, and those of them
+    that are locked; loose: files that are sounds or banks by themselves; nested: archives inside files; holders: those of all
+    with streams; entries, streams: of all archives; seconds, stored: how long the streams are, and their bytes; languages: of
+    the banks.
     """
 
     game = models.ForeignKey(Game, models.CASCADE, related_name="surveys")

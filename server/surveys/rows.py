@@ -202,7 +202,7 @@ class Rows:
             first = next_number(Stream)
             insert(Stream, Stream.BULK, self._streams)
             sounds.hand_over(self._sounds)
-            beside.enter_context(self.meanwhile())
+            beside.enter_context(self.meanwhile())  # until the commit is done, too
             sounds.insert_sounds(self.survey, self.game, self._archive - 1, self._bank - 1)
             index_words(first)
             for number, streamed in self._complete:

@@ -26,35 +26,35 @@ _COLUMNS = (
     "path", "within", "name", "stem", "size", "mtime_ns", "changed_ns", "sum", "variant", "rate",
     "channels", "frames", "loop_start", "loop_end", "locator", "kind",
 )  # fmt: skip
-_NO, _NONE, _EMPTY, _LIST = "0", "NULL", "''", "'[]'"
+_ZERO, _NULL, _EMPTY, _LIST = "0", "NULL", "''", "'[]'"
 _ARCHIVE_ID, _BANK_ID = "%(archive)s + rowid", "%(bank)s + rowid"
 _SPANS = "'[[0,' || min(size, %(edge)s) || '],[' || max(0, size - %(edge)s) || ',' || min(size, %(edge)s) || ']]'"
 """What `index_spans` gives for a loose file."""
 _SECONDS = "CAST(frames AS REAL) / rate"
 _FILE = {
     "survey": "%(survey)s", "path": "path", "within": "within", "size": "size", "mtime_ns": "mtime_ns",
-    "changed_ns": "changed_ns", "inside": _NO, "what": "%(what)s", "evidence": "%(evidence)s", "belongs_to": _EMPTY,
-    "archive": _ARCHIVE_ID, "streams": "1", "count": _NO,
+    "changed_ns": "changed_ns", "inside": _ZERO, "what": "%(what)s", "evidence": "%(evidence)s", "belongs_to": _EMPTY,
+    "archive": _ARCHIVE_ID, "streams": "1", "count": _ZERO,
 }  # fmt: skip
 _ARCHIVE = {
     "id": _ARCHIVE_ID, "game": "%(game)s", "path": "path", "size": "size", "mtime_ns": "mtime_ns", "kind": "'file'",
     "layout": _EMPTY, "entry_count": "1", "unpacked": "size", "stream_count": "1", "seconds": _SECONDS,
-    "stream_bytes": "size", "evidence": "%(evidence)s", "chain": _LIST, "outer": _NONE, "companions": _LIST,
-    "index_spans": _SPANS, "index_sum": "sum", "opened_with": _EMPTY, "error": _NONE, "complete": "1", "digested": _NO,
+    "stream_bytes": "size", "evidence": "%(evidence)s", "chain": _LIST, "outer": _NULL, "companions": _LIST,
+    "index_spans": _SPANS, "index_sum": "sum", "opened_with": _EMPTY, "error": _NULL, "complete": "1", "digested": _ZERO,
 }  # fmt: skip
 _ENTRY = {
-    "archive": _ARCHIVE_ID, "ordinal": _NO, "path": "name", "path_raw": _NONE, "at": _NO, "stored": "size", "size": "size",
-    "method": "'plain'", "crc32": _NONE, "file": _EMPTY, "digest": _NONE,
+    "archive": _ARCHIVE_ID, "ordinal": _ZERO, "path": "name", "path_raw": _NULL, "at": _ZERO, "stored": "size", "size": "size",
+    "method": "'plain'", "crc32": _NULL, "file": _EMPTY, "digest": _NULL,
 }  # fmt: skip
 _BANK = {
-    "id": _BANK_ID, "archive": _ARCHIVE_ID, "entry_index": _NO, "entry_path": "name", "name": "name", "layout": _EMPTY,
-    "language": _EMPTY, "error": _NONE,
+    "id": _BANK_ID, "archive": _ARCHIVE_ID, "entry_index": _ZERO, "entry_path": "name", "name": "name", "layout": _EMPTY,
+    "language": _EMPTY, "error": _NULL,
 }  # fmt: skip
 _STREAM = {
-    "archive": _ARCHIVE_ID, "bank": _BANK_ID, "locator": "locator", "ordinal": _NO, "stream_id": _EMPTY, "name": "stem",
+    "archive": _ARCHIVE_ID, "bank": _BANK_ID, "locator": "locator", "ordinal": _ZERO, "stream_id": _EMPTY, "name": "stem",
     "codec": "'file'", "variant": "variant", "rate": "rate", "channels": "channels", "frames": "frames",
-    "seconds": _SECONDS, "loop_start": "loop_start", "loop_end": "loop_end", "block_size": _NO, "parameters": "'{}'",
-    "at": _NO, "stored": "size", "shared": _NO, "keeps": "'rate,channels,codec'", "kind": "kind",
+    "seconds": _SECONDS, "loop_start": "loop_start", "loop_end": "loop_end", "block_size": _ZERO, "parameters": "'{}'",
+    "at": _ZERO, "stored": "size", "shared": _ZERO, "keeps": "'rate,channels,codec'", "kind": "kind",
 }  # fmt: skip
 
 
