@@ -10,7 +10,7 @@ from django.conf import settings
 
 from zubret_core.base import Kept
 from zubret_core.container import Container, GameFolder
-from zubret_core.locate import Spot
+from zubret_core.locate import Known, Spot
 from zubret_core.locate.spot import Step
 from zubret_core.source import DiskCache
 
@@ -55,10 +55,14 @@ _spots: Kept[str, Spot] = Kept(256 << 20, lambda spot: spot.archive.weight())
 """Archives that are open, by the version of their file and the way in; in bytes of memory."""
 
 
-def spot_of(archive: Archive) -> Spot:
-    """Where the archive of a row stands, through those around it; it stays open for as long as there is room."""
+def spot_of(archive: Archive, known: Known | None = None) -> Spot:
+    """Where the archive of a row stands, through those around it; it stays open for as long as there is room.
+
+    known: what its game is read with, for who opens many; else it is asked for.
+    """
     check_unchanged(archive)
-    return _spot(archive, version_of(archive), [(path, number) for path, number in archive.chain], archive.path)
+    steps = [(path, number) for path, number in archive.chain]
+    return _spot(archive, version_of(archive), steps, archive.path, known)
 
 
 def spot_at(archive: Archive, steps: Sequence[Step], where: str) -> Spot:
@@ -68,12 +72,12 @@ def spot_at(archive: Archive, steps: Sequence[Step], where: str) -> Spot:
     return around.step(steps[-1], where)
 
 
-def _spot(archive: Archive, version: str, steps: Sequence[Step], where: str) -> Spot:
+def _spot(archive: Archive, version: str, steps: Sequence[Step], where: str, known: Known | None = None) -> Spot:
     def make() -> Spot:
         if steps:
-            return _spot(archive, version, steps[:-1], where).step(steps[-1], where)
+            return _spot(archive, version, steps[:-1], where, known).step(steps[-1], where)
         folder = GameFolder(Path(archive.game.folder))
-        return Spot.file(folder, archive.file_path(), known_for(archive.game), disk_cache(), version)
+        return Spot.file(folder, archive.file_path(), known or known_for(archive.game), disk_cache(), version)
 
     return _spots.made("/".join([version, *(str(number) for _, number in steps)]), make)
 

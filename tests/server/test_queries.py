@@ -1,16 +1,21 @@
 """Every answer takes the same number of queries, however many rows there are."""
 
+import xxhash
 from django.db import connection
 from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
+from bench.game import loose_sounds
 from server.bulk import bulk_insert
 from server.games.models import Comparison, Game, Key, KeyChoice, NameList, Survey, SurveyFile
 from server.jobs.models import Job
+from server.jobs.run import start
 from server.layouts.models import LayoutVersion, UserLayout
 from server.mods.models import Build, EntryFile, Mod, Swap, Trial
 from server.shelf.models import Archive, Bank, Entry, Stream, pack_locator
+from server.surveys.contents import ReadContents
 from server.surveys.rows import entry_row
+from server.surveys.surveying import SurveyOrder
 from tests.server.support import ServerTest
 from zubret_core.container import Entry as CoreEntry
 from zubret_core.swap import Treatment
@@ -111,3 +116,21 @@ class Constant(ServerTest):
         self.assertGreater(len(counts), 20)
         self.assertEqual({p: n for p, n in paged.items() if max(n) > 3}, {})
         self.assertGreater(len([p for p, n in paged.items() if n[1] == 3]), 6)
+
+    def test_reading_contents_does_not_ask_for_each_file(self):
+        counts = []
+        for n in (10, 300):
+            folder = self.root / f"loose-{n}"
+            loose_sounds(folder, n)
+            game = Game.objects.create(name="loose", folder=str(folder))
+            start(SurveyOrder(), "survey", game)
+            Archive.objects.filter(game=game).update(digested=False)
+            Entry.objects.filter(archive__game=game).update(digest=None)
+            with CaptureQueriesContext(connection) as seen:
+                start(ReadContents(game.current_survey().pk), "contents", game)
+            counts.append(len(seen))
+            self.assertFalse(Archive.unread().filter(game=game).exists())
+            for entry in Entry.objects.filter(archive__game=game).select_related("archive"):
+                data = (folder / entry.archive.path).read_bytes()
+                self.assertEqual(entry.digest % (1 << 64), xxhash.xxh3_64_intdigest(data))
+        self.assertLess(counts[1], counts[0] + 10)
