@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 import http.client
+import multiprocessing
 import os
 import random
 import signal
 import statistics
 import subprocess
-import threading
 import time
-from collections.abc import Iterable, Iterator
-from contextlib import closing
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import closing, contextmanager
 from itertools import islice
+from multiprocessing.sharedctypes import Synchronized
+from multiprocessing.synchronize import Event
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+
+from server.worker import NICE
 
 from . import game
 from .pairs import Row, seconds
@@ -26,7 +30,10 @@ from .rebuilds import large_archive, noise
 
 COUNT, ROUNDS = 200, 5
 """Streams that are listened to in each half of a round, each for the first time; and rounds."""
+LOOK = 0.3
+"""Seconds after which a job is looked at again, as the page does."""
 WAIT = 300.0
+OWN = multiprocessing.get_context("fork")
 
 
 def rows(folder: Path) -> Iterator[Row]:
@@ -43,49 +50,73 @@ def rows(folder: Path) -> Iterator[Row]:
     program = launched(folder, port, subprocess.DEVNULL)
     try:
         until(lambda: is_up(address), WAIT, "the launcher")
-        yield _measured(Page(address), port, heard, surveyed, rebuilt)
+        yield from _measured(Page(address), port, heard, surveyed, rebuilt)
     finally:
         program.send_signal(signal.SIGTERM)
         program.wait(30)
 
 
-def _measured(page: Page, port: int, heard: Path, surveyed: Path, rebuilt: Path) -> Row:
+def _measured(page: Page, port: int, heard: Path, surveyed: Path, rebuilt: Path) -> Iterator[Row]:
     games = [page.send("POST", "/games", {"folder": str(place)}) for place in (heard, surveyed, rebuilt)]
     until(lambda: not page.get("/jobs?open=true"), WAIT, "the surveys")
-    mod = _mod(page, games[2])
-    rows = [r for n in range(0, 2 * COUNT * ROUNDS, 500) for r in _streams(page, games[0], n)]
-    chosen = iter(random.Random(1).sample([r["audio"] for r in rows], 2 * COUNT * ROUNDS))
-    ended = 0
-
-    def work(stop: threading.Event) -> None:
-        nonlocal ended
-        while not stop.is_set():
-            for file in surveyed.rglob("*.wav"):
-                os.utime(file)  # so that each is read anew
-            jobs = [page.send("POST", f"/games/{games[1]['id']}/survey"), page.send("POST", f"/mods/{mod}/rebuild")]
-            for job in jobs:
-                until(lambda job=job: page.get(f"/jobs/{job['id']}")["finished"], WAIT, job["kind"])  # type: ignore[misc]
-                ended += 1
-
-    rest, load = [], []
+    orders = f"/games/{games[1]['id']}/survey", f"/mods/{_mod(page, games[2])}/rebuild"
+    files, ended = list(surveyed.rglob("*.wav")), OWN.Value("i", 0)
+    rows = [r for n in range(0, 3 * COUNT * ROUNDS, 500) for r in _streams(page, games[0], n)]
+    chosen = iter(random.Random(1).sample([r["audio"] for r in rows], 3 * COUNT * ROUNDS))
+    rest, counting, load = [], [], []
     for _ in range(ROUNDS):
-        rest.append(_95th(_first_samples(port, islice(chosen, COUNT))))
-        stop = threading.Event()
-        worker = threading.Thread(target=work, args=(stop,))
-        worker.start()
-        time.sleep(0.5)
-        load.append(_95th(_first_samples(port, islice(chosen, COUNT))))
-        stop.set()
-        worker.join()
+        rest.append(_95th(port, islice(chosen, COUNT)))
+        with _beside(_count), _beside(_count):
+            counting.append(_95th(port, islice(chosen, COUNT)))
+        with _beside(_order, page, orders, files, ended):
+            load.append(_95th(port, islice(chosen, COUNT)))
         until(lambda: not page.get("/jobs?open=true"), WAIT, "what the jobs left to do")
-    told = [1000 * statistics.median(times) for times in (load, rest)]
-    note = f"95th percentile: {told[0]:.1f} ms against {told[1]:.1f} ms, while {ended} jobs ended"
+    told = {
+        name: 1000 * statistics.median(times) for name, times in (("rest", rest), ("count", counting), ("load", load))
+    }
+    note = f"95th percentile: {told['load']:.1f} ms against {told['rest']:.1f} ms, while {ended.value} jobs ended"
     ratios = [a / b for a, b in zip(load, rest, strict=True)]
-    return Row("first samples while a survey and a rebuild run", "the same with workers at rest", ratios, 2, note)
+    yield Row("first samples while a survey and a rebuild run", "the same with workers at rest", ratios, 2, note)
+    ratios = [a / b for a, b in zip(load, counting, strict=True)]
+    note = f"{told['load']:.1f} ms against {told['count']:.1f} ms: what two busy cores cost, whatever they do"
+    yield Row("the same", "while two loops of like priority count", ratios, None, note)
 
 
-def _95th(times: list[float]) -> float:
-    return float(np.percentile(times, 95))
+@contextmanager
+def _beside(work: Callable[..., None], *args: Any) -> Iterator[None]:
+    """While a process works: in the listener's own, a thread would make it wait for Python's lock."""
+    stop = OWN.Event()
+    process = OWN.Process(target=work, args=(stop, *args))
+    process.start()
+    time.sleep(0.5)
+    try:
+        yield
+    finally:
+        stop.set()
+        process.join()
+
+
+def _order(stop: Event, page: Page, orders: tuple[str, ...], files: list[Path], ended: Synchronized[int]) -> None:
+    """Order the jobs again and again; each survey finds all files touched, so that it reads each anew."""
+    while not stop.is_set():
+        for file in files:
+            os.utime(file)
+        for job in [page.send("POST", order) for order in orders]:
+            while not page.get(f"/jobs/{job['id']}")["finished"]:
+                time.sleep(LOOK)
+            ended.value += 1
+
+
+def _count(stop: Event) -> None:
+    """Do nothing but count, with a worker's priority."""
+    os.nice(NICE)
+    while not stop.is_set():
+        sum(range(100_000))
+
+
+def _95th(port: int, addresses: Iterable[str]) -> float:
+    """Seconds within which nineteen of twenty first samples come."""
+    return float(np.percentile(_first_samples(port, addresses), 95))
 
 
 def _streams(page: Page, of: dict[str, Any], offset: int) -> list[dict[str, Any]]:
