@@ -206,3 +206,13 @@ class ExportFolder(models.Model):
 
     def __str__(self) -> str:
         return self.path
+
+
+class AllowedFolder(models.Model):
+    """A folder that the user let Zubret read, beside those that are set from outside."""
+
+    path = models.CharField(max_length=2000, unique=True)
+    since = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return self.path

@@ -10,11 +10,13 @@ from django.http import HttpRequest
 from ninja import Router, Schema
 
 from ..errors import one
-from ..games.folders import folders_in
-from ..games.models import Game, Survey
+from ..games.folders import all_allowed, allow, folders_in, forbid
+from ..games.models import AllowedFolder, Game, Survey
+from ..jobs.api import JobOut
 from ..mods.models import Mod
 from ..paging import MOST, Limit, Offset
 from ..surveys.surveying import start_survey
+from .looking import start_demo, start_looking
 from .registry import register
 from .route import route_of
 from .tidy import forget
@@ -30,12 +32,32 @@ class Folder(Schema):
 
 
 class Folders(Schema):
-    """Some of what is inside a folder, and of how many; parent is None at the top."""
+    """Some of what is inside a folder, and of how many; parent is None at the top.
+
+    outside: the folder is there, but Zubret may not read it yet, and nothing of it is told.
+    """
 
     path: str
     parent: str | None
     rows: list[Folder]
     total: int
+    outside: bool
+
+
+class FolderIn(Schema):
+    """A folder by its path, in any spelling."""
+
+    path: str
+
+
+class AllowedOut(Schema):
+    """A folder that may be read, with all that is in it. id: None where it is set from outside; games: how many lie in
+    it; there: whether it can be looked into now."""
+
+    id: int | None
+    path: str
+    games: int
+    there: bool
 
 
 class GameIn(Schema):
@@ -77,8 +99,40 @@ def _games() -> QuerySet[Game]:
 
 @router.get("/folders", response=Folders)
 def folders(request: HttpRequest, path: str = "", offset: Offset = 0, limit: Limit = MOST):
-    """Browse the allowed roots."""
+    """Browse the folders that may be read. A path may be spelt in any way, and may be that of a file in the folder."""
     return folders_in(path, offset, limit)
+
+
+@router.get("/allowed-folders", response=list[AllowedOut])
+def allowed_folders(request: HttpRequest, offset: Offset = 0, limit: Limit = MOST):
+    """The folders that may be read."""
+    return all_allowed()[offset : offset + limit]
+
+
+@router.post("/allowed-folders", response=list[AllowedOut])
+def allow_folder(request: HttpRequest, data: FolderIn):
+    """Let Zubret read a folder, with all that is in it; all that may be read then."""
+    allow(data.path)
+    return all_allowed()
+
+
+@router.delete("/allowed-folders/{int:folder_id}", response={204: None})
+def forbid_folder(request: HttpRequest, folder_id: int):
+    """Let Zubret read a folder no longer. No game may lie in it."""
+    forbid(one(AllowedFolder.objects.all(), folder_id))
+    return 204, None
+
+
+@router.post("/likely-games", response=JobOut)
+def look_for_games(request: HttpRequest, again: bool = False):
+    """Look for folders that look like a game: the job tells them. What was found within the hour is given at once."""
+    return start_looking(again)
+
+
+@router.post("/demo-game", response=JobOut)
+def demo_game(request: HttpRequest):
+    """Make the demo game, and survey it; the job tells its number."""
+    return start_demo()
 
 
 @router.get("/games", response=list[GameOut])

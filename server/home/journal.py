@@ -12,13 +12,13 @@ from pathlib import Path
 
 from django.db import connection, models
 
-from ..games.models import ExportFolder, Game, Key, KeyChoice, NameList
+from ..games.models import AllowedFolder, ExportFolder, Game, Key, KeyChoice, NameList
 from ..layouts.models import LayoutVersion, UserLayout
 from ..mods.models import EntryFile, Mod, Swap
 from ..shelf.models import Given
 
 MADE: tuple[type[models.Model], ...] = (
-    Game, Key, KeyChoice, NameList, ExportFolder, Given, UserLayout, LayoutVersion, Mod, Swap, EntryFile,
+    Game, Key, KeyChoice, NameList, ExportFolder, AllowedFolder, Given, UserLayout, LayoutVersion, Mod, Swap, EntryFile,
 )  # fmt: skip
 """In an order in which each refers only to those before it. Triggers count every change of their tables in `home_made`."""
 CUT = {"what": "The database had to be made anew.", "where": "", "next": "Press Try again, or drop another file."}
@@ -86,10 +86,12 @@ def restore() -> int:
 
 
 def _copy(cursor, model: type[models.Model]) -> None:
-    """The rows of one table; columns that the file does not have get their usual values."""
+    """The rows of one table; a table that the file of an earlier version lacks has none, and a column gets its usual value."""
     table, quote = model._meta.db_table, connection.ops.quote_name
     cursor.execute(f"PRAGMA kept.table_info({table})")
     there = {row[1] for row in cursor.fetchall()}
+    if not there:
+        return
     names, values, usual = [], [], []
     for field in model._meta.concrete_fields:
         names.append(quote(field.column))

@@ -13,8 +13,12 @@ from ..mods.models import Mod
 
 
 def register(folder: str, name: str = "") -> Game:
+    """A game by its folder, which must be below those that may be read."""
+    return register_at(allowed(folder), name)
+
+
+def register_at(place: Path, name: str = "") -> Game:
     """A game by its folder, with a first mod; the same folder twice is the same game."""
-    place = allowed(folder)
     player, build = _player(place)
     with transaction.atomic():
         game, made = Game.objects.get_or_create(

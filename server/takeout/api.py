@@ -52,11 +52,24 @@ class TakeOutPlan(Schema):
     notes: list[TakeOutNote]
 
 
-@router.get("/export-folders", response=list[str])
+class ExportFolderOut(Schema):
+    """A folder that was named for taking out."""
+
+    id: int
+    path: str
+
+
+@router.get("/export-folders", response=list[ExportFolderOut])
 def export_folders(request: HttpRequest, offset: Offset = 0, limit: Limit = 20):
     """Folders that were named before, the newest first."""
-    named = ExportFolder.objects.order_by("-pk").values_list("path", flat=True)
-    return list(named[offset : offset + limit])
+    return ExportFolder.objects.order_by("-pk")[offset : offset + limit]
+
+
+@router.delete("/export-folders/{int:folder_id}", response={204: None})
+def forget_export_folder(request: HttpRequest, folder_id: int):
+    """Offer a folder no longer. What was taken out to it stays."""
+    one(ExportFolder.objects.all(), folder_id).delete()
+    return 204, None
 
 
 @router.post("/games/{int:game_id}/take-out/plan", response=TakeOutPlan)

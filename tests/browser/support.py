@@ -59,8 +59,9 @@ class BrowserTest(ProgramTest):
 
         if not any(g["name"] == name for g in self.api("/games")):
             self.open("#/start")
-            self.page.get_by_role("button", name=str(self.root / "library")).click()
-            self.page.get_by_role("button", name=name, exact=True).click()
+            folders = self.page.get_by_role("list", name="Folders")
+            folders.get_by_role("button", name=str(self.root / "library")).click()
+            folders.get_by_role("button", name=name, exact=True).click()
             self.page.get_by_role("button", name="Survey this folder").click()
         return self.until(surveyed, 60, "the survey")
 

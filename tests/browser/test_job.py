@@ -316,14 +316,10 @@ class Killed(BrowserTest):
 
     def test_killed_during_rebuild(self):
         page = self.page
-        self.open("#/start")
-        page.get_by_role("button", name=str(self.root / "library")).click()
-        page.get_by_role("button", name="Large").click()
-        page.get_by_role("button", name="Survey this folder").click()
-        game = self.until(lambda: next((g for g in self.api("/games") if g["surveyed"]), None), 60, "the survey")
+        game = self.add_game("Large")
         original = (self.root / "library/Large/large.crate").stat()
-        stream = self.api(f"/games/{game['id']}/streams?q=0004")["rows"][0]
-        self.open(f"#/{game['id']}/swap/s{stream['id']}")
+        stream = self.api(f"/games/{game}/streams?q=0004")["rows"][0]
+        self.open(f"#/{game}/swap/s{stream['id']}")
         line = wav_file(self.root / "line.wav", tone(0.1, 24000, 480), 24000)
         page.get_by_label("Replacement file").set_input_files(line)
         page.get_by_role("link", name="Go to Rebuild").click()

@@ -21,14 +21,7 @@ class Lists(BrowserTest):
 
     def setUp(self):
         super().setUp()
-        if not self.api("/games"):
-            self.open("#/start")
-            self.page.get_by_role("button", name=str(self.root / "library")).click()
-            self.page.get_by_role("button", name="Many").click()
-            self.page.get_by_role("button", name="Survey this folder").click()
-        self.game = self.until(
-            lambda: next((g["id"] for g in self.api("/games") if g["surveyed"]), 0), 60, "the survey"
-        )
+        self.game = self.add_game("Many")
 
     def rows(self):
         return self.page.locator("[role=row][id^=row-]")

@@ -35,6 +35,7 @@ class Screens(BrowserTest):
 
         def screens():
             yield "start", lambda: self.open("#/start"), page.get_by_role("heading", name="Which game?")
+            yield "settings", lambda: self.open("#/settings"), page.get_by_text("set at the start")
             yield "survey", lambda: self.open(f"#/{game}/survey"), page.get_by_text("100.0 % explained")
             yield "keys", self._keys(game), page.get_by_role("heading", name="Key ring")
             yield "take out", self._take_out(game), page.get_by_text("the disk has")

@@ -6,6 +6,7 @@ import shutil
 import sys
 import zipfile
 from pathlib import Path
+from unittest import mock
 from urllib.parse import urlencode
 
 import numpy as np
@@ -19,7 +20,7 @@ from server.mods.models import Mod, Swap
 from server.shelf.models import Archive, Bank, Entry, Stream
 from standin.formats import crate
 from tests.server.support import ServerTest, wav_bytes
-from tests.support import edited, small_bell, small_crate, tone
+from tests.support import copy_of_demo, edited, small_bell, small_crate, tone
 from zubret_core.audio.riff import smpl_chunk
 from zubret_core.base import Format, Loop
 from zubret_core.container import GameFolder
@@ -61,11 +62,80 @@ class Games(ServerTest):
             f"{self.root}/library/way out",
             f"{self.root}/library/../elsewhere",
         ):
-            problem = self.get(f"/folders?path={path}", 403)
-            self.assertIn("outside the folders", problem["what"])
-            self.send("post", "/games", {"folder": path}, 403)
+            found = self.get(f"/folders?path={path}")
+            self.assertEqual((found["outside"], found["rows"], found["total"]), (True, [], 0))
+            self.assertIn("outside the folders", self.send("post", "/games", {"folder": path}, 403)["what"])
         self.get(f"/folders?path={self.root}/library/missing", 404)
         self.assertEqual(Game.objects.count(), 0)
+
+    def test_a_path_may_be_spelt_in_any_way(self):
+        place = self.root / "library" / "my game (1)"
+        (place / "data").mkdir(parents=True)
+        (place / "data" / "sea.crate").write_bytes(b"x")
+        text = str(place)
+        escaped = text.replace(" ", "\\ ").replace("(", "\\(").replace(")", "\\)")
+        spellings = [
+            f'"{text}"',
+            f"  \u201c{text}\u201d\n",
+            f"'{text}/'",
+            place.as_uri(),
+            escaped,
+            text.replace("/", "\\"),
+        ]
+        with mock.patch.dict(os.environ, {"HOME": str(self.root / "library")}):
+            for spelling in [*spellings, "~/my game (1)"]:
+                found = self.client.get("/api/folders", {"path": spelling}).json()
+                self.assertEqual(found.get("path"), text, (spelling, found))
+        found = self.client.get("/api/folders", {"path": f"{text}/data/sea.crate"}).json()
+        self.assertEqual(found["path"], f"{text}/data")
+        for wrong, next in (
+            (f"{text}/dato/x", f"{text} is there"),
+            ("D:\\Games\\Sea", "path of Windows"),
+            ("games/sea", "whole path"),
+            ("~nobody-here/x", "whole path"),
+            ("/" + "x" * 5000, "/ is there"),
+            ("", None),
+        ):
+            answer = self.client.get("/api/folders", {"path": wrong})
+            if next is None:
+                self.assertEqual(answer.json()["path"], "")
+            else:
+                self.assertIn(next, answer.json()["next"], wrong)
+
+    def test_a_folder_elsewhere_is_allowed_once_and_taken_back(self):
+        far = self.root / "drive" / "Game"
+        far.mkdir(parents=True)
+        (far / "tone.wav").write_bytes(wav_bytes(np.zeros(100, np.int16), 8000))
+        rows = self.send("post", "/allowed-folders", {"path": f'"{far}/tone.wav"'})
+        self.assertEqual([r["path"] for r in rows], [str(self.root / "library"), str(far)])
+        self.send("post", "/allowed-folders", {"path": str(far)})
+        game = self.send("post", "/games", {"folder": str(far)})
+        last = self.get("/allowed-folders")[-1]
+        self.assertEqual((last["games"], last["there"], len(self.get("/allowed-folders"))), (1, True, 2))
+        self.assertIn("Game lies in this", self.send("delete", f"/allowed-folders/{last['id']}", status=409)["what"])
+        self.send("delete", f"/games/{game['id']}", status=204)
+        self.send("delete", f"/allowed-folders/{last['id']}", status=204)
+        self.send("post", "/games", {"folder": str(far)}, 403)
+        for never in ("/", str(self.root / "data"), str(self.root / "nowhere")):
+            self.send("post", "/allowed-folders", {"path": never}, 404 if "nowhere" in never else 403)
+        self.assertEqual(len(self.get("/allowed-folders")), 1)
+
+    def test_games_are_found_by_looking_and_a_demo_is_made(self):
+        game = self.root / "library" / "shelf" / "Sea"
+        (game / "data").mkdir(parents=True)
+        os.truncate(os.open(game / "data" / "a.pack", os.O_CREAT | os.O_WRONLY), 200 << 20)
+        (game / "sea.exe").write_bytes(bytes(200_000))
+        job = self.send("post", "/likely-games")
+        found = self.get(f"/jobs/{job['id']}")["result"]["found"]
+        first = next(g for g in found if g["path"].startswith(str(self.root)))
+        self.assertEqual(first, {"path": str(game), "files": 1, "bytes": 200 << 20})
+        self.assertEqual(self.send("post", "/likely-games")["id"], job["id"])
+        self.assertNotEqual(self.send("post", "/likely-games?again=true")["id"], job["id"])
+        copy_of_demo(self.root / "data" / "demo" / "Saltglass Ferry")
+        made = self.get(f"/jobs/{self.send('post', '/demo-game')['id']}")
+        shown = self.get("/games")[0]
+        self.assertEqual((made["state"], made["result"]), ("done", {"game": shown["id"]}))
+        self.assertTrue(shown["surveyed"] and shown["player"])
 
     def test_a_survey_tells_what_every_file_is(self):
         game = self.add_game()

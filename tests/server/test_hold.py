@@ -158,7 +158,10 @@ class Hold(ServerTest):
         with self.settings(LIBRARY_ROOTS=[self.root]):
             own = self.send("post", take, {**body, "folder": str(settings.DATA_DIR / "out")}, 403)
         self.assertIn("its own data", own["what"])
-        self.assertEqual(self.get("/export-folders"), [str(out)])
+        (named,) = self.get("/export-folders")
+        self.assertEqual(named["path"], str(out))
+        self.send("delete", f"/export-folders/{named['id']}", status=204)
+        self.assertEqual((self.get("/export-folders"), out.is_dir()), ([], True))
 
     def test_a_zip_of_chosen_entries_flat_and_checked(self):
         chosen = [e["id"] for e in self.entries("data/deck.zip") if "call" in e["path"] or "horn" in e["path"]]

@@ -8,6 +8,7 @@
   import Changes from "./stations/Changes.svelte";
   import Locate from "./stations/Locate.svelte";
   import Rebuild from "./stations/Rebuild.svelte";
+  import Settings from "./stations/Settings.svelte";
   import Start from "./stations/Start.svelte";
   import StreamPage from "./stations/StreamPage.svelte";
   import Survey from "./stations/Survey.svelte";
@@ -50,6 +51,8 @@
   <main class="min-h-0 grow overflow-auto">
     {#if !app.loaded}
       <p class="p-8 text-quiet">Loading …</p>
+    {:else if app.settings}
+      <Settings />
     {:else if !app.game}
       <Start />
     {:else}

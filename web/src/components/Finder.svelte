@@ -76,6 +76,7 @@
         ]
       : []),
     { label: "Add a game folder", hint: "", run: () => (location.hash = "/start") },
+    { label: "Settings", hint: "folders that Zubret may read", run: () => (location.hash = "/settings") },
     { label: player.playing ? "Pause" : "Play", hint: "Space", run: () => player.toggle() },
     {
       label: "Change between original and new",

@@ -9,8 +9,8 @@
 
   $effect(() => {
     void got(api.GET("/api/export-folders")).then((list) => {
-      named = list;
-      folder ||= list[0] ?? "";
+      named = list.map((known) => known.path);
+      folder ||= named[0] ?? "";
     });
   });
 

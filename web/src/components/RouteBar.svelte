@@ -59,6 +59,7 @@
           <li class="mt-1 border-t border-line pt-1">
             <a class="block rounded-field px-3 py-1.5 hover:bg-base-200" href="#/start">Add a game folder …</a
             >
+            <a class="block rounded-field px-3 py-1.5 hover:bg-base-200" href="#/settings">Settings</a>
           </li>
         </ul>
       {/if}
@@ -74,14 +75,14 @@
             <a
               href="#/{app.gameId}/{stop.key}"
               class="relative flex gap-2.5 px-3 pt-3 pb-3 whitespace-nowrap"
-              aria-current={app.stop === (stop.key as StationKey) ? "page" : undefined}
+              aria-current={!app.settings && app.stop === (stop.key as StationKey) ? "page" : undefined}
             >
               <span class="dot {stop.dot}" role="img" aria-label={stop.dot}></span>
               <span>
                 <span class="block font-semibold leading-tight">{stop.name}</span>
                 <span class="block text-[0.85rem] text-quiet">{stop.text}</span>
               </span>
-              {#if app.stop === stop.key}
+              {#if !app.settings && app.stop === stop.key}
                 <span class="absolute inset-x-3 -bottom-px h-[3px] rounded-t bg-primary"></span>
               {/if}
             </a>

@@ -42,6 +42,8 @@ class App {
   games = $state<Game[]>([]);
   gameId = $state(0);
   station = $state<StationKey>("survey");
+  /** Whether the settings are shown, which belong to no game. */
+  settings = $state(false);
   /** What the address says beyond the station: a stream or a swap. */
   detail = $state("");
   route = $state<Station[]>([]);
@@ -97,6 +99,12 @@ class App {
 
   readAddress(): void {
     const [, game, station, ...rest] = location.hash.split("/");
+    this.settings = game === "settings";
+    if (this.settings) {
+      this.gameId ||= this.games[0]?.id ?? 0;
+      void this.refreshRoute();
+      return;
+    }
     const number = Number(game) || 0;
     if (number && number !== this.sought && !this.games.some((g) => g.id === number)) {
       this.sought = number; // it may be newer than the list

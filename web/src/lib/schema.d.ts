@@ -4,6 +4,50 @@
  */
 
 export interface paths {
+    "/api/allowed-folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Allowed Folders
+         * @description The folders that may be read.
+         */
+        get: operations["server_home_api_allowed_folders"];
+        put?: never;
+        /**
+         * Allow Folder
+         * @description Let Zubret read a folder, with all that is in it; all that may be read then.
+         */
+        post: operations["server_home_api_allow_folder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/allowed-folders/{folder_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Forbid Folder
+         * @description Let Zubret read a folder no longer. No game may lie in it.
+         */
+        delete: operations["server_home_api_forbid_folder"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/archives/{archive_id}/ribbon": {
         parameters: {
             query?: never;
@@ -212,6 +256,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/demo-game": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Demo Game
+         * @description Make the demo game, and survey it; the job tells its number.
+         */
+        post: operations["server_home_api_demo_game"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/export-folders": {
         parameters: {
             query?: never;
@@ -227,6 +291,26 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/export-folders/{folder_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Forget Export Folder
+         * @description Offer a folder no longer. What was taken out to it stays.
+         */
+        delete: operations["server_takeout_api_forget_export_folder"];
         options?: never;
         head?: never;
         patch?: never;
@@ -281,7 +365,7 @@ export interface paths {
         };
         /**
          * Folders
-         * @description Browse the allowed roots.
+         * @description Browse the folders that may be read. A path may be spelt in any way, and may be that of a file in the folder.
          */
         get: operations["server_home_api_folders"];
         put?: never;
@@ -1242,6 +1326,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/likely-games": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look For Games
+         * @description Look for folders that look like a game: the job tells them. What was found within the hour is given at once.
+         */
+        post: operations["server_home_api_look_for_games"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mods/{mod_id}/build": {
         parameters: {
             query?: never;
@@ -1664,6 +1768,21 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * AllowedOut
+         * @description A folder that may be read, with all that is in it. id: None where it is set from outside; games: how many lie in
+         *     it; there: whether it can be looked into now.
+         */
+        AllowedOut: {
+            /** Games */
+            games: number;
+            /** Id */
+            id: number | null;
+            /** Path */
+            path: string;
+            /** There */
+            there: boolean;
+        };
+        /**
          * BuildOut
          * @description A rebuild. state: writing, proving, proved or not proved.
          */
@@ -1800,6 +1919,16 @@ export interface components {
             rows: components["schemas"]["EntryOut"][];
             /** Total */
             total: number;
+        };
+        /**
+         * ExportFolderOut
+         * @description A folder that was named for taking out.
+         */
+        ExportFolderOut: {
+            /** Id */
+            id: number;
+            /** Path */
+            path: string;
         };
         /**
          * Fault
@@ -2022,10 +2151,22 @@ export interface components {
             path: string;
         };
         /**
+         * FolderIn
+         * @description A folder by its path, in any spelling.
+         */
+        FolderIn: {
+            /** Path */
+            path: string;
+        };
+        /**
          * Folders
          * @description Some of what is inside a folder, and of how many; parent is None at the top.
+         *
+         *     outside: the folder is there, but Zubret may not read it yet, and nothing of it is told.
          */
         Folders: {
+            /** Outside */
+            outside: boolean;
             /** Parent */
             parent: string | null;
             /** Path */
@@ -3316,6 +3457,73 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    server_home_api_allowed_folders: {
+        parameters: {
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AllowedOut"][];
+                };
+            };
+        };
+    };
+    server_home_api_allow_folder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FolderIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AllowedOut"][];
+                };
+            };
+        };
+    };
+    server_home_api_forbid_folder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                folder_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     server_shelf_api_ribbon: {
         parameters: {
             query?: never;
@@ -3603,6 +3811,26 @@ export interface operations {
             };
         };
     };
+    server_home_api_demo_game: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
     server_takeout_api_export_folders: {
         parameters: {
             query?: {
@@ -3621,8 +3849,28 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string[];
+                    "application/json": components["schemas"]["ExportFolderOut"][];
                 };
+            };
+        };
+    };
+    server_takeout_api_forget_export_folder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                folder_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -4988,6 +5236,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LayoutText"];
+                };
+            };
+        };
+    };
+    server_home_api_look_for_games: {
+        parameters: {
+            query?: {
+                again?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
         };

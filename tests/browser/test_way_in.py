@@ -1,0 +1,75 @@
+"""The way in: a pasted path, a folder elsewhere, games found by looking, the settings."""
+
+import os
+
+from playwright.sync_api import expect
+
+from standin.formats import crate
+from tests.browser.support import BrowserTest
+from tests.support import small_bell
+
+
+class WayIn(BrowserTest):
+    """A game on another drive, and one that can be found in the library."""
+
+    @classmethod
+    def prepare_library(cls):
+        cls.far = cls.root / "drive" / "My Game (1)"
+        cls.near = cls.root / "library" / "shelf" / "Near"
+        for place in (cls.far, cls.near):
+            place.mkdir(parents=True)
+            (place / "small.crate").write_bytes(crate("x", [("a.bell", small_bell(), False)]))
+        (cls.near / "near.exe").write_bytes(bytes(200_000))
+        (cls.near / "large.bin").touch()
+        os.truncate(cls.near / "large.bin", 200 << 20)
+
+    def test_a_pasted_path_elsewhere_is_asked_about_once(self):
+        page = self.page
+        self.open("#/start")
+        field = page.get_by_label("Folder of the game")
+        expect(field).to_be_focused()
+        field.fill("/nowhere/at all")
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("alert")).to_contain_text("Correct the path; / is there.")
+        field.fill(f'"{self.far}/small.crate"')
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("region", name="May Zubret read this?")).to_contain_text(str(self.far))
+        expect(page.get_by_role("alert")).to_have_count(0)
+        page.get_by_role("button", name="Not this one").click()
+        expect(field).to_be_focused()
+        field.fill(str(self.far).replace(" ", "\\ "))
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("button", name="Let Zubret read it")).to_be_focused()
+        page.keyboard.press("Enter")
+        expect(field).to_have_value(str(self.far))
+        page.get_by_role("button", name="Survey this folder").click()
+        expect(page.get_by_text("small.crate").first).to_be_visible()
+
+        page.get_by_role("button", name="My Game (1)").click()
+        page.get_by_role("link", name="Settings").click()
+        row = page.get_by_role("listitem").filter(has_text=str(self.far))
+        expect(row).to_contain_text("1 game")
+        row.get_by_role("button", name="No longer").click()
+        expect(page.get_by_role("alert")).to_contain_text("lies in this folder")
+        other = page.get_by_label("Another folder that Zubret may read")
+        other.fill(str(self.root / "home"))
+        page.keyboard.press("Enter")
+        expect(other).to_have_value("")
+        row = page.get_by_role("listitem").filter(has_text=str(self.root / "home"))
+        row.get_by_role("button", name="No longer").click()
+        expect(row).to_have_count(0)
+        page.get_by_role("button", name="Undo").click()
+        expect(row).to_contain_text("no game yet")
+        page.reload()
+        expect(row).to_be_visible()
+
+    def test_a_game_is_found_by_looking(self):
+        page = self.page
+        self.open("#/start")
+        page.get_by_role("button", name=f"Near 210 MB {self.near} 1 large file").click()
+        expect(page.get_by_label("Folder of the game")).to_have_value(str(self.near))
+        page.get_by_role("button", name="Survey this folder").click()
+        expect(page.get_by_text("small.crate").first).to_be_visible()
+        self.open("#/start")
+        expect(page.get_by_text("No folder with a program").or_(page.get_by_text("large file")).first).to_be_visible()
+        expect(page.get_by_role("button", name="Near 210 MB")).to_have_count(0)

@@ -1,0 +1,130 @@
+<script lang="ts">
+  import {
+    api,
+    asProblem,
+    every,
+    got,
+    type AllowedFolder,
+    type ExportFolder,
+    type ProblemText,
+  } from "../lib/api";
+  import { app } from "../lib/app.svelte";
+  import ProblemPanel from "../components/ProblemPanel.svelte";
+  import { count } from "../lib/format";
+
+  let readable = $state<AllowedFolder[] | null>(null);
+  let written = $state<ExportFolder[] | null>(null);
+  let text = $state("");
+  let problem = $state<ProblemText | null>(null);
+
+  async function load() {
+    readable = await every((query) => got(api.GET("/api/allowed-folders", { params: { query } })));
+    written = await every((query) => got(api.GET("/api/export-folders", { params: { query } })));
+  }
+
+  /** A change, and what stands then; where it fails, the problem is shown, and all is as it was. */
+  async function change(work: () => Promise<unknown>): Promise<boolean> {
+    try {
+      await work();
+      problem = null;
+      await load();
+      return true;
+    } catch (error) {
+      problem = asProblem(error);
+      return false;
+    }
+  }
+  void change(async () => {});
+
+  const allow = (path: string) => change(() => got(api.POST("/api/allowed-folders", { body: { path } })));
+
+  async function forbid(folder: AllowedFolder) {
+    if (folder.id === null) return;
+    const path = { folder_id: folder.id };
+    if (await change(() => got(api.DELETE("/api/allowed-folders/{folder_id}", { params: { path } }))))
+      app.say(`Zubret no longer reads ${folder.path}.`, {
+        label: "Undo",
+        run: () => void allow(folder.path),
+      });
+  }
+
+  async function forget(folder: ExportFolder) {
+    const path = { folder_id: folder.id };
+    await change(() => got(api.DELETE("/api/export-folders/{folder_id}", { params: { path } })));
+  }
+</script>
+
+<div class="mx-auto max-w-3xl p-8 max-md:p-4">
+  <h1 class="text-2xl font-bold">Settings</h1>
+  {#if problem}<div class="mt-4"><ProblemPanel {problem} close={() => (problem = null)} /></div>{/if}
+
+  <section class="mt-6" aria-labelledby="readable">
+    <h2 id="readable" class="text-lg font-semibold">Folders that Zubret may read</h2>
+    <p class="mt-1 text-quiet">
+      Games are chosen in these folders and in all that is inside them. Nothing is written to a game.
+    </p>
+    <ul class="mt-3 border-y border-line">
+      {#each readable ?? [] as folder (folder.path)}
+        <li
+          class="flex min-h-11 items-center justify-between gap-4 border-b border-line px-2 py-1.5 last:border-0"
+        >
+          <span class="min-w-0">
+            <span class="num block break-all">{folder.path}</span>
+            <span class="text-quiet"
+              >{folder.games ? count(folder.games, "game") : "no game yet"}{folder.there
+                ? ""
+                : " · can't be looked into now"}</span
+            >
+          </span>
+          {#if folder.id === null}
+            <span
+              class="shrink-0 text-quiet"
+              title="By ZUBRET_LIBRARY_ROOTS, or your home folder where that is not given"
+              >set at the start</span
+            >
+          {:else}
+            <button class="btn btn-sm shrink-0" onclick={() => forbid(folder)}>No longer</button>
+          {/if}
+        </li>
+      {/each}
+    </ul>
+    <form
+      class="mt-3 flex gap-2"
+      onsubmit={(e) => {
+        e.preventDefault();
+        void allow(text).then((done) => done && (text = ""));
+      }}
+    >
+      <input
+        class="input num w-full"
+        aria-label="Another folder that Zubret may read"
+        placeholder="another folder, as you copied its path"
+        spellcheck="false"
+        autocomplete="off"
+        bind:value={text}
+      />
+      <button class="btn shrink-0" disabled={!text.trim()}>Let Zubret read it</button>
+    </form>
+  </section>
+
+  <section class="mt-8" aria-labelledby="written">
+    <h2 id="written" class="text-lg font-semibold">Folders for what is taken out</h2>
+    <p class="mt-1 text-quiet">
+      They are offered again when you take something out. What is in them stays when one is forgotten.
+    </p>
+    <ul class="mt-3 border-y border-line">
+      {#each written ?? [] as folder (folder.id)}
+        <li
+          class="flex min-h-11 items-center justify-between gap-4 border-b border-line px-2 py-1.5 last:border-0"
+        >
+          <span class="num min-w-0 break-all">{folder.path}</span>
+          <button class="btn btn-sm shrink-0" onclick={() => forget(folder)}>Forget</button>
+        </li>
+      {:else}
+        <li class="px-2 py-3 text-quiet">
+          {written ? "None yet: a folder is kept here once something was taken out to it." : "Loading …"}
+        </li>
+      {/each}
+    </ul>
+  </section>
+</div>
