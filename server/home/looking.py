@@ -42,16 +42,17 @@ class LookForGames(Order):
 
 @dataclass(frozen=True)
 class Likely:
-    """A folder that looks like a game; files: its large ones; bytes: of these."""
+    """A folder that looks like a game; files: its large ones; bytes: of these; program: whether one is there."""
 
     path: str
     files: int
     bytes: int
+    program: bool
 
 
 @dataclass(frozen=True)
 class GamesFound:
-    """The folders that look like a game, the largest first."""
+    """The folders that look like a game: first those with a program, the largest first."""
 
     found: list[Likely]
 
@@ -116,7 +117,7 @@ def _make(folder: Path, progress: Progress) -> None:
     program = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, cwd=settings.ROOT, text=True)
     try:
         while True:
-            progress(0, 0, "making the demo game: about half a minute")
+            progress(0, 0, "being made: half a minute")
             try:
                 _, errors = program.communicate(timeout=0.25)
                 break

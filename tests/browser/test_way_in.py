@@ -6,7 +6,7 @@ from playwright.sync_api import expect
 
 from standin.formats import crate
 from tests.browser.support import BrowserTest
-from tests.support import small_bell
+from tests.support import copy_of_demo, small_bell
 
 
 class WayIn(BrowserTest):
@@ -19,6 +19,7 @@ class WayIn(BrowserTest):
         for place in (cls.far, cls.near):
             place.mkdir(parents=True)
             (place / "small.crate").write_bytes(crate("x", [("a.bell", small_bell(), False)]))
+        copy_of_demo(cls.root / "home" / "run" / "demo" / "Saltglass Ferry")  # making it takes half a minute
         (cls.near / "near.exe").write_bytes(bytes(200_000))
         (cls.near / "large.bin").touch()
         os.truncate(cls.near / "large.bin", 200 << 20)
@@ -66,10 +67,17 @@ class WayIn(BrowserTest):
     def test_a_game_is_found_by_looking(self):
         page = self.page
         self.open("#/start")
-        page.get_by_role("button", name=f"Near 210 MB {self.near} 1 large file").click()
+        page.get_by_role("button", name=f"Near 210 MB {self.near} a program and 1 large file").click()
         expect(page.get_by_label("Folder of the game")).to_have_value(str(self.near))
         page.get_by_role("button", name="Survey this folder").click()
         expect(page.get_by_text("small.crate").first).to_be_visible()
         self.open("#/start")
         expect(page.get_by_text("No folder with a program").or_(page.get_by_text("large file")).first).to_be_visible()
         expect(page.get_by_role("button", name="Near 210 MB")).to_have_count(0)
+
+    def test_the_demo_game_from_the_start(self):
+        self.open("#/start")
+        self.page.get_by_role("button", name="Try the demo game").click()
+        expect(self.page.get_by_role("button", name="Saltglass Ferry")).to_be_visible()
+        self.assertTrue(self.page.evaluate("location.hash").endswith("/survey"))
+        expect(self.page.get_by_text("sea.crate").first).to_be_visible()

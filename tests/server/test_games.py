@@ -128,7 +128,7 @@ class Games(ServerTest):
         job = self.send("post", "/likely-games")
         found = self.get(f"/jobs/{job['id']}")["result"]["found"]
         first = next(g for g in found if g["path"].startswith(str(self.root)))
-        self.assertEqual(first, {"path": str(game), "files": 1, "bytes": 200 << 20})
+        self.assertEqual(first, {"path": str(game), "files": 1, "bytes": 200 << 20, "program": True})
         self.assertEqual(self.send("post", "/likely-games")["id"], job["id"])
         self.assertNotEqual(self.send("post", "/likely-games?again=true")["id"], job["id"])
         copy_of_demo(self.root / "data" / "demo" / "Saltglass Ferry")

@@ -23,11 +23,12 @@ APART = (".mp4", ".mkv", ".avi", ".mov", ".webm", ".iso", ".img", ".qcow2", ".vd
 
 
 class LikelyGame(NamedTuple):
-    """A folder by its whole path; files: how many large ones are in it; bytes: of these."""
+    """A folder by its whole path; files: how many large ones are in it; bytes: of these; program: whether one is there."""
 
     path: str
     files: int
     bytes: int
+    program: bool
 
 
 class _Inside(NamedTuple):
@@ -39,8 +40,8 @@ class _Inside(NamedTuple):
 
 
 def likely_games(places: Iterable[Path], progress: Progress = silent) -> list[LikelyGame]:
-    """Folders below the places that look like a game, the largest first. Only names and sizes are looked at; links, hidden
-    folders and what can't be listed are passed over.
+    """Folders below the places that look like a game: first those with a program, the largest first. Only names and sizes
+    are looked at; links, hidden folders and what can't be listed are passed over.
 
     progress counts files and folders.
     """
@@ -50,7 +51,7 @@ def likely_games(places: Iterable[Path], progress: Progress = silent) -> list[Li
         if place not in seen and not any(p in seen for p in place.parents):
             found += look.into(str(place), 0).found
             seen.add(place)
-    return sorted(found, key=lambda game: -game.bytes)[:MOST_NAMED]
+    return sorted(found, key=lambda game: (not game.program, -game.bytes))[:MOST_NAMED]
 
 
 class _Look:
@@ -85,7 +86,7 @@ class _Look:
             files, size = files + below.files, size + below.bytes
             found += below.found
         if depth and size >= LEAST and (program or own):
-            found = [LikelyGame(folder, files, size)]
+            found = [LikelyGame(folder, files, size, program)]
         return _Inside(files, size, found)
 
 

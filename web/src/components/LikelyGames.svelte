@@ -11,6 +11,7 @@
     path: string;
     files: number;
     bytes: number;
+    program: boolean;
   }
 
   let asked = $state<Job | null>(null);
@@ -45,11 +46,12 @@
   }
 
   $effect(() => {
-    if (!made || making) return;
+    const ended = made;
+    if (!ended || making) return;
     demo = null;
-    if (made.error) failed(made.error);
-    const game = made.result.game as number | undefined;
-    if (made.state === "done" && game) void app.loadGames().then(() => app.go("survey", "", game));
+    if (ended.error) failed(ended.error);
+    const game = ended.result.game as number | undefined;
+    if (ended.state === "done" && game) void app.loadGames().then(() => app.go("survey", "", game));
   });
 </script>
 
@@ -72,7 +74,9 @@
           </span>
           <span class="flex justify-between gap-3 text-quiet">
             <span class="num truncate" title={game.path}>{game.path}</span>
-            <span class="shrink-0">{count(game.files, "large file")}</span>
+            <span class="shrink-0"
+              >{game.program ? "a program and " : ""}{count(game.files, "large file")}</span
+            >
           </span>
         </button>
       </li>

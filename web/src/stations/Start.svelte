@@ -102,7 +102,7 @@
           <button class="btn btn-primary" disabled={!at.path || busy} onclick={choose}
             >{at.path ? `Survey this folder` : "Open a folder first"}</button
           >
-          <a class="link text-quiet" href="#/settings">Folders that Zubret may read …</a>
+          <a class="link text-quiet" href="#/settings">Settings</a>
         </div>
       {/if}
     </div>
