@@ -74,6 +74,74 @@ class Lists(BrowserTest):
         expect(page.get_by_label("The chosen stream")).to_contain_text("many.bell › 4242")
         expect(page.get_by_role("row", selected=True)).to_contain_text("4242")
 
+    def test_the_address_brings_work_back(self):
+        page, count = self.page, "section[aria-label=Streams] p strong"
+        self.open(f"#/{self.game}/locate")
+        self.narrow("many 123", 15)
+        page.get_by_role("columnheader", name="id").get_by_role("button").click()
+        self.row("1234").click()
+        expect(page.get_by_label("The chosen stream")).to_contain_text("many.bell › 1234")
+        link = page.url
+
+        def as_it_was(page):
+            expect(page.locator(count)).to_have_text("15")
+            expect(page.get_by_role("row", selected=True)).to_contain_text("1234")
+            expect(page.get_by_role("columnheader", name="id")).to_have_attribute("aria-sort", "ascending")
+
+        page.reload()
+        as_it_was(page)
+        page.get_by_role("grid").press("e")
+        expect(page.get_by_role("heading", name="1234")).to_be_visible()
+        page.go_back()
+        as_it_was(page)
+        page.go_forward()
+        expect(page.get_by_role("heading", name="1234")).to_be_visible()
+        page.keyboard.press("Escape")
+        as_it_was(page)
+        expect(page.get_by_role("grid")).to_be_focused()
+        self.assertEqual(page.url, link)
+        page.get_by_role("navigation", name="Route").get_by_role("link", name="Locate").click()
+        as_it_was(page)
+        other = self.context.new_page()
+        other.goto(link)
+        as_it_was(other)
+        page.keyboard.press("Control+k")
+        page.keyboard.type("many 04")
+        page.get_by_role("option", name="Show all").click()
+        expect(page.get_by_label("Name, id, bank, path")).to_have_value("many 04")
+        page.go_back()
+        expect(page.locator(count)).to_have_text("15")
+
+        self.open(f"#/{self.game}/survey")
+        page.get_by_role("button", name="bad.crate").click()
+        page.keyboard.press("/")
+        page.keyboard.type("crate")
+        expect(page.get_by_role("row").filter(has_text="part.crate")).to_be_visible()
+        page.reload()
+        expect(page.get_by_role("searchbox")).to_have_value("crate")
+        expect(page.get_by_label("The chosen file")).to_contain_text("bad.crate")
+
+    def test_names_are_given_in_a_row(self):
+        page = self.page
+        self.open(f"#/{self.game}/locate")
+        self.narrow("many 222", 14)
+        self.row("2220").click()
+        name = page.get_by_label("Given name")
+        name.fill("one")
+        for typed, at in (("two", "2221"), ("three", "2222")):
+            page.keyboard.press("Enter")
+            expect(page.get_by_label("The chosen stream")).to_contain_text(f"many.bell › {at}")
+            expect(name).to_be_focused()
+            page.keyboard.type(typed)
+        page.keyboard.press("Enter")
+        for at, text in (("2220", "one"), ("2221", "two"), ("2222", "three")):
+            expect(self.row(at)).to_contain_text(text)
+        page.get_by_role("grid").focus()
+        page.keyboard.press("?")
+        expect(page.get_by_role("dialog", name="Keys")).to_contain_text("listen to the one before")
+        page.keyboard.press("Escape")
+        expect(page.get_by_role("grid")).to_be_focused()
+
     def test_damage_is_shown_where_it_is(self):
         page = self.page
         self.open(f"#/{self.game}/survey")

@@ -1,5 +1,6 @@
 <script lang="ts">
   import Finder from "./components/Finder.svelte";
+  import Keys from "./components/Keys.svelte";
   import ProblemPanel from "./components/ProblemPanel.svelte";
   import RouteBar from "./components/RouteBar.svelte";
   import Strip from "./components/Strip.svelte";
@@ -30,12 +31,14 @@
       app.searching = true;
       return;
     }
-    if (typing(e.target) || e.ctrlKey || e.metaKey || e.altKey || app.searching) return;
+    if (typing(e.target) || e.ctrlKey || e.metaKey || e.altKey || app.searching || app.explaining) return;
     const key = e.key.toLowerCase();
     if (key === " " && !(e.target as HTMLElement).closest("button, a, summary, [role=option], input"))
       player.toggle();
     else if (key === "o") player.change(player.side === "new" ? "original" : "new");
     else if (key === "s") player.seam();
+    else if (key === "?") app.explaining = true;
+    else if (key === "/") document.querySelector<HTMLInputElement>("main input[type=search]")?.focus();
     else return;
     e.preventDefault();
   }
@@ -89,4 +92,5 @@
   {/if}
   <Strip />
   <Finder />
+  {#if app.explaining}<Keys />{/if}
 </div>

@@ -1,8 +1,9 @@
 <script lang="ts">
   import { api, got, type Stream } from "../lib/api";
   import { app, type StationKey } from "../lib/app.svelte";
-  import { clock } from "../lib/format";
+  import { clock, spaced } from "../lib/format";
   import { player } from "../lib/player.svelte";
+  import { EVERYTHING, toSearch } from "../lib/query";
   import { switchTheme } from "../lib/theme.svelte";
 
   /** Ctrl K: find a stream or do something, by typing. */
@@ -22,6 +23,8 @@
   let text = $state("");
   let at = $state(0);
   let streams = $state<Stream[]>([]);
+  /** How many streams there are by this text. */
+  let more = $state(0);
 
   $effect(() => {
     if (app.searching && !dialog.open) {
@@ -34,7 +37,7 @@
   $effect(() => {
     const q = text.trim();
     if (!q || !app.gameId) {
-      streams = [];
+      [streams, more] = [[], 0];
       return;
     }
     const timer = setTimeout(async () => {
@@ -44,9 +47,9 @@
             params: { path: { game_id: app.gameId }, query: { q, limit: 8 } },
           }),
         );
-        if (q === text.trim()) streams = page.rows;
+        if (q === text.trim()) [streams, more] = [page.rows, page.total ?? 0];
       } catch {
-        streams = [];
+        [streams, more] = [[], 0];
       }
     }, 120);
     return () => clearTimeout(timer);
@@ -84,6 +87,7 @@
       run: () => player.change(player.side === "new" ? "original" : "new"),
     },
     { label: "Hear the seam", hint: "S", run: () => player.seam() },
+    { label: "Show the keys", hint: "?", run: () => (app.explaining = true) },
     { label: "Switch between dark and bright", hint: "", run: switchTheme },
   ]);
   const choices = $derived<Choice[]>([
@@ -93,6 +97,15 @@
       hint: `${s.bank} · ${clock(s.seconds, 1)}`,
       run: () => app.go("locate", String(s.id)),
     })),
+    ...(streams.length < more
+      ? [
+          {
+            label: `Show all ${spaced(more)} in Locate`,
+            hint: text.trim(),
+            run: () => app.go("locate", "", app.gameId, toSearch({ ...EVERYTHING, q: text.trim() })),
+          },
+        ]
+      : []),
   ]);
 
   function close() {

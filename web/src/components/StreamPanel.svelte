@@ -10,11 +10,15 @@
     stream,
     swap,
     give,
+    next,
   }: {
     stream: Stream;
     swap: Swap | undefined;
     give: (stream: Stream, what: { name?: string; marked?: boolean }) => Promise<void>;
+    /** Goes to the next stream and to the field of its name. */
+    next: (field: () => HTMLInputElement) => Promise<void>;
   } = $props();
+  let naming = $state<HTMLInputElement>();
 
   let ribbon = $state<Ribbon | null>(null);
   let dragging = $state(false);
@@ -82,8 +86,15 @@
           aria-label="Given name"
           placeholder="Give it a name"
           maxlength="200"
+          title="Enter goes on to the next stream's name"
+          bind:this={naming}
           value={stream.name}
           onchange={(e) => give(stream, { name: e.currentTarget.value })}
+          onkeydown={(e) => {
+            if (e.key !== "Enter") return;
+            e.currentTarget.blur(); // which gives the name
+            void next(() => naming!);
+          }}
         />
       {/key}
       <button

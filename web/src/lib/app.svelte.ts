@@ -38,6 +38,10 @@ interface Notice {
   action?: { label: string; run: () => void };
 }
 
+function address(station: StationKey, detail: string, game: number, search: string): string {
+  return `/${game}/${station}${detail ? `/${encodeURIComponent(detail)}` : ""}${search ? `?${search}` : ""}`;
+}
+
 class App {
   games = $state<Game[]>([]);
   gameId = $state(0);
@@ -46,12 +50,16 @@ class App {
   settings = $state(false);
   /** What the address says beyond the station: a stream or a swap. */
   detail = $state("");
+  /** What it asks of the screen: filters and the like, as a query string. */
+  search = $state("");
   route = $state<Station[]>([]);
   jobs = $state<Job[]>([]);
   loaded = $state(false);
   problem = $state<ProblemText | null>(null);
   notice = $state<Notice | null>(null);
   searching = $state(false);
+  /** Whether the keys are shown. */
+  explaining = $state(false);
   /** What Locate lists now: the stream page goes along it. */
   query: Query = EVERYTHING;
   /** A file that was dropped on a stream elsewhere and waits for the Swap station. */
@@ -98,7 +106,9 @@ class App {
   }
 
   readAddress(): void {
-    const [, game, station, ...rest] = location.hash.split("/");
+    const [place = "", search = ""] = location.hash.split("?");
+    const [, game, station, ...rest] = place.split("/");
+    this.search = search;
     this.settings = game === "settings";
     if (this.settings) {
       this.gameId ||= this.games[0]?.id ?? 0;
@@ -123,8 +133,15 @@ class App {
     void this.refreshRoute();
   }
 
-  go(station: StationKey, detail = "", game = this.gameId): void {
-    location.hash = `/${game}/${station}${detail ? `/${encodeURIComponent(detail)}` : ""}`;
+  go(station: StationKey, detail = "", game = this.gameId, search = ""): void {
+    location.hash = address(station, detail, game, search);
+  }
+
+  /** Write down where the screen is, so that a reload, a link and going back lead there. */
+  put(detail: string, search: string): void {
+    if (detail === this.detail && search === this.search) return;
+    [this.detail, this.search] = [detail, search];
+    history.replaceState(history.state, "", `#${address(this.station, detail, this.gameId, search)}`);
   }
 
   async refreshRoute(): Promise<void> {

@@ -10,7 +10,7 @@
   import { bytes, clock, duration, megabytes, spaced } from "../lib/format";
   import { itemOf } from "../lib/items";
   import { newest } from "../lib/newest";
-  import { asked, EVERYTHING, narrows, type Query } from "../lib/query";
+  import { asked, EVERYTHING, fromSearch, narrows, toSearch, type Query } from "../lib/query";
   import { player } from "../lib/player.svelte";
   import { StreamList } from "../lib/streams.svelte";
 
@@ -18,8 +18,8 @@
   const MOST_CHIPS = 6;
   const MOST_LISTED = 500;
   const AHEAD = 2; // rows below the chosen one that are made ready to be heard
-  // What was listed before is listed again when one comes back from another screen.
-  const before = app.query;
+  // What the address asks for is listed; else what was listed before one went to another screen.
+  const before = app.search ? fromSearch(app.search) : app.query;
   let q = $state(before.q);
   let archive = $state(before.archive);
   let language = $state(before.language);
@@ -37,6 +37,7 @@
   let scrollTop = $state(0);
   let height = $state(400);
   let body = $state<HTMLElement>();
+  let grid = $state<HTMLElement>();
   let holders = $state<Holder[]>([]);
   let held = $state(0);
   let languages = $state<string[]>([]);
@@ -126,6 +127,25 @@
 
   $effect(() => list.show(first, last));
 
+  // The address follows what is listed and chosen, and the screen an address that somebody else has set. One that asks for
+  // nothing leads to the station as it is.
+  $effect(() => {
+    const [search, id] = [toSearch(query), chosen?.id];
+    untrack(() => (id || !app.detail) && app.put(id ? String(id) : "", search));
+  });
+  $effect(() => {
+    const wanted = app.search;
+    untrack(() => {
+      const here = toSearch(query);
+      if (!wanted) app.put(app.detail, here);
+      else if (wanted !== here) {
+        const { shortest, longest, ...rest } = fromSearch(wanted);
+        ({ q, archive, language, kind, loop, marked, sort } = rest);
+        range = [shortest, longest];
+      }
+    });
+  });
+
   $effect(() => {
     void app.detail;
     untrack(async () => {
@@ -151,6 +171,8 @@
     if (moves === since && answer === answered) selected = place;
     await tick(); // until the list is as high as its rows
     if (show && selected >= 0) reveal(selected);
+    // Who comes back to a stream goes on from it by keyboard.
+    if (chosen && document.activeElement === document.body) grid?.focus();
   }
 
   function choose(stream: Stream) {
@@ -214,6 +236,14 @@
     else if (e.key.toLowerCase() === "e" && chosen) app.go("stream", `s${chosen.id}`);
     else return;
     e.preventDefault();
+  }
+
+  /** To the next stream, to name it, too. */
+  async function next(field: () => HTMLInputElement) {
+    await select(selected + 1, true);
+    await tick();
+    field().focus();
+    field().select();
   }
 
   async function mark(stream: Stream) {
@@ -355,6 +385,7 @@
     </div>
     {#if list.problem}<ProblemPanel problem={list.problem} />{/if}
     <div
+      bind:this={grid}
       role="grid"
       aria-label="Streams"
       aria-busy={asks !== answered}
@@ -446,7 +477,7 @@
     </div>
   </section>
   {#if chosen}
-    <StreamPanel stream={chosen} swap={swapOf.get(chosen.place)} {give} />
+    <StreamPanel stream={chosen} swap={swapOf.get(chosen.place)} {give} {next} />
   {:else}
     <aside class="w-[285px] shrink-0 border-l border-line bg-base-200 p-4 text-quiet max-lg:hidden">
       Choose a stream to see its format and its place. The arrow keys play one after the other.

@@ -30,7 +30,7 @@
   let ribbon = $state<Ribbon | null>(null);
   let selection = $state<Selection | null>(null);
   let ring = $state(false);
-  let q = $state("");
+  let q = $state(new URLSearchParams(app.search).get("q") ?? "");
   let scrollTop = $state(0);
   let height = $state(400);
 
@@ -99,6 +99,23 @@
     return () => clearTimeout(timer);
   });
   $effect(() => list.show(first, last));
+  // The address follows the search and the chosen file, and the screen an address that somebody else has set.
+  $effect(() => {
+    const search = q ? new URLSearchParams({ q }).toString() : "";
+    const chosen = path;
+    untrack(() => loaded && app.put(chosen, search));
+  });
+  $effect(() => {
+    const [named, search] = [app.detail, app.search];
+    untrack(() => {
+      if (!loaded || (!named && !search)) return;
+      q = new URLSearchParams(search).get("q") ?? "";
+      if (named && named !== path) {
+        path = named;
+        void load();
+      }
+    });
+  });
 
   function choose(row: SurveyFile) {
     file = row;

@@ -1,0 +1,74 @@
+<script lang="ts">
+  import { app } from "../lib/app.svelte";
+
+  /** The keys, by where they work. */
+  const KEYS: [where: string, keys: [key: string, deed: string][]][] = [
+    [
+      "Everywhere",
+      [
+        ["Ctrl K", "find a stream, or do something"],
+        ["/", "to the screen's search field"],
+        ["Space", "play, pause"],
+        ["O", "original, new"],
+        ["S", "hear the loop's seam"],
+        ["?", "these keys"],
+      ],
+    ],
+    [
+      "In Locate",
+      [
+        ["↑ ↓", "listen to the one before, the next"],
+        ["Page ↑ ↓", "a screenful on"],
+        ["Home End", "the first, the last"],
+        ["M", "mark"],
+        ["E", "look closer"],
+        ["Enter", "swap; in the name's field, name the next"],
+      ],
+    ],
+    [
+      "On a stream's page",
+      [
+        ["↑ ↓", "the stream before, the next"],
+        ["Enter", "swap"],
+        ["Esc", "back to Locate"],
+      ],
+    ],
+    [
+      "In a drawing of sound",
+      [
+        ["← →", "a step back, on"],
+        ["+ −", "closer, farther"],
+        ["0", "all of it"],
+      ],
+    ],
+  ];
+  let dialog: HTMLDialogElement;
+  $effect(() => dialog.showModal());
+</script>
+
+<dialog
+  bind:this={dialog}
+  aria-labelledby="keys"
+  class="m-auto max-h-[96vh] w-[46rem] max-w-[94vw] overflow-auto rounded-box border border-edge bg-base-100 p-5 text-base-content backdrop:bg-black/40"
+  onclose={() => (app.explaining = false)}
+>
+  <div class="flex items-center justify-between gap-4">
+    <h2 id="keys" class="text-xl font-bold">Keys</h2>
+    <button class="btn btn-sm" onclick={() => dialog.close()}>Close</button>
+  </div>
+  <div class="mt-3 grid grid-cols-2 gap-x-10 gap-y-5 max-md:grid-cols-1">
+    {#each KEYS as [where, keys] (where)}
+      <section aria-label={where}>
+        <h3 class="font-semibold">{where}</h3>
+        <dl class="mt-1">
+          {#each keys as [key, deed] (key)}
+            <div class="flex items-baseline gap-3 border-b border-line py-1 last:border-0">
+              <dt class="w-24 shrink-0"><kbd class="kbd kbd-sm">{key}</kbd></dt>
+              <dd class="min-w-0">{deed}</dd>
+            </div>
+          {/each}
+        </dl>
+      </section>
+    {/each}
+  </div>
+</dialog>
