@@ -75,7 +75,7 @@ class WholeJob(BrowserTest):
         self.listened()
         self.assertTrue(self.strip("audio").startswith("o"))
         page.get_by_label("Given name").fill("Open water")
-        page.get_by_label("Given name").press("Enter")
+        page.get_by_label("Given name").press("Tab")
         expect(self.row("0247")).to_contain_text("Open water")
         for kind, name in (("WAV", ".wav"), ("Ogg", ".ogg")):
             with page.expect_download() as caught:
