@@ -70,14 +70,12 @@
         <button class="w-full px-2 py-1.5 text-left hover:bg-base-200" onclick={() => choose(game.path)}>
           <span class="flex justify-between gap-3">
             <span class="truncate font-medium">{game.path.split(/[\\/]/).pop()}</span>
-            <span class="num shrink-0">{bytes(game.bytes)}</span>
-          </span>
-          <span class="flex justify-between gap-3 text-quiet">
-            <span class="num truncate" title={game.path}>{game.path}</span>
-            <span class="shrink-0"
-              >{game.program ? "a program and " : ""}{count(game.files, "large file")}</span
+            <span class="shrink-0 text-quiet"
+              >{game.program ? "a program, " : ""}{count(game.files, "large file")},
+              <span class="num text-base-content">{bytes(game.bytes)}</span></span
             >
           </span>
+          <span class="num block break-all text-quiet">{game.path}</span>
         </button>
       </li>
     {:else}
