@@ -32,6 +32,7 @@ def work_on(queue: str) -> None:
     from django.conf import settings
     from django.db import OperationalError
 
+    from .home.tidy import remove_forgotten
     from .jobs.alive import Sign
     from .jobs.run import patiently, reap, take, tidy_up
     from .ready import end_with_launcher
@@ -50,6 +51,7 @@ def work_on(queue: str) -> None:
         try:
             if queue == "background":
                 _keep(log)
+                remove_forgotten()
             reap()
             if take(queue, sign.name) is None:
                 sign.wait(LOOK)

@@ -89,7 +89,7 @@ class Workers(ProgramTest):
         out = self.send("POST", f"/games/{game['id']}/take-out", {"archive": archive["archive_id"]})
         home = self.root / "home" / "run"
         self.until(lambda: self.job(out)["state"] != "waiting", 20, "the taking out to begin")
-        self.send("DELETE", f"/games/{game['id']}")
+        self.send("DELETE", f"/games/{game['id']}?now=true")
         self.assertNotIn(game["id"], [g["id"] for g in self.api("/games")])
         self.until(lambda: not self.open_jobs(), 60, "all to be removed")
         self.assertNotIn(out["id"], [j["id"] for j in self.api("/jobs")])

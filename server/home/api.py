@@ -13,13 +13,14 @@ from ..errors import one
 from ..games.folders import all_allowed, allow, folders_in, forbid
 from ..games.models import AllowedFolder, Game, Survey
 from ..jobs.api import JobOut
-from ..mods.models import Mod
+from ..mods.models import EntryFile, Mod, Swap
 from ..paging import MOST, Limit, Offset
+from ..shelf.models import Given
 from ..surveys.surveying import start_survey
 from .looking import start_demo, start_looking
 from .registry import register
 from .route import route_of
-from .tidy import forget
+from .tidy import bring_back, forget, lately_forgotten
 
 router = Router()
 
@@ -77,6 +78,24 @@ class GameOut(Schema):
     player: str
     mod_id: int
     surveyed: datetime | None
+
+
+class Made(Schema):
+    """How much the user has made in a game."""
+
+    names: int
+    marks: int
+    notes: int
+    swaps: int
+    files: int
+    keys: int
+
+
+class Forgotten(Schema):
+    """A game that can be brought back."""
+
+    id: int
+    name: str
 
 
 class Station(Schema):
@@ -150,11 +169,40 @@ def add_game(request: HttpRequest, data: GameIn):
     return one(_games(), game.pk)
 
 
+@router.get("/games/{int:game_id}/made", response=Made)
+def what_was_made(request: HttpRequest, game_id: int):
+    """What would be lost with a game."""
+    game = one(Game.objects.all(), game_id)
+    given = Given.objects.filter(game=game)
+    return {
+        "names": given.exclude(name="").count(),
+        "marks": given.filter(marked=True).count(),
+        "notes": given.exclude(notes="").count(),
+        "swaps": Swap.objects.filter(mod__game=game).count(),
+        "files": EntryFile.objects.filter(mod__game=game).count(),
+        "keys": game.keys.count(),
+    }
+
+
 @router.delete("/games/{int:game_id}", response={204: None})
-def remove_game(request: HttpRequest, game_id: int):
-    """Forget a game with its surveys and mods. The game's folder is not touched."""
-    forget(one(Game.objects.all(), game_id))
+def remove_game(request: HttpRequest, game_id: int, now: bool = False):
+    """Forget a game with its surveys and mods. The game's folder is not touched. It can be brought back for a while, unless
+    it is to go now."""
+    forget(one(Game.objects.all(), game_id), now)
     return 204, None
+
+
+@router.get("/forgotten-games", response=list[Forgotten])
+def forgotten_games(request: HttpRequest, offset: Offset = 0, limit: Limit = MOST):
+    """Games that can be brought back, the last one first."""
+    return lately_forgotten().order_by("-forgotten")[offset : offset + limit]
+
+
+@router.post("/forgotten-games/{int:game_id}", response=GameOut)
+def bring_game_back(request: HttpRequest, game_id: int):
+    """Bring a forgotten game back, with all that was."""
+    bring_back(one(lately_forgotten(), game_id))
+    return one(_games(), game_id)
 
 
 @router.get("/games/{int:game_id}/route", response=list[Station])

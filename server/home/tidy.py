@@ -22,6 +22,7 @@ from django.utils import timezone
 from zubret_core.base import Progress
 from zubret_core.source import PART
 
+from ..errors import stopped
 from ..games.models import Change, Comparison, Game, Key, KeyChoice, NameList, Survey, SurveyFile
 from ..jobs.models import Job
 from ..jobs.orders import Tidy
@@ -33,6 +34,8 @@ BATCH = 5_000
 """Rows that are removed in one transaction."""
 UNDONE = timedelta(days=1)
 """How long a removed swap or file can be brought back."""
+BROUGHT_BACK = timedelta(minutes=15)
+"""How long a forgotten game can be brought back."""
 TAKEN_OUT = timedelta(days=2)
 """How long a ZIP file that was taken out is kept."""
 YOUNG = 3600.0
@@ -41,12 +44,57 @@ DRAWN = {"waves": 1 << 30, "peaks": 1 << 28}
 """Folders of drawings, and the most bytes of each."""
 
 
-def forget(game: Game) -> None:
-    """A game goes from every list at once; its work is asked to stop, and its rows and files go in the background."""
-    Game.objects.filter(pk=game.pk).update(forgotten=timezone.now(), folder=f"{game.folder} (forgotten {game.pk})")
+def forget(game: Game, now: bool = False) -> None:
+    """A game goes from every list at once, and its work is asked to stop. Its rows and files go in the background: now, or
+    once it can't be brought back any more."""
+    since = timezone.now() - BROUGHT_BACK if now else timezone.now()
+    Game.objects.filter(pk=game.pk).update(forgotten=since, folder=f"{game.folder}{_mark(game)}")
     for job in Job.objects.filter(game=game, state__in=Job.OPEN):
         cancel(job)
-    tidy_up()
+    if now:
+        tidy_up()
+
+
+def _mark(game: Game) -> str:
+    """What stands behind the folder of a forgotten game, so that the folder can be registered anew."""
+    return f" (forgotten {game.pk})"
+
+
+def lately_forgotten() -> QuerySet[Game]:
+    """Games that can be brought back."""
+    return Game.everything.filter(forgotten__gt=timezone.now() - BROUGHT_BACK)
+
+
+def bring_back(game: Game) -> None:
+    """A game that was forgotten lately is there again, with all that was; an error where its folder was registered anew."""
+    folder = game.folder.removesuffix(_mark(game))
+    if (other := Game.objects.filter(folder=folder).first()) is not None:
+        raise stopped(
+            409,
+            "This folder was added again since.",
+            f"Forget the newer game {other.name} first, then bring it back.",
+            folder,
+        )
+    Game.everything.filter(pk=game.pk).update(forgotten=None, folder=folder)
+
+
+class _Round:
+    """When forgotten games are looked for again."""
+
+    soonest = 0.0
+
+
+def remove_forgotten() -> None:
+    """Have games removed that can't be brought back any more; asked for every few seconds, it looks once a minute."""
+    if time.monotonic() < _Round.soonest:
+        return
+    _Round.soonest = time.monotonic() + 60
+    if _forgotten().exists():
+        tidy_up()
+
+
+def _forgotten() -> QuerySet[Game]:
+    return Game.everything.filter(forgotten__lte=timezone.now() - BROUGHT_BACK)
 
 
 @dataclass(frozen=True)
@@ -61,7 +109,7 @@ class Tidied:
 def tidy(job: Job, order: Tidy, progress: Progress) -> Tidied:
     """All of it."""
     broom = _Broom(progress)
-    for game in Game.everything.filter(forgotten__isnull=False):
+    for game in _forgotten():
         broom.game(game)
     for game in Game.objects.all():
         broom.old_surveys(game)

@@ -81,3 +81,17 @@ class WayIn(BrowserTest):
         expect(self.page.get_by_role("button", name="Saltglass Ferry")).to_be_visible()
         self.assertTrue(self.page.evaluate("location.hash").endswith("/survey"))
         expect(self.page.get_by_text("sea.crate").first).to_be_visible()
+
+        page = self.page
+        page.get_by_role("button", name="Saltglass Ferry").click()
+        page.get_by_role("button", name="Forget Saltglass Ferry").click()
+        dialog = page.get_by_role("dialog", name="Forget Saltglass Ferry?")
+        expect(dialog).to_contain_text("you have made nothing in it yet")
+        dialog.get_by_role("button", name="Keep it").click()
+        page.get_by_role("button", name="Saltglass Ferry").click()
+        page.get_by_role("button", name="Forget Saltglass Ferry").click()
+        dialog.get_by_role("button", name="Forget it").click()
+        expect(page.get_by_role("button", name="Saltglass Ferry")).to_have_count(0)
+        page.get_by_role("button", name="Bring it back").click()
+        expect(page.get_by_text("sea.crate").first).to_be_visible()
+        self.assertEqual(len([g for g in self.api("/games") if g["name"] == "Saltglass Ferry"]), 1)

@@ -13,11 +13,14 @@ import numpy as np
 import soundfile
 from django.conf import settings
 from django.db import connection
+from django.utils import timezone
 
 from server.games.models import Game, Survey, SurveyFile
+from server.home.tidy import BROUGHT_BACK, remove_forgotten
 from server.jobs.models import Job
+from server.jobs.run import tidy_up
 from server.mods.models import Mod, Swap
-from server.shelf.models import Archive, Bank, Entry, Stream
+from server.shelf.models import Archive, Bank, Entry, Given, Stream
 from standin.formats import crate
 from tests.server.support import ServerTest, wav_bytes
 from tests.support import copy_of_demo, edited, small_bell, small_crate, tone
@@ -381,12 +384,35 @@ class Games(ServerTest):
         self.upload(game, self.stream(game, "0004"), wav_bytes(tone(0.1, 24000, 480), 24000))
         self.send("post", f"/games/{game['id']}/take-out", {})
         self.assertEqual(len([*(data / "mods").glob("*"), *(data / "exports").glob("*")]), 2)
-        self.send("delete", f"/games/{game['id']}", status=204)
+        self.send("delete", f"/games/{game['id']}?now=true", status=204)
         self.assertEqual([m.objects.count() for m in (Entry, Stream, Bank, Archive, SurveyFile, Swap, Mod)], [0] * 7)
         self.assertEqual((Game.everything.count(), Job.objects.exclude(kind="tidy").count()), (0, 0))
         self.assertEqual([*(data / "mods").glob("*"), *(data / "exports").glob("*")], [])
         self.assertTrue((Path(game["folder"]) / "small.crate").exists())
         self.get(f"/games/{game['id']}/survey", 404)
+
+    def test_a_forgotten_game_can_be_brought_back_for_a_while(self):
+        game = self.add_game(small=True)
+        stream = self.stream(game, "0004")
+        self.send("patch", f"/streams/{stream['id']}", {"name": "Lamp", "marked": True})
+        self.upload(game, stream, wav_bytes(tone(0.1, 24000, 480), 24000))
+        made = {"names": 1, "marks": 1, "notes": 0, "swaps": 1, "files": 0, "keys": 0}
+        self.assertEqual(self.get(f"/games/{game['id']}/made"), made)
+        self.send("delete", f"/games/{game['id']}", status=204)
+        self.assertEqual((self.get("/games"), len(self.get("/forgotten-games"))), ([], 1))
+        tidy_up()
+        newer = self.send("post", "/games", {"folder": game["folder"]})
+        refused = self.send("post", f"/forgotten-games/{game['id']}", status=409)
+        self.assertIn("added again", refused["what"])
+        self.send("delete", f"/games/{newer['id']}?now=true", status=204)
+        back = self.send("post", f"/forgotten-games/{game['id']}")
+        self.assertEqual((back["id"], back["folder"]), (game["id"], game["folder"]))
+        self.assertEqual(self.get(f"/games/{game['id']}/made"), made)
+        self.send("delete", f"/games/{game['id']}", status=204)
+        Game.everything.update(forgotten=timezone.now() - BROUGHT_BACK)
+        self.send("post", f"/forgotten-games/{game['id']}", status=404)
+        remove_forgotten()
+        self.assertEqual((Game.everything.count(), Given.objects.count()), (0, 0))
 
     def test_what_a_forgotten_survey_alone_has_seen_goes_with_it(self):
         game = self.add_game(small=True)

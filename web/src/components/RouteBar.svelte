@@ -6,9 +6,11 @@
   import { app, type StationKey } from "../lib/app.svelte";
   import { closing } from "../lib/closing";
   import { switchTheme, theme } from "../lib/theme.svelte";
+  import ForgetGame from "./ForgetGame.svelte";
   import JobsMenu from "./JobsMenu.svelte";
 
   let choosing = $state(false);
+  let forgetting = $state(false);
   const surveyed = $derived(
     app.game?.surveyed
       ? `surveyed ${new Date(app.game.surveyed).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })}`
@@ -60,6 +62,13 @@
             <a class="block rounded-field px-3 py-1.5 hover:bg-base-200" href="#/start">Add a game folder …</a
             >
             <a class="block rounded-field px-3 py-1.5 hover:bg-base-200" href="#/settings">Settings</a>
+            <button
+              class="w-full rounded-field px-3 py-1.5 text-left hover:bg-base-200"
+              onclick={() => {
+                choosing = false;
+                forgetting = true;
+              }}>Forget {app.game.name} …</button
+            >
           </li>
         </ul>
       {/if}
@@ -107,6 +116,7 @@
     </button>
   </div>
 </header>
+{#if forgetting && app.game}<ForgetGame game={app.game} close={() => (forgetting = false)} />{/if}
 
 <style>
   .dot {

@@ -376,6 +376,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/forgotten-games": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Forgotten Games
+         * @description Games that can be brought back, the last one first.
+         */
+        get: operations["server_home_api_forgotten_games"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/forgotten-games/{game_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring Game Back
+         * @description Bring a forgotten game back, with all that was.
+         */
+        post: operations["server_home_api_bring_game_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games": {
         parameters: {
             query?: never;
@@ -412,7 +452,8 @@ export interface paths {
         post?: never;
         /**
          * Remove Game
-         * @description Forget a game with its surveys and mods. The game's folder is not touched.
+         * @description Forget a game with its surveys and mods. The game's folder is not touched. It can be brought back for a while, unless
+         *     it is to go now.
          */
         delete: operations["server_home_api_remove_game"];
         options?: never;
@@ -758,6 +799,26 @@ export interface paths {
          * @description How many streams have which length, for the length brush; what it chooses itself is left aside.
          */
         get: operations["server_shelf_api_stream_lengths"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/made": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What Was Made
+         * @description What would be lost with a game.
+         */
+        get: operations["server_home_api_what_was_made"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2177,6 +2238,16 @@ export interface components {
             total: number;
         };
         /**
+         * Forgotten
+         * @description A game that can be brought back.
+         */
+        Forgotten: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+        };
+        /**
          * GameIn
          * @description A folder to register.
          */
@@ -2443,6 +2514,24 @@ export interface components {
             start: number;
             /** Way */
             way: string;
+        };
+        /**
+         * Made
+         * @description How much the user has made in a game.
+         */
+        Made: {
+            /** Files */
+            files: number;
+            /** Keys */
+            keys: number;
+            /** Marks */
+            marks: number;
+            /** Names */
+            names: number;
+            /** Notes */
+            notes: number;
+            /** Swaps */
+            swaps: number;
         };
         /**
          * Measuring
@@ -3940,6 +4029,51 @@ export interface operations {
             };
         };
     };
+    server_home_api_forgotten_games: {
+        parameters: {
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forgotten"][];
+                };
+            };
+        };
+    };
+    server_home_api_bring_game_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GameOut"];
+                };
+            };
+        };
+    };
     server_home_api_list_games: {
         parameters: {
             query?: {
@@ -3989,7 +4123,9 @@ export interface operations {
     };
     server_home_api_remove_game: {
         parameters: {
-            query?: never;
+            query?: {
+                now?: boolean;
+            };
             header?: never;
             path: {
                 game_id: number;
@@ -4466,6 +4602,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Lengths"];
+                };
+            };
+        };
+    };
+    server_home_api_what_was_made: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
                 };
             };
         };

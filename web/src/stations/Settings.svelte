@@ -6,6 +6,7 @@
     got,
     type AllowedFolder,
     type ExportFolder,
+    type Forgotten,
     type ProblemText,
   } from "../lib/api";
   import { app } from "../lib/app.svelte";
@@ -14,11 +15,13 @@
 
   let readable = $state<AllowedFolder[] | null>(null);
   let written = $state<ExportFolder[] | null>(null);
+  let forgotten = $state<Forgotten[]>([]);
   let text = $state("");
   let problem = $state<ProblemText | null>(null);
 
   async function load() {
     readable = await every((query) => got(api.GET("/api/allowed-folders", { params: { query } })));
+    forgotten = await every((query) => got(api.GET("/api/forgotten-games", { params: { query } })));
     written = await every((query) => got(api.GET("/api/export-folders", { params: { query } })));
   }
 
@@ -46,6 +49,14 @@
         label: "Undo",
         run: () => void allow(folder.path),
       });
+  }
+
+  async function bringBack(game: Forgotten) {
+    const path = { game_id: game.id };
+    if (await change(() => got(api.POST("/api/forgotten-games/{game_id}", { params: { path } })))) {
+      await app.loadGames();
+      app.go("survey", "", game.id);
+    }
   }
 
   async function forget(folder: ExportFolder) {
@@ -127,4 +138,20 @@
       {/each}
     </ul>
   </section>
+
+  {#if forgotten.length}
+    <section class="mt-8" aria-labelledby="forgotten">
+      <h2 id="forgotten" class="text-lg font-semibold">Forgotten within the last 15 minutes</h2>
+      <ul class="mt-3 border-y border-line">
+        {#each forgotten as game (game.id)}
+          <li
+            class="flex min-h-11 items-center justify-between gap-4 border-b border-line px-2 py-1.5 last:border-0"
+          >
+            <span class="min-w-0 truncate">{game.name}</span>
+            <button class="btn btn-sm shrink-0" onclick={() => bringBack(game)}>Bring it back</button>
+          </li>
+        {/each}
+      </ul>
+    </section>
+  {/if}
 </div>

@@ -142,13 +142,6 @@
     await app.attempt(api.POST("/api/games/{game_id}/survey", { params: { path: { game_id } } }));
     app.wake();
   }
-
-  async function forget() {
-    const game = app.game!;
-    await app.attempt(api.DELETE("/api/games/{game_id}", { params: { path: { game_id: game.id } } }));
-    await app.loadGames();
-    location.hash = "/";
-  }
 </script>
 
 <div class="flex h-full max-md:block max-md:overflow-auto">
@@ -169,9 +162,6 @@
             >Take all out</button
           >
         {/if}
-        <button class="btn btn-sm" onclick={forget} title="The game's folder is not touched"
-          >Forget this game</button
-        >
         <button class="btn btn-sm" disabled={!!job} onclick={again}>Survey again</button>
       </div>
     </div>

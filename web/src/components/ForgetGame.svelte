@@ -1,0 +1,92 @@
+<script lang="ts">
+  import { api, asProblem, got, type Game, type Made, type ProblemText } from "../lib/api";
+  import { app } from "../lib/app.svelte";
+  import { count } from "../lib/format";
+  import ProblemPanel from "./ProblemPanel.svelte";
+
+  /** Says what goes with a game before it is forgotten, and offers to bring it back. */
+  let { game, close }: { game: Game; close: () => void } = $props();
+  let dialog: HTMLDialogElement;
+  let made = $state<Made | null>(null);
+  let now = $state(false);
+  let busy = $state(false);
+  let problem = $state<ProblemText | null>(null);
+
+  const lost = $derived.by(() => {
+    if (!made) return [];
+    const words: [number, string][] = [
+      [made.names, "name"],
+      [made.marks, "mark"],
+      [made.notes, "note"],
+      [made.swaps, "swap"],
+      [made.files, "replaced file"],
+      [made.keys, "key"],
+    ];
+    return words.filter(([n]) => n).map(([n, word]) => count(n, word));
+  });
+
+  $effect(() => {
+    dialog.showModal();
+    const path = { game_id: game.id };
+    got(api.GET("/api/games/{game_id}/made", { params: { path } })).then(
+      (found) => (made = found),
+      (error) => (problem = asProblem(error)),
+    );
+  });
+
+  async function bringBack(game_id: number) {
+    const path = { game_id };
+    const back = await app.attempt(api.POST("/api/forgotten-games/{game_id}", { params: { path } }));
+    await app.loadGames();
+    if (back) app.go("survey", "", game_id);
+  }
+
+  async function forget() {
+    const { id, name } = game;
+    const path = { game_id: id };
+    const back = now ? undefined : { label: "Bring it back", run: () => void bringBack(id) };
+    busy = true;
+    try {
+      await got(api.DELETE("/api/games/{game_id}", { params: { path, query: { now } } }));
+    } catch (error) {
+      problem = asProblem(error);
+      busy = false;
+      return;
+    }
+    dialog.close();
+    await app.loadGames();
+    location.hash = "/";
+    app.say(`${name} is forgotten.`, back);
+  }
+</script>
+
+<dialog
+  bind:this={dialog}
+  aria-labelledby="forget"
+  class="m-auto w-[32rem] max-w-[94vw] rounded-box border border-edge bg-base-100 p-5 text-base-content backdrop:bg-black/40"
+  onclose={close}
+>
+  <h2 id="forget" class="text-xl font-bold">Forget {game.name}?</h2>
+  {#if problem}<div class="mt-3"><ProblemPanel {problem} /></div>{/if}
+  <p class="mt-2" aria-live="polite">
+    {#if !made}Looking what goes with it …
+    {:else if lost.length}Its surveys go, and what you made: {lost.join(", ")}.
+    {:else}Its surveys go; you have made nothing in it yet.{/if}
+  </p>
+  <p class="mt-1 text-quiet">The game's own folder is not touched.</p>
+  <label class="mt-3 flex items-start gap-2">
+    <input type="checkbox" class="checkbox checkbox-sm mt-0.5" bind:checked={now} />
+    <span>
+      Free its room on the disk at once
+      <span class="block text-quiet"
+        >{now
+          ? "It can't be brought back then."
+          : "Else it can be brought back for 15 minutes, here or in the settings."}</span
+      >
+    </span>
+  </label>
+  <div class="mt-4 flex justify-end gap-2">
+    <button class="btn" onclick={() => dialog.close()}>Keep it</button>
+    <button class="btn btn-error" disabled={busy || !made} onclick={forget}>Forget it</button>
+  </div>
+</dialog>
