@@ -87,6 +87,6 @@
   </label>
   <div class="mt-4 flex justify-end gap-2">
     <button class="btn" onclick={() => dialog.close()}>Keep it</button>
-    <button class="btn btn-error" disabled={busy || !made} onclick={forget}>Forget it</button>
+    <button class="btn btn-primary" disabled={busy || !made} onclick={forget}>Forget it</button>
   </div>
 </dialog>
