@@ -20,6 +20,7 @@ from .jobs.alive import workers_alive
 from .jobs.api import router as jobs
 from .keys.api import router as keys
 from .mods.api import router as mods
+from .mods.build_api import router as builds
 from .shelf.api import router as shelf
 from .shelf.listening import OPERATION
 from .shelf.stream_api import router as streams
@@ -46,7 +47,7 @@ ROUTERS = {
     "games": (home, surveys, names, keys, changes),
     "taking out": (takeout, sounds, one_stream),
     "shelf": (shelf, streams),
-    "mods": (mods,),
+    "mods": (mods, builds),
     "jobs": (jobs,),
     "layouts": (bench, unknown),
 }

@@ -27,7 +27,7 @@ from ..games.models import Change, Comparison, Game, Key, KeyChoice, NameList, S
 from ..jobs.models import Job
 from ..jobs.orders import Tidy
 from ..jobs.run import cancel, tidy_up, work
-from ..mods.models import Build, EntryFile, Mod, Swap, Trial
+from ..mods.models import Build, EntryFile, Mod, Plan, Swap, Trial
 from ..shelf.models import Archive, Bank, Entry, Given, Stream
 
 BATCH = 5_000
@@ -151,7 +151,7 @@ class _Broom:
         self.archives(Archive.objects.filter(game=game, outer__isnull=True))
         mods = Mod.objects.filter(game=game)
         self.delete(Trial.objects.filter(build__mod__in=mods))
-        for made in (Build, Swap, EntryFile):
+        for made in (Build, Plan, Swap, EntryFile):
             self.delete(made._base_manager.filter(mod__in=mods))
         for own in (Mod, Given, KeyChoice, Key, NameList, Job):
             self.delete(own._base_manager.filter(game=game))

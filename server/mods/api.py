@@ -2,22 +2,21 @@
 
 from __future__ import annotations
 
-from datetime import datetime
 from pathlib import Path
 from typing import Annotated, Any
 
-from django.http import FileResponse, HttpRequest
+from django.http import HttpRequest
 from ninja import Field, File, Form, Router, Schema
 from ninja.files import UploadedFile
 
 from ..errors import one, stopped
-from ..jobs.api import JobOut, ProblemOut
+from ..jobs.api import ProblemOut
 from ..paging import MOST, Limit, Offset
-from ..shelf.api import Ribbon, StreamOut
+from ..shelf.api import StreamOut
 from ..shelf.models import Archive, Entry, Stream, streams_of, unpack_locator
 from ..shelf.query import described, stream_out
-from . import entry_files, rebuilding, services
-from .models import Build, EntryFile, Mod, Swap, Trial
+from . import entry_files, services
+from .models import EntryFile, Mod, Swap
 
 router = Router()
 Frames = Annotated[int, Field(ge=0, lt=1 << 53)]
@@ -141,14 +140,6 @@ class FitIn(Schema):
     point: str = "all"
 
 
-class RebuildIn(Schema):
-    """With `tight` everything is laid out afresh, without free space; with `deep` the proof decodes what nobody touched,
-    too, in every bank that is rebuilt."""
-
-    tight: bool = False
-    deep: bool = False
-
-
 class EntryFileOut(Schema):
     """A file that goes into an archive as it is; adds tells whether its entry is new."""
 
@@ -158,101 +149,6 @@ class EntryFileOut(Schema):
     adds: bool
     source_name: str
     size: int
-
-
-class PlacedFile(Schema):
-    """Where a file goes in a rebuild."""
-
-    place: str
-    adds: bool
-
-
-class SuspectOut(Schema):
-    """A number that no tie explains but that says an old place: where, what it equals, and the line that would tie it."""
-
-    file: str
-    place: str
-    evidence: str
-    line: str
-
-
-class FilePlanOut(Schema):
-    """A file that a rebuild writes, before and after; note tells why where no stream and no entry does."""
-
-    path: str
-    size_before: int
-    size: int
-    in_place: bool
-    moved: int
-    entries: int
-    note: str
-    streams: list[str]
-    files: list[PlacedFile]
-    suspects: list[SuspectOut] = []
-    before: Ribbon
-    after: Ribbon
-
-
-class ProofOut(Schema):
-    """A measured fact of a proof; doubt: it holds, but should be looked at."""
-
-    file: str
-    label: str
-    expected: str
-    found: str
-    ok: bool
-    doubt: bool = False
-
-
-class ResultOut(Schema):
-    """A swapped stream in the rebuilt files."""
-
-    swap_id: int
-    title: str
-    audio: str
-
-
-class TrialIn(Schema):
-    """Which swap to play, and how often its loop."""
-
-    swap_id: int
-    loops: int = 2
-
-
-class TrialOut(Schema):
-    """A trial run; played is null while it runs; audio is the address of what was played."""
-
-    id: int
-    title: str
-    loops: int
-    played: bool | None
-    why: str
-    log: list[str]
-    rate: int
-    channels: int
-    frames: int
-    audio: str
-
-
-class BuildOut(Schema):
-    """A rebuild. state: writing, proving, proved or not proved."""
-
-    id: int
-    state: str
-    tight: bool
-    fresh: bool
-    created: datetime
-    files: list[FilePlanOut]
-    proof: list[ProofOut]
-    results: list[ResultOut]
-    trials: list[TrialOut]
-
-
-class TrialStarted(Schema):
-    """The trial and the job that runs it."""
-
-    trial: TrialOut
-    job: JobOut
 
 
 def swap_out(swap: Swap) -> dict[str, Any]:
@@ -405,91 +301,3 @@ def _file_out(file: EntryFile) -> dict[str, Any]:
         "source_name": file.source_name,
         "size": place.stat().st_size if place.exists() else 0,
     }
-
-
-@router.get("/mods/{int:mod_id}/plan", response=list[FilePlanOut] | None)
-def get_plan(request: HttpRequest, mod_id: int, tight: bool = False):
-    """What a rebuild would write, as far as that was worked out for the mod as it is now; else null."""
-    return rebuilding.newest_plan(one(Mod.objects.select_related("game"), mod_id), tight)
-
-
-class PlanIn(Schema):
-    """tight: lay archives and banks out afresh."""
-
-    tight: bool = False
-
-
-@router.post("/mods/{int:mod_id}/plan", response=JobOut)
-def make_plan(request: HttpRequest, mod_id: int, data: PlanIn):
-    """Work out what a rebuild would write, as a job."""
-    return rebuilding.start_planning(one(Mod.objects.select_related("game"), mod_id), data.tight)
-
-
-@router.post("/mods/{int:mod_id}/rebuild", response=JobOut)
-def rebuild(request: HttpRequest, mod_id: int, data: RebuildIn):
-    """Write new files and prove them."""
-    return rebuilding.start_rebuild(one(Mod.objects.select_related("game"), mod_id), data.tight, data.deep)
-
-
-@router.get("/mods/{int:mod_id}/build", response=BuildOut | None)
-def latest_build(request: HttpRequest, mod_id: int):
-    """The newest rebuild of a mod, or null."""
-    mod = one(Mod.objects.all(), mod_id)
-    build = mod.builds.order_by("-id").first()
-    return _build_out(build) if build else None
-
-
-def _build_out(build: Build) -> dict[str, Any]:
-    done = build.state in (Build.PROVED, Build.FAILED)
-    locators = dict(Swap.objects.filter(mod=build.mod_id).values_list("pk", "locator"))
-    results = [
-        {
-            "swap_id": int(pk),
-            "title": str(unpack_locator(locators[int(pk)])),
-            "audio": f"r{pk}.{build.pk}-{digest}",
-        }
-        for pk, digest in build.made_of.items()
-        if pk.isdigit() and int(pk) in locators
-    ]
-    return {
-        "id": build.pk,
-        "state": build.state,
-        "tight": build.tight,
-        "fresh": build.up_to_date(),
-        "created": build.created,
-        "files": build.files,
-        "proof": build.proof,
-        "results": results if done else [],
-        "trials": [_trial_out(t) for t in build.trials.order_by("-id")[:20]],
-    }
-
-
-def _trial_out(trial: Trial) -> dict[str, Any]:
-    out = {k: getattr(trial, k) for k in ("id", "title", "loops", "played", "why", "log", "rate", "channels", "frames")}
-    return {**out, "audio": f"t{trial.pk}.{trial.digest}" if trial.played else ""}
-
-
-@router.get("/builds/{int:build_id}/files/{int:number}")
-def download(request: HttpRequest, build_id: int, number: int):
-    """A rebuilt file."""
-    build = one(Build.objects.all(), build_id)
-    if number >= len(build.files):
-        raise stopped(404, "The rebuild has no such file.", "Choose it from the list.")
-    place = services.build_folder(build) / build.files[number]["path"]
-    if not place.is_file():
-        raise stopped(410, "The rebuilt file is no longer there.", "Rebuild again.", place.name)
-    return FileResponse(open(place, "rb"), as_attachment=True, filename=place.name)
-
-
-@router.post("/builds/{int:build_id}/trials", response=TrialStarted)
-def start_trial(request: HttpRequest, build_id: int, data: TrialIn):
-    """Play a swapped stream in the stand-in game."""
-    build = one(Build.objects.select_related("mod__game"), build_id)
-    trial, job = rebuilding.start_trial(build, _swap(data.swap_id), data.loops)
-    return {"trial": _trial_out(trial), "job": job}
-
-
-@router.get("/trials/{int:trial_id}", response=TrialOut)
-def get_trial(request: HttpRequest, trial_id: int):
-    """One trial run."""
-    return _trial_out(one(Trial.objects.all(), trial_id))

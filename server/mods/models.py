@@ -83,6 +83,19 @@ class EntryFile(models.Model):
         return f"{self.source_name} in {self.shown_in}"
 
 
+class Plan(models.Model):
+    """What a rebuild would write: `made_of` changes with the mod; files: as the screen shows them; count: of them."""
+
+    mod = models.ForeignKey(Mod, models.CASCADE, related_name="plans")
+    tight = models.BooleanField()
+    made_of = models.CharField(max_length=40)
+    files = models.JSONField()
+    count = models.IntegerField()
+
+    def __str__(self) -> str:
+        return f"plan {self.pk}"
+
+
 class Build(models.Model):
     """One rebuild: what was written, and its proof. `made_of` is its mod's, as it went in."""
 

@@ -29,7 +29,7 @@ from ..shelf.api import ribbon_of
 from ..shelf.models import Archive, unpack_locator
 from ..shelf.opening import disk_cache
 from .entry_files import planned
-from .models import Build, Mod, Swap, Trial
+from .models import Build, Mod, Plan, Swap, Trial
 from .services import build_folder, prepared_file, stream_row, trial_file
 
 LONGEST_TRIAL = 600
@@ -125,31 +125,27 @@ class PlanOrder(Order):
 
 @dataclass(frozen=True)
 class Planned:
-    """The files of a plan, as the screen shows them."""
+    """plan: its number."""
 
-    files: list[dict[str, Any]]
-
-
-def _settle_plan(job: Job, order: PlanOrder, result: Planned | None) -> None:
-    """Of a mod's plans the newest is kept."""
-    if result is not None:
-        Job.objects.filter(kind=order.kind, state=Job.DONE, args__mod=order.mod, pk__lt=job.pk).delete()
+    plan: int
 
 
-@work("quick", _settle_plan)
+@work("quick")
 def plan(job: Job, order: PlanOrder, progress: Progress) -> Planned:
-    """The plan that the screen shows."""
+    """The plan that the screen shows. Of a mod's plans the newest is kept."""
     mod = Mod.objects.select_related("game").get(pk=order.mod)
     with told_to(progress):
-        return Planned(plan_out(plan_of(mod, order.tight, progress)))
+        files = plan_out(plan_of(mod, order.tight, progress))
+    new = Plan.objects.create(mod=mod, tight=order.tight, made_of=order.made_of, files=files, count=len(files))
+    Plan.objects.filter(mod=mod, pk__lt=new.pk).delete()
+    return Planned(new.pk)
 
 
-def newest_plan(mod: Mod, tight: bool) -> list[dict[str, Any]] | None:
-    """The files of the newest plan; None where the mod was not planned as it is now."""
+def newest_plan(mod: Mod, tight: bool) -> Plan | None:
+    """The newest plan; None where the mod was not planned as it is now."""
     _check_ready(mod)
-    wanted = {"args__mod": mod.pk, "args__tight": tight, "args__made_of": _made_of(mod)}
-    job = Job.objects.filter(kind=PlanOrder.kind, state=Job.DONE, **wanted).order_by("-pk").first()
-    return read(Planned, job.result).files if job else None
+    plans = Plan.objects.filter(mod=mod, tight=tight, made_of=_made_of(mod)).defer("files")
+    return plans.order_by("-pk").first()
 
 
 @dataclass(frozen=True)

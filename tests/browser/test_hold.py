@@ -240,6 +240,7 @@ class Hold(BrowserTest):
         expect(written).to_contain_text("data/sea.crate › text/more.txt, added as a whole")
         page.get_by_role("button", name="Rebuild and prove").click()
         expect(page.get_by_role("region", name="Proof")).to_contain_text("✓ Proved", timeout=60_000)
+        page.get_by_role("button", name="data/sea.crate ✓ holds").click()
         expect(page.get_by_role("table", name="Proof of data/sea.crate")).to_contain_text("text/more.txt: bytes")
 
     def test_4_an_update_of_the_game_is_told_entry_by_entry(self):

@@ -64,7 +64,15 @@ class ServerTest(TransactionTestCase):
         if status != 200:
             return job
         job = self.get(f"/jobs/{job['id']}")
-        return self.get(f"{mod}/plan") if job["state"] == "done" else job["error"]
+        return self.get(f"{mod}/plan")["rows"] if job["state"] == "done" else job["error"]
+
+    def built(self, mod: str) -> tuple[dict, list[dict], list[dict]]:
+        """The newest rebuild of a mod, its files, and all points of its proof."""
+        build = self.get(f"{mod}/build")
+        files = self.get(f"/builds/{build['id']}/files")["rows"]
+        points = [p for f in files for p in self.get(f"/builds/{build['id']}/proof?file={f['path']}")["rows"]]
+        self.assertEqual((build["files"], build["points"]), (len(files), len(points)))
+        return build, files, points
 
     def stream(self, game: dict, q: str) -> dict:
         return self.get(f"/games/{game['id']}/streams?q={q}")["rows"][0]

@@ -38,7 +38,7 @@ class EntryFiles(ServerTest):
     def rebuilt(self) -> Path:
         job = self.send("post", f"{self.mod}/rebuild")
         result = self.get(f"/jobs/{job['id']}")["result"]
-        points = self.get(f"{self.mod}/build")["proof"]
+        _, _, points = self.built(self.mod)
         self.assertEqual(result["state"], "proved", [p for p in points if not p["ok"]])
         return settings.DATA_DIR / "builds" / str(result["build"])
 

@@ -104,13 +104,15 @@ class Hold(ServerTest):
             self.send("post", f"/swaps/{swap['id']}/fit", {"point": "all"})
         mod = f"/mods/{self.game['mod_id']}"
         self.send("post", f"{mod}/rebuild")
-        build = self.get(f"{mod}/build")
-        self.assertEqual(build["state"], "proved", [p for p in build["proof"] if not p["ok"]])
+        build, files, points = self.built(mod)
+        self.assertEqual(build["state"], "proved", [p for p in points if not p["ok"]])
         self.assertEqual(
-            [f["path"] for f in build["files"]],
+            [f["path"] for f in files],
             ["data/hold.chart", "data/hold.cargo00", "data/sums.txt"],
         )
-        for result in build["results"]:
+        results = self.get(f"/builds/{build['id']}/results")["rows"]
+        self.assertEqual(len(results), 2)
+        for result in results:
             started = self.send("post", f"/builds/{build['id']}/trials", {"swap_id": result["swap_id"]})
             trial = self.get(f"/trials/{started['trial']['id']}")
             self.assertTrue(trial["played"], trial["why"])
@@ -118,7 +120,7 @@ class Hold(ServerTest):
         out = settings.DATA_DIR / "builds" / str(build["id"]) / "data"
         text = (out / "sums.txt").read_text()
         (out / "sums.txt").write_text(text.replace(text.splitlines()[-1][:8], "00000000"))
-        started = self.send("post", f"/builds/{build['id']}/trials", {"swap_id": build["results"][0]["swap_id"]})
+        started = self.send("post", f"/builds/{build['id']}/trials", {"swap_id": results[0]["swap_id"]})
         self.assertIn("the sum is not the one", self.get(f"/trials/{started['trial']['id']}")["why"])
 
     def test_taking_out_goes_on_after_a_cut_and_never_writes_over_what_it_did_not_write(self):

@@ -95,10 +95,13 @@ class Swapping(ServerTest):
         self.assertIn("new", {s["kind"] for s in plan["after"]["segments"]})
         job = self.send("post", f"{self.mod}/rebuild")
         self.assertEqual(self.get(f"/jobs/{job['id']}")["state"], "done")
-        build = self.get(f"{self.mod}/build")
+        build, files, points = self.built(self.mod)
         self.assertEqual((build["state"], build["fresh"]), ("proved", True))
-        self.assertTrue(all(p["ok"] for p in build["proof"]))
-        rebuilt = self.get(f"/audio/{build['results'][0]['audio']}/pcm?start=1000&frames=900").content
+        self.assertTrue(points and all(p["ok"] for p in points))
+        first = self.get(f"/builds/{build['id']}/proof?file={files[0]['path']}&offset=1&limit=2")
+        self.assertEqual((first["rows"], first["total"]), (points[1:3], files[0]["points"]))
+        (result,) = self.get(f"/builds/{build['id']}/results")["rows"]
+        rebuilt = self.get(f"/audio/{result['audio']}/pcm?start=1000&frames=900").content
         self.assertEqual(rebuilt, self.get(f"/audio/{swap['new']['audio']}/pcm?start=1000&frames=900").content)
         self.send("post", f"/builds/{build['id']}/trials", {"swap_id": swap["id"], "loops": 0}, 422)
         started = self.send("post", f"/builds/{build['id']}/trials", {"swap_id": swap["id"], "loops": 3})
@@ -151,8 +154,8 @@ class Swapping(ServerTest):
         made = self.upload(self.game, stream, wav_bytes(tone(2, 44100, 882, 2), 44100))
         self.send("post", f"/swaps/{made['id']}/fit", {"point": "all"})
         self.send("post", f"{self.mod}/rebuild")
-        build = self.get(f"{self.mod}/build")
-        self.assertEqual((build["state"], [f["path"] for f in build["files"]]), ("proved", ["extra.zip"]))
+        build, files, _ = self.built(self.mod)
+        self.assertEqual((build["state"], [f["path"] for f in files]), ("proved", ["extra.zip"]))
         data = b"".join(self.get(f"/builds/{build['id']}/files/0").streaming_content)
         with zipfile.ZipFile(io.BytesIO(data)) as pack:
             info = soundfile.info(io.BytesIO(pack.read("a.wav")))

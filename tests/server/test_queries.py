@@ -81,7 +81,11 @@ class Constant(ServerTest):
             Job.objects.create(game=game, kind="survey", title="x", state=Job.DONE)
             layout = UserLayout.objects.create(name=f"l{k}", draft="zubret: 1")
             LayoutVersion.objects.create(layout=layout, slug=f"own-{n}-{k}", text=f"zubret: 1\nid: own-{n}-{k}\n")
-        build = Build.objects.create(mod=mod, state=Build.PROVED, made_of={str(s.pk): "x" for s in swaps})
+        point = {"label": "x", "expected": "", "found": "", "ok": True, "doubt": False, "file": "a0.crate"}
+        build = Build.objects.create(
+            mod=mod, state=Build.PROVED, made_of={str(s.pk): "x" for s in swaps}, proof=[point] * n,
+            files=[{"path": f"a{k}.crate", "size": 9} for k in range(n)],
+        )  # fmt: skip
         for swap in swaps:
             trial = Trial.objects.create(build=build, cue="x", title=swap.source_name, loops=1)
         old, new = (s.pk for s in surveys[-2:])
@@ -89,6 +93,7 @@ class Constant(ServerTest):
         return {
             "game_id": game.pk, "mod_id": mod.pk, "old": old, "new": new, "swap_id": swap.pk, "trial_id": trial.pk,
             "stream_id": Stream.objects.latest("pk").pk, "job_id": Job.objects.latest("pk").pk, "layout_id": layout.pk,
+            "build_id": build.pk,
         }  # fmt: skip
 
     def test_queries_do_not_follow_rows(self):
@@ -100,6 +105,7 @@ class Constant(ServerTest):
             numbers = self.fill(n)
             for path in asked:
                 extra = {"stream_id": numbers["stream_id"]} if path.endswith("neighbours") else {}
+                extra |= {"file": "a0.crate"} if path.endswith("proof") else {}
                 with CaptureQueriesContext(
                     connection,
                 ) as seen:

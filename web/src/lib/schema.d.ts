@@ -172,6 +172,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/builds/{build_id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Built Files
+         * @description The files of a rebuild: first those of which a point of the proof fails.
+         */
+        get: operations["server_mods_build_api_built_files"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/builds/{build_id}/files/{number}": {
         parameters: {
             query?: never;
@@ -183,7 +203,47 @@ export interface paths {
          * Download
          * @description A rebuilt file.
          */
-        get: operations["server_mods_api_download"];
+        get: operations["server_mods_build_api_download"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/builds/{build_id}/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Proof Of
+         * @description The points of the proof of a file, by its path: first those that fail.
+         */
+        get: operations["server_mods_build_api_proof_of"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/builds/{build_id}/results": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Results Of
+         * @description The swapped streams of a rebuild, and where each is heard.
+         */
+        get: operations["server_mods_build_api_results_of"];
         put?: never;
         post?: never;
         delete?: never;
@@ -205,7 +265,7 @@ export interface paths {
          * Start Trial
          * @description Play a swapped stream in the stand-in game.
          */
-        post: operations["server_mods_api_start_trial"];
+        post: operations["server_mods_build_api_start_trial"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1418,7 +1478,7 @@ export interface paths {
          * Latest Build
          * @description The newest rebuild of a mod, or null.
          */
-        get: operations["server_mods_api_latest_build"];
+        get: operations["server_mods_build_api_latest_build"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1462,13 +1522,13 @@ export interface paths {
          * Get Plan
          * @description What a rebuild would write, as far as that was worked out for the mod as it is now; else null.
          */
-        get: operations["server_mods_api_get_plan"];
+        get: operations["server_mods_build_api_get_plan"];
         put?: never;
         /**
          * Make Plan
          * @description Work out what a rebuild would write, as a job.
          */
-        post: operations["server_mods_api_make_plan"];
+        post: operations["server_mods_build_api_make_plan"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1488,7 +1548,7 @@ export interface paths {
          * Rebuild
          * @description Write new files and prove them.
          */
-        post: operations["server_mods_api_rebuild"];
+        post: operations["server_mods_build_api_rebuild"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1795,7 +1855,7 @@ export interface paths {
          * Get Trial
          * @description One trial run.
          */
-        get: operations["server_mods_api_get_trial"];
+        get: operations["server_mods_build_api_get_trial"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1845,7 +1905,7 @@ export interface components {
         };
         /**
          * BuildOut
-         * @description A rebuild. state: writing, proving, proved or not proved.
+         * @description A rebuild. state: writing, proving, proved or not proved; files, points: how many; failed, doubts: of the points.
          */
         BuildOut: {
             /**
@@ -1853,22 +1913,52 @@ export interface components {
              * Format: date-time
              */
             created: string;
+            /** Doubts */
+            doubts: number;
+            /** Failed */
+            failed: number;
             /** Files */
-            files: components["schemas"]["FilePlanOut"][];
+            files: number;
             /** Fresh */
             fresh: boolean;
             /** Id */
             id: number;
-            /** Proof */
-            proof: components["schemas"]["ProofOut"][];
-            /** Results */
-            results: components["schemas"]["ResultOut"][];
+            /** Points */
+            points: number;
             /** State */
             state: string;
             /** Tight */
             tight: boolean;
             /** Trials */
             trials: components["schemas"]["TrialOut"][];
+        };
+        /**
+         * BuiltFile
+         * @description A file of a rebuild by its number; size in bytes; how many points of its proof there are, fail, should be looked at.
+         */
+        BuiltFile: {
+            /** Doubts */
+            doubts: number;
+            /** Failed */
+            failed: number;
+            /** Number */
+            number: number;
+            /** Path */
+            path: string;
+            /** Points */
+            points: number;
+            /** Size */
+            size: number;
+        };
+        /**
+         * BuiltFiles
+         * @description Files of a rebuild, and how many there are.
+         */
+        BuiltFiles: {
+            /** Rows */
+            rows: components["schemas"]["BuiltFile"][];
+            /** Total */
+            total: number;
         };
         /**
          * ChangeOut
@@ -2638,6 +2728,16 @@ export interface components {
             tight: boolean;
         };
         /**
+         * PlanPage
+         * @description Files of a plan, and how many there are.
+         */
+        PlanPage: {
+            /** Rows */
+            rows: components["schemas"]["FilePlanOut"][];
+            /** Total */
+            total: number;
+        };
+        /**
          * PointOut
          * @description A line of the fit report; verdict: fits, can be fitted or blocks.
          */
@@ -2691,6 +2791,16 @@ export interface components {
             label: string;
             /** Ok */
             ok: boolean;
+        };
+        /**
+         * ProofPage
+         * @description Points of a proof, and how many there are.
+         */
+        ProofPage: {
+            /** Rows */
+            rows: components["schemas"]["ProofOut"][];
+            /** Total */
+            total: number;
         };
         /**
          * Ranked
@@ -2816,6 +2926,16 @@ export interface components {
             swap_id: number;
             /** Title */
             title: string;
+        };
+        /**
+         * ResultPage
+         * @description Swapped streams of a rebuild, and how many there are.
+         */
+        ResultPage: {
+            /** Rows */
+            rows: components["schemas"]["ResultOut"][];
+            /** Total */
+            total: number;
         };
         /**
          * Ribbon
@@ -3778,7 +3898,32 @@ export interface operations {
             };
         };
     };
-    server_mods_api_download: {
+    server_mods_build_api_built_files: {
+        parameters: {
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                build_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BuiltFiles"];
+                };
+            };
+        };
+    };
+    server_mods_build_api_download: {
         parameters: {
             query?: never;
             header?: never;
@@ -3799,7 +3944,58 @@ export interface operations {
             };
         };
     };
-    server_mods_api_start_trial: {
+    server_mods_build_api_proof_of: {
+        parameters: {
+            query: {
+                file: string;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                build_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProofPage"];
+                };
+            };
+        };
+    };
+    server_mods_build_api_results_of: {
+        parameters: {
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                build_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResultPage"];
+                };
+            };
+        };
+    };
+    server_mods_build_api_start_trial: {
         parameters: {
             query?: never;
             header?: never;
@@ -5420,7 +5616,7 @@ export interface operations {
             };
         };
     };
-    server_mods_api_latest_build: {
+    server_mods_build_api_latest_build: {
         parameters: {
             query?: never;
             header?: never;
@@ -5508,10 +5704,12 @@ export interface operations {
             };
         };
     };
-    server_mods_api_get_plan: {
+    server_mods_build_api_get_plan: {
         parameters: {
             query?: {
                 tight?: boolean;
+                offset?: number;
+                limit?: number;
             };
             header?: never;
             path: {
@@ -5527,12 +5725,12 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FilePlanOut"][] | null;
+                    "application/json": components["schemas"]["PlanPage"] | null;
                 };
             };
         };
     };
-    server_mods_api_make_plan: {
+    server_mods_build_api_make_plan: {
         parameters: {
             query?: never;
             header?: never;
@@ -5558,7 +5756,7 @@ export interface operations {
             };
         };
     };
-    server_mods_api_rebuild: {
+    server_mods_build_api_rebuild: {
         parameters: {
             query?: never;
             header?: never;
@@ -6050,7 +6248,7 @@ export interface operations {
             };
         };
     };
-    server_mods_api_get_trial: {
+    server_mods_build_api_get_trial: {
         parameters: {
             query?: never;
             header?: never;

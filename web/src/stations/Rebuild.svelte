@@ -1,28 +1,33 @@
 <script lang="ts">
   import { untrack } from "svelte";
-  import ByteRibbon from "../components/ByteRibbon.svelte";
   import JobPanel from "../components/JobPanel.svelte";
+  import PlannedFile from "../components/PlannedFile.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
+  import ProofOfFile from "../components/ProofOfFile.svelte";
   import {
     api,
     asProblem,
-    every,
     got,
     type Build,
+    type BuiltFile,
     type FilePlan,
     type ProblemText,
-    type Swap,
+    type Result,
     type Trial,
   } from "../lib/api";
   import { app } from "../lib/app.svelte";
-  import { bytes, clock, count, spaced } from "../lib/format";
+  import { clock, count, spaced } from "../lib/format";
   import { player } from "../lib/player.svelte";
   import { itemOf } from "../lib/items";
   import { newest } from "../lib/newest";
 
   let plans = $state<FilePlan[]>([]);
+  let planned = $state(0);
+  let files = $state<BuiltFile[]>([]);
+  let results = $state<Result[]>([]);
+  let swapped = $state(0);
   let build = $state<Build | null>(null);
-  let swaps = $state<Swap[]>([]);
+  let swaps = $state(false); // whether there are any
   let planProblem = $state<ProblemText | null>(null);
   let problem = $state<ProblemText | null>(null);
   let tight = $state(false);
@@ -36,9 +41,6 @@
   let asked = $state(0);
   const planning = $derived(app.jobs.find((j) => j.id === asked));
   const lastRebuild = $derived(app.jobs.find((j) => j.kind === "rebuild"));
-  const bad = $derived(build?.proof.filter((p) => !p.ok).length ?? 0);
-  const doubts = $derived(build?.proof.filter((p) => p.doubt).length ?? 0);
-  const files = $derived([...new Set(build?.proof.map((p) => p.file))]);
 
   const ask = newest();
 
@@ -48,9 +50,14 @@
     try {
       const found = await Promise.all([
         got(api.GET("/api/mods/{mod_id}/build", { params: { path } })).then((b) => b ?? null),
-        every((query) => got(api.GET("/api/mods/{mod_id}/swaps", { params: { path, query } }))),
+        got(api.GET("/api/mods/{mod_id}/swaps", { params: { path, query: { limit: 1 } } })),
       ]);
-      if (current()) [build, swaps] = found;
+      const [files_, results_] = await Promise.all([filesOf(found[0], 0), resultsOf(found[0], 0)]);
+      if (current()) {
+        [build, swaps] = [found[0], found[1].length > 0];
+        files = files_;
+        [results, swapped] = [results_.rows, results_.total];
+      }
     } catch (error) {
       problem = asProblem(error);
     }
@@ -59,7 +66,7 @@
       if (!current()) return;
       planProblem = null;
       if (found) {
-        plans = found;
+        [plans, planned] = [found.rows, found.total];
       } else if (!planning || planning.state === "done") {
         const next = await got(api.POST("/api/mods/{mod_id}/plan", { params: { path }, body: { tight } }));
         if (!current()) return;
@@ -85,6 +92,34 @@
     void tight;
     untrack(load);
   });
+
+  async function filesOf(of: Build | null, offset: number): Promise<BuiltFile[]> {
+    if (!of) return [];
+    const params = { path: { build_id: of.id }, query: { offset } };
+    return (await got(api.GET("/api/builds/{build_id}/files", { params }))).rows;
+  }
+
+  async function resultsOf(of: Build | null, offset: number): Promise<{ rows: Result[]; total: number }> {
+    if (!of) return { rows: [], total: 0 };
+    const params = { path: { build_id: of.id }, query: { offset } };
+    return got(api.GET("/api/builds/{build_id}/results", { params }));
+  }
+
+  /** The next page of a list; where it can't be had, the problem is shown. */
+  async function more<T>(rows: T[], ask: () => Promise<T[]>) {
+    try {
+      rows.push(...(await ask()));
+    } catch (error) {
+      problem = asProblem(error);
+    }
+  }
+  const moreFiles = () => more(files, () => filesOf(build, files.length));
+  const moreResults = () => more(results, async () => (await resultsOf(build, results.length)).rows);
+  const morePlans = () =>
+    more(plans, async () => {
+      const params = { path: { mod_id }, query: { tight, offset: plans.length } };
+      return (await got(api.GET("/api/mods/{mod_id}/plan", { params })))?.rows ?? [];
+    });
 
   async function rebuild() {
     problem = null;
@@ -129,8 +164,8 @@
     void player.start(0);
   }
 
-  function hearResult(swap_id: number, audio: string) {
-    const swap = swaps.find((s) => s.id === swap_id);
+  async function hearResult(swap_id: number, audio: string) {
+    const swap = await app.attempt(api.GET("/api/swaps/{swap_id}", { params: { path: { swap_id } } }));
     if (!swap?.stream || !swap.new) return;
     const item = itemOf(swap.stream, swap);
     player.load(
@@ -188,8 +223,8 @@
   {#if planProblem && loaded}
     <div class="space-y-3">
       <ProblemPanel problem={planProblem} />
-      <a class="btn btn-primary" href="#/{app.gameId}/{swaps.length ? 'swap' : 'locate'}"
-        >{swaps.length ? "Go to Swap" : "Find a stream in Locate"}</a
+      <a class="btn btn-primary" href="#/{app.gameId}/{swaps ? 'swap' : 'locate'}"
+        >{swaps ? "Go to Swap" : "Find a stream in Locate"}</a
       >
     </div>
   {/if}
@@ -198,116 +233,45 @@
     <section aria-label="What will be written">
       <h2 class="mb-2 font-semibold">What will be written</h2>
       {#each plans as plan (plan.path)}
-        <div class="mb-4 rounded-box bg-base-200 p-4">
-          <div class="flex flex-wrap justify-between gap-3">
-            <p class="num font-semibold">{plan.path}</p>
-            <p>
-              {plan.note
-                ? plan.note
-                : !plan.moved
-                  ? "every other entry stays in its place"
-                  : `${count(plan.moved, "entry")} of ${spaced(plan.entries)} moved`}
-              · <span class="num">{bytes(plan.size_before)} → {bytes(plan.size)}</span>
-            </p>
-          </div>
-          <ul class="num mt-1 text-quiet">
-            {#each plan.streams as stream (stream)}<li>{stream}</li>{/each}
-            {#each plan.files as file (file.place)}
-              <li>{file.place}, {file.adds ? "added" : "replaced"} as a whole</li>
-            {/each}
-          </ul>
-          {#if plan.suspects?.length}
-            <div role="note" class="mt-3 border-l-2 border-info pl-3">
-              <p class="text-info">
-                ▲ {count(plan.suspects.length, "number")} that this layout does not tie would go on saying old places
-              </p>
-              <ul class="mt-1 space-y-1">
-                {#each plan.suspects as s, i (i)}
-                  <li>
-                    <span class="num">{s.file} · {s.place}</span>: {s.evidence}.
-                    <span class="text-quiet">To tie it:</span> <code class="num break-all">{s.line}</code>
-                  </li>
-                {/each}
-              </ul>
-              <p class="mt-1 text-quiet">
-                Correct the layout on the bench before you rebuild, or the game may read from the wrong place.
-              </p>
-            </div>
-          {/if}
-          {#if !plan.note.startsWith("a list")}<div class="mt-3 grid grid-cols-[52px_1fr] gap-x-3 gap-y-2">
-              <span class="text-quiet">before</span>
-              <ByteRibbon
-                ribbon={plan.before}
-                label="{plan.path} before"
-                scale={Math.max(plan.size, plan.size_before)}
-              />
-              <span class="text-quiet">after</span>
-              <ByteRibbon
-                ribbon={plan.after}
-                label="{plan.path} after"
-                scale={Math.max(plan.size, plan.size_before)}
-              />
-            </div>{/if}
-        </div>
+        <PlannedFile {plan} />
       {/each}
+      {#if plans.length < planned}
+        <button class="btn btn-sm" onclick={() => morePlans()}
+          >Show more ({spaced(plans.length)} of {spaced(planned)} files)</button
+        >
+      {/if}
     </section>
   {/if}
 
-  {#if build?.proof.length && !job}
+  {#if build?.points && !job}
     <section aria-label="Proof">
       <h2 class="font-semibold">
-        {#if bad}<span class="text-error">■ {count(bad, "point")} failed</span>
-        {:else if doubts}<span class="text-info">▲ Proved, {count(doubts, "point")} to look at</span>
+        {#if build.failed}<span class="text-error">■ {count(build.failed, "point")} failed</span>
+        {:else if build.doubts}<span class="text-info"
+            >▲ Proved, {count(build.doubts, "point")} to look at</span
+          >
         {:else}<span class="text-success">✓ Proved</span>{/if}
         <span class="font-normal text-quiet">
-          · {count(build.proof.length, "point")}, read back from disk by a new process · {new Date(
+          · {count(build.points, "point")}, read back from disk by a new process · {new Date(
             build.created,
           ).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })}
           {build.fresh ? "" : "· out of date: the mod has changed since"}
         </span>
       </h2>
-      {#each files as file, n (file)}
-        <div class="mt-3 flex items-center justify-between gap-3">
-          <p class="num">{file}</p>
-          <a class="btn btn-sm" href="/api/builds/{build.id}/files/{n}" download
-            >Download {bytes(build.files[n]?.size ?? 0)}</a
-          >
-        </div>
-        <div class="overflow-x-auto">
-          <table class="mt-1 w-full min-w-[720px] table-fixed" aria-label="Proof of {file}">
-            <thead>
-              <tr class="border-y border-line text-left text-quiet">
-                <th class="w-[36%] py-1 pr-3 font-normal">point</th>
-                <th class="w-[17%] px-3 font-normal">expected</th>
-                <th class="px-3 font-normal">found</th>
-                <th class="w-28 pl-3 font-normal">verdict</th>
-              </tr>
-            </thead>
-            <tbody>
-              {#each build.proof.filter((p) => p.file === file) as p, i (i)}
-                <tr class="border-b border-line">
-                  <td class="py-1 pr-3">{p.label}</td>
-                  <td class="num px-3 py-1 text-quiet">{p.expected}</td>
-                  <td class="num px-3 py-1">{p.found}</td>
-                  <td
-                    class="pl-3 whitespace-nowrap {!p.ok
-                      ? 'text-error'
-                      : p.doubt
-                        ? 'text-info'
-                        : 'text-success'}">{!p.ok ? "■ fails" : p.doubt ? "▲ look at it" : "✓ holds"}</td
-                  >
-                </tr>
-              {/each}
-            </tbody>
-          </table>
-        </div>
-      {/each}
+      <div class="mt-3 border-t border-line">
+        {#each files as file (file.path)}<ProofOfFile build={build.id} {file} />{/each}
+      </div>
+      {#if files.length < build.files}
+        <button class="btn btn-sm mt-3" onclick={() => moreFiles()}
+          >Show more ({spaced(files.length)} of {spaced(build.files)} files)</button
+        >
+      {/if}
     </section>
 
     <section aria-label="Trial run">
       <div class="flex flex-wrap items-center gap-4">
         <h2 class="font-semibold">Trial run</h2>
-        {#if !build.results.length}
+        {#if !swapped}
           <p class="text-quiet">The stand-in plays swapped streams; this mod swaps none.</p>
         {:else if app.game?.player}
           <label class="flex items-center gap-2"
@@ -326,7 +290,7 @@
         {/if}
       </div>
       <ul class="mt-2">
-        {#each build.results as r (r.swap_id)}
+        {#each results as r (r.swap_id)}
           <li class="flex flex-wrap items-center justify-between gap-3 border-b border-line py-2">
             <span class="num">{r.title}</span>
             <span class="flex gap-2">
@@ -342,6 +306,11 @@
           </li>
         {/each}
       </ul>
+      {#if results.length < swapped}
+        <button class="btn btn-sm mt-3" onclick={() => moreResults()}
+          >Show more ({spaced(results.length)} of {spaced(swapped)} streams)</button
+        >
+      {/if}
       {#if trialJob}
         <p role="status" class="mt-3 flex items-center gap-2 text-quiet">
           <span class="loading loading-spinner loading-sm"></span>{trialJob.note || "starting the game"}
