@@ -17,7 +17,7 @@ PROGRAM = 100_000
 ENDINGS = ("", ".x86", ".x86_64", ".bin")
 """Of programs, beside .exe and .app; common practice."""
 DEEP, MOST_LISTED, MOST_NAMED = 7, 200_000, 30
-"""Levels below a place, files and folders that are looked at in all, and folders that are named at most."""
+"""Levels below a place, files and folders that are looked at there, and folders that are named in all, at most."""
 APART = (".mp4", ".mkv", ".avi", ".mov", ".webm", ".iso", ".img", ".qcow2", ".vdi", ".vmdk")
 """Films and discs, which are no game's data; common practice."""
 
@@ -43,13 +43,13 @@ def likely_games(places: Iterable[Path], progress: Progress = silent) -> list[Li
     """Folders below the places that look like a game: first those with a program, the largest first. Only names and sizes
     are looked at; links, hidden folders and what can't be listed are passed over.
 
-    progress counts files and folders.
+    progress counts files and folders, place by place.
     """
-    look, seen, found = _Look(progress), set[Path](), []
+    seen, found = set[Path](), []
     for place in places:
         place = place.resolve()
         if place not in seen and not any(p in seen for p in place.parents):
-            found += look.into(str(place), 0).found
+            found += _Look(progress).into(str(place), 0).found
             seen.add(place)
     return sorted(found, key=lambda game: (not game.program, -game.bytes))[:MOST_NAMED]
 
