@@ -22,6 +22,7 @@ from zubret_core.locate.likely import likely_games
 from ..games.folders import roots
 from ..jobs.models import Job
 from ..jobs.orders import Order
+from ..jobs.program import last_words, run_program
 from ..jobs.run import start, work
 from ..surveys.surveying import start_survey
 from .registry import register_at
@@ -31,6 +32,8 @@ LASTS = timedelta(hours=1)
 USUAL = ("/mnt/*", "/media/*/*", "/run/media/*/*", "/opt", "/srv", "/Applications", "/Volumes/*")
 """Where drives and programs are beside the user's own folder; common practice."""
 DEMO = "Saltglass Ferry"
+LONGEST = 600.0
+"""Seconds after which making the demo game is given up."""
 
 
 @dataclass(frozen=True)
@@ -114,22 +117,12 @@ def make_demo(job: Job, order: MakeDemo, progress: Progress) -> DemoMade:
 
 def _make(folder: Path, progress: Progress) -> None:
     command = [sys.executable, "-m", "standin", "make", str(folder)]
-    program = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, cwd=settings.ROOT, text=True)
     try:
-        while True:
-            progress(0, 0, "being made: half a minute")
-            try:
-                _, errors = program.communicate(timeout=0.25)
-                break
-            except subprocess.TimeoutExpired:
-                continue
-    finally:
-        if program.poll() is None:
-            program.kill()
-            program.communicate()
-    if program.returncode:
-        last = errors.strip().splitlines()[-1:] or ["no message"]
-        raise ZubretError("The demo game can't be made.", field=last[0][:200], next="Try it again.")
+        done = run_program(command, LONGEST, progress, "being made: half a minute")
+    except subprocess.TimeoutExpired as e:
+        raise ZubretError("Making the demo game takes too long.", next="Try it again.") from e
+    if done.returncode:
+        raise ZubretError("The demo game can't be made.", field=last_words(done.stderr), next="Try it again.")
 
 
 def start_demo() -> Job:

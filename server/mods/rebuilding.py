@@ -23,6 +23,7 @@ from zubret_core.rebuild.expected import Expectation, expectation
 from ..errors import stopped
 from ..jobs.models import Job
 from ..jobs.orders import Order, read
+from ..jobs.program import last_words, run_program
 from ..jobs.run import start, work
 from ..layouts.known import known_for, user_layouts
 from ..shelf.api import ribbon_of
@@ -291,23 +292,18 @@ def trial_run(job: Job, order: TrialOrder, progress: Progress) -> Played:
     game = trial.build.mod.game
     command = [sys.executable, "-m", game.player, "play", game.folder, trial.cue]
     command += ["--over", str(build_folder(trial.build)), "--loops", str(trial.loops), "--wav", str(part)]
-    program = subprocess.Popen(
-        command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, cwd=settings.ROOT, text=True, encoding="utf-8"
-    )
     try:
-        for _ in range(LONGEST_TRIAL * 4):
-            progress(0, 0, "the stand-in game is playing")
-            try:
-                output, errors = program.communicate(timeout=0.25)
-                break
-            except subprocess.TimeoutExpired:
-                continue
-        else:
-            raise ZubretError("The stand-in game did not answer.", field=trial.title, next="Try the trial run again.")
-        if program.returncode:
-            last = errors.strip().splitlines()[-1:] or ["no message"]
-            raise ZubretError("The stand-in game broke down.", field=last[0][:200], next="Try the trial run again.")
-        answer = json.loads(output)
+        try:
+            done = run_program(command, LONGEST_TRIAL, progress, "the stand-in game is playing")
+        except subprocess.TimeoutExpired as e:
+            raise ZubretError(
+                "The stand-in game did not answer.", field=trial.title, next="Try the trial run again."
+            ) from e
+        if done.returncode:
+            raise ZubretError(
+                "The stand-in game broke down.", field=last_words(done.stderr), next="Try the trial run again."
+            )
+        answer = json.loads(done.stdout)
         values = {"played": answer["played"], "why": answer.get("why", ""), "log": answer["log"]}
         if answer["played"]:
             part.replace(wav)
@@ -316,7 +312,4 @@ def trial_run(job: Job, order: TrialOrder, progress: Progress) -> Played:
         Trial.objects.filter(pk=trial.pk).update(**values)
         return Played(trial.pk, answer["played"])
     finally:
-        if program.poll() is None:
-            program.kill()
-            program.communicate()
         part.unlink(missing_ok=True)
