@@ -23,6 +23,7 @@ from .mods.api import router as mods
 from .mods.build_api import router as builds
 from .shelf.api import router as shelf
 from .shelf.listening import OPERATION
+from .shelf.saying_api import router as sayings
 from .shelf.stream_api import router as streams
 from .surveys.api import router as surveys
 from .surveys.names_api import router as names
@@ -46,7 +47,7 @@ api = Api(title="Zubret", version="1", docs_url=None, urls_namespace="api")
 ROUTERS = {
     "games": (home, surveys, names, keys, changes),
     "taking out": (takeout, sounds, one_stream),
-    "shelf": (shelf, streams),
+    "shelf": (shelf, sayings, streams),
     "mods": (mods, builds),
     "jobs": (jobs,),
     "layouts": (bench, unknown),

@@ -22,20 +22,23 @@ from django.utils import timezone
 from zubret_core.base import Progress
 from zubret_core.source import PART
 
+from ..bulk import among
 from ..errors import stopped
 from ..games.models import Change, Comparison, Game, Key, KeyChoice, NameList, Survey, SurveyFile
 from ..jobs.models import Job
 from ..jobs.orders import Tidy
 from ..jobs.run import cancel, tidy_up, work
 from ..mods.models import Build, EntryFile, Mod, Plan, Swap, Trial
-from ..shelf.models import Archive, Bank, Entry, Given, Stream
+from ..shelf.models import Archive, Bank, Entry, Given, Saying, Stream, Unsaid
 
 BATCH = 5_000
 """Rows that are removed in one transaction."""
 UNDONE = timedelta(days=1)
-"""How long a removed swap or file can be brought back."""
+"""How long a removed swap or file can be brought back, and what was said of streams be taken back."""
 BROUGHT_BACK = timedelta(minutes=15)
 """How long a forgotten game can be brought back."""
+SAID = 500_000
+"""Streams of sayings that are kept to be taken back: those of the newest ones."""
 TAKEN_OUT = timedelta(days=2)
 """How long a ZIP file that was taken out is kept."""
 YOUNG = 3600.0
@@ -115,6 +118,7 @@ def tidy(job: Job, order: Tidy, progress: Progress) -> Tidied:
         broom.old_surveys(game)
     broom.old_comparisons()
     broom.old_swaps()
+    broom.old_sayings()
     broom.files()
     return Tidied(broom.rows, broom.bytes)
 
@@ -153,6 +157,7 @@ class _Broom:
         self.delete(Trial.objects.filter(build__mod__in=mods))
         for made in (Build, Plan, Swap, EntryFile):
             self.delete(made._base_manager.filter(mod__in=mods))
+        self.sayings(Saying.objects.filter(game=game))
         for own in (Mod, Given, KeyChoice, Key, NameList, Job):
             self.delete(own._base_manager.filter(game=game))
         game.delete()
@@ -213,6 +218,23 @@ class _Broom:
         """Swaps and files that were removed so long ago that nobody brings them back."""
         for model in (Swap, EntryFile):
             self.delete(model._base_manager.filter(removed__lt=timezone.now() - UNDONE))
+
+    def old_sayings(self) -> None:
+        """What was said so long ago, or so much ago, that nobody takes it back."""
+        room, kept = SAID, []
+        for number, streams in (
+            Saying.objects.filter(made__gte=timezone.now() - UNDONE).order_by("-pk").values_list("pk", "streams")
+        ):
+            room -= streams
+            if room < 0:
+                break
+            kept.append(number)
+        self.sayings(Saying.objects.exclude(pk__in=among(kept)))
+
+    def sayings(self, made: QuerySet[Saying]) -> None:
+        """Sayings with what was said before them."""
+        self.delete(Unsaid.objects.filter(saying__in=made))
+        self.delete(made)
 
     # Files ------------------------------------------------------------------------------------------
 

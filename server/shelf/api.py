@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
-from django.db.models import F
 from django.http import HttpRequest, HttpResponse
 from ninja import Query, Router, Schema
 
 from zubret_core.audio.files import wav_source
-from zubret_core.audio.measure import KINDS
 from zubret_core.source.chain import condensed
 
 from ..errors import one, stopped
 from ..games.models import Game
 from ..paging import Limit, Offset
-from . import query
+from . import query, saying
 from .drawing import peaks_of
 from .filters import Filter
-from .models import Archive, Given, Stream, streams_of
+from .models import Archive, Stream, streams_of
 from .opening import opened
 from .ranges import ranged
 from .sound import sound_at
@@ -167,6 +165,14 @@ def neighbours(request: HttpRequest, game_id: int, stream_id: int, filter: Query
     return query.neighbours(query.Question(one(Game.objects.all(), game_id), filter, sort), stream_id)
 
 
+@router.get("/games/{int:game_id}/stream-beginning", response=int)
+def beginning(
+    request: HttpRequest, game_id: int, filter: Query[Filter], sort: str = "", text: str = "", first: Offset = 0
+):
+    """The place in a list of the next stream whose id or name begins with a text; -1 where there is none."""
+    return query.beginning(query.Question(one(Game.objects.all(), game_id), filter, sort), text[:200], first)
+
+
 @router.get("/games/{int:game_id}/lengths", response=Lengths)
 def stream_lengths(request: HttpRequest, game_id: int, filter: Query[Filter]):
     """How many streams have which length, for the length brush; what it chooses itself is left aside."""
@@ -201,19 +207,7 @@ def stream(request: HttpRequest, stream_id: int):
 def give(request: HttpRequest, stream_id: int, data: GivenIn):
     """Give a stream a name, a mark, a kind or notes. An empty name takes the given one away."""
     row = find_stream(stream_id)
-    given, _ = Given.objects.get_or_create(game=row.archive.game, locator=row.locator)
-    if data.name is not None:
-        given.name = data.name.strip()[:200]
-    if data.marked is not None:
-        given.marked = data.marked
-    if data.kind is not None:
-        if data.kind not in ("", *KINDS):
-            raise stopped(422, f'"{data.kind}" is no kind.', f"Choose {', '.join(KINDS)}, or none.", "kind")
-        given.kind = data.kind
-    if data.notes is not None:
-        given.notes = data.notes.strip()[:5000]
-    given.save()
-    Game.objects.filter(pk=row.archive.game_id).update(said=F("said") + 1)
+    saying.say(row.archive.game, [row.pk], data.dict())
     return query.stream_out(find_stream(stream_id))
 
 

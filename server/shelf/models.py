@@ -4,18 +4,20 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from json.encoder import encode_basestring_ascii as _quoted
+from typing import TypeVar
 
 from django.db import models
-from django.db.models import QuerySet
+from django.db.models import Exists, OuterRef, QuerySet
 
 from zubret_core.base import Format, Loop
 from zubret_core.base.format import frozen
 from zubret_core.locate import Locator
 from zubret_core.locate.spot import IN, Step
 
-from ..games.models import Game, Survey
+from ..bulk import among
+from ..games.models import Game, Survey, SurveyFile
 
 as_json = json.JSONEncoder(separators=(",", ":")).encode
 """A value as JSON without spaces, as rows hold it."""
@@ -214,6 +216,36 @@ class Given(models.Model):
         return self.name
 
 
+class Saying(models.Model):
+    """One change of what is said of streams, of one or of many at once; `columns` of Given tells what was said, `streams` of
+    how many. While it is kept, it can be taken back."""
+
+    game = models.ForeignKey("games.Game", models.CASCADE, related_name="sayings")
+    columns = models.JSONField(default=list)
+    streams = models.IntegerField(default=0)
+    made = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return f"{', '.join(self.columns)} of streams of {self.game_id}"
+
+
+class Unsaid(models.Model):
+    """What was said of a stream before a saying."""
+
+    saying = models.ForeignKey(Saying, models.CASCADE, related_name="before")
+    locator = models.TextField()
+    name = models.CharField(max_length=200)
+    marked = models.BooleanField()
+    kind = models.CharField(max_length=10)
+    notes = models.TextField()
+
+    class Meta:
+        verbose_name_plural = "unsaid"
+
+    def __str__(self) -> str:
+        return self.locator
+
+
 class Figures(models.Model):
     """What was measured of a sound, by the digest of its address."""
 
@@ -235,6 +267,16 @@ def streams_of(game: Game) -> QuerySet[Stream]:
 def streams_in(survey: Survey | None) -> QuerySet[Stream]:
     """The streams of a survey."""
     return Stream.objects.filter(archive__seen_in__survey=survey) if survey else Stream.objects.none()
+
+
+R = TypeVar("R", bound=models.Model)
+
+
+def numbered(rows: QuerySet[R], numbers: Collection[int], survey: Survey | None) -> QuerySet[R]:
+    """Streams, entries or banks by their numbers, as far as a survey has them. Each is looked up in the survey: a join would
+    begin at the survey's files, and try all numbers with each."""
+    seen = SurveyFile.objects.filter(survey=survey, archive=OuterRef("archive"))
+    return rows.filter(Exists(seen), pk__in=among(numbers))
 
 
 def pack_locator(archive: str, entries: Iterable[Step], stream_id: str, ordinal: int) -> str:

@@ -196,6 +196,17 @@ def neighbours(asked: Question, stream_id: int) -> dict[str, Any]:
     return {"place": place, "total": len(numbers), **beside}
 
 
+def beginning(asked: Question, text: str, first: int) -> int:
+    """The place of the next stream whose id or name begins with a text, looked for from one place on and then from the start;
+    -1 where there is none."""
+    given = Given.objects.filter(game=asked.game, name__istartswith=text).values("locator")
+    starts = Q(stream_id__istartswith=text) | Q(name__istartswith=text) | Q(locator__in=given)
+    found = np.array(asked.streams().filter(starts).order_by().values_list("pk", flat=True), np.int64)
+    places = np.flatnonzero(np.isin(asked.found().numbers, found))
+    behind = places[places >= first]
+    return int(behind[0]) if len(behind) else int(places[0]) if len(places) else -1
+
+
 def _sorted(rows: QuerySet[Stream], game: Game, sort: str, place: list[str]) -> QuerySet[Stream]:
     keys = SORTS.get(sort.lstrip("-"), SORTS["archive"])
     down = sort.startswith("-")

@@ -24,7 +24,7 @@ from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, work
 from ..layouts.known import known_for
-from ..shelf.models import Archive, Entry
+from ..shelf.models import Archive, Entry, numbered
 from ..shelf.opening import check_unchanged, disk_cache, version_of
 
 ZIP_NAME = "taken out.zip"
@@ -40,9 +40,9 @@ def entries_of(game: Game, archive: int, q: str, chosen: list[int]) -> QuerySet[
     Without an archive, entries of archives inside others are left out: they come out with what holds them.
     """
     survey = game.current_survey()
-    rows = Entry.objects.filter(archive__seen_in__survey=survey) if survey else Entry.objects.none()
     if chosen:
-        return rows.filter(pk__in=among(chosen))
+        return numbered(Entry.objects.all(), chosen, survey)
+    rows = Entry.objects.filter(archive__seen_in__survey=survey) if survey else Entry.objects.none()
     rows = rows.filter(archive=archive) if archive else rows.filter(archive__outer__isnull=True)
     for word in q.split():
         rows = rows.filter(path__icontains=word)

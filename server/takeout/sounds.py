@@ -5,8 +5,8 @@ from __future__ import annotations
 import shutil
 import zipfile
 from dataclasses import dataclass
-from pathlib import Path, PurePosixPath
-from typing import Any, ClassVar, NamedTuple
+from pathlib import Path
+from typing import Any, ClassVar
 
 from django.conf import settings
 from django.db.models import Count, Q, QuerySet, Sum
@@ -14,7 +14,7 @@ from django.db.models import Count, Q, QuerySet, Sum
 from zubret_core.audio import Style, written_format
 from zubret_core.audio.stored import stored_ending
 from zubret_core.audio.write import ending_of
-from zubret_core.base import Format, Progress, ZubretError, silent
+from zubret_core.base import Progress, ZubretError, silent
 from zubret_core.extract import (
     SoundItem,
     checked_template,
@@ -34,8 +34,9 @@ from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, work
 from ..shelf import query
+from ..shelf.facts import COLUMNS, Facts
 from ..shelf.filters import Filter
-from ..shelf.models import FORMAT, Archive, Stream, format_of, streams_of, unpack_locator
+from ..shelf.models import Archive, Stream, format_of, numbered, unpack_locator
 from ..shelf.sound import open_original
 from .entries import LOOKED, SHOWN, ZIP_NAME, TakenOut, export_folder, nearest, remembered
 
@@ -45,7 +46,10 @@ EXAMPLES = 6
 
 def streams_chosen(game: Game, chosen: list[int], filter: Filter) -> QuerySet[Stream]:
     """The streams of a selection, or of a filter as Locate has it; in the order in which they stand in the game."""
-    rows = streams_of(game).filter(pk__in=among(chosen)) if chosen else query.filtered(game, filter)
+    if chosen:
+        rows = numbered(Stream.objects.all(), chosen, game.current_survey())
+    else:
+        rows = query.filtered(game, filter)
     return query.described(rows, game).order_by("archive__path", "bank__entry_index", "ordinal", "pk")
 
 
@@ -53,36 +57,6 @@ def style_of(how: dict[str, Any]) -> Style:
     """The core's style by a request; ZubretError for a value that can't be."""
     tags = tuple(sorted((k, v.strip()[:300]) for k, v in how["tags"].items() if v.strip()))
     return Style(how["kind"], how["plays"], how["fade"], how["loudness"], tags)
-
-
-class _Chosen(NamedTuple):
-    """What of a stream decides its file's name, tags and size."""
-
-    pk: int
-    locator: str
-    archive: int
-    bank: str
-    entry: str
-    language: str
-    stream_id: str
-    shown: str
-    shown_kind: str
-    codec: str
-    variant: str
-    rate: int
-    channels: int
-    frames: int
-    loop_start: int | None
-    loop_end: int | None
-    block_size: int
-    parameters: dict[str, Any]
-
-    def format(self) -> Format:
-        return format_of(*self[9:])
-
-
-_COLUMNS = ("pk", "locator", "archive", "bank__name", "bank__entry_path", "bank__language", "stream_id", "shown",
-            "shown_kind", *FORMAT)  # fmt: skip
 
 
 def items_of(
@@ -93,12 +67,12 @@ def items_of(
     style, template = style_of(how), checked_template(how["template"])
     around = Archive.objects.filter(pk__in=rows.order_by().values("archive")).select_related("outer")
     archives = {a.pk: a for a in around}
-    columns = rows.select_related(None).values_list(*_COLUMNS)
+    columns = rows.select_related(None).values_list(*COLUMNS)
     total, found, paths = rows.count(), [], []
     for number, values in enumerate(columns[:most].iterator() if most else columns.iterator(), 1):
-        row = _Chosen._make(values)
+        row = Facts._make(values)
         archive = archives[row.archive]
-        name = f"{named(template, _facts(row, archive, number))}.{ending_of(row.format(), style)}"
+        name = f"{named(template, row.fields(archive.file_path(), number))}.{ending_of(row.format(), style)}"
         if how["folders"]:
             entry = "" if row.entry == archive.path.rpartition("/")[2] else row.entry
             name = "/".join(x for x in (archive.folder(), entry, name) if x)
@@ -117,24 +91,6 @@ def items_of(
         if target.note:
             notes.append({"target": target.path, "source": source, "note": target.note})
     return items, notes
-
-
-def _facts(row: _Chosen, archive: Archive, number: int) -> dict[str, object]:
-    seconds, entry = round(row.frames / row.rate), PurePosixPath(row.entry)
-    return {
-        "bank": Path(row.bank).stem,
-        "id": row.stream_id,
-        "name": row.shown,
-        "language": row.language,
-        "entry": str(entry.with_suffix("")) if entry.name else "",
-        "archive": PurePosixPath(archive.file_path()).stem,
-        "number": number,
-        "length": f"{seconds // 60}m{seconds % 60:02}",
-        "rate": row.rate,
-        "channels": row.channels,
-        "codec": row.codec,
-        "kind": row.shown_kind,
-    }
 
 
 def plan(rows: QuerySet[Stream], how: dict[str, Any], folder: str) -> dict[str, Any]:

@@ -1,10 +1,12 @@
 <script lang="ts">
+  import { setQueryClientContext } from "@tanstack/svelte-query";
   import Finder from "./components/Finder.svelte";
   import Keys from "./components/Keys.svelte";
   import ProblemPanel from "./components/ProblemPanel.svelte";
   import RouteBar from "./components/RouteBar.svelte";
   import Strip from "./components/Strip.svelte";
   import { app } from "./lib/app.svelte";
+  import { cache, tellProblems } from "./lib/cache";
   import { player } from "./lib/player.svelte";
   import Changes from "./stations/Changes.svelte";
   import Locate from "./stations/Locate.svelte";
@@ -16,6 +18,8 @@
   import Swap from "./stations/Swap.svelte";
   import Unknown from "./stations/Unknown.svelte";
 
+  setQueryClientContext(cache);
+  tellProblems((problem) => (app.problem = problem));
   void app.begin();
 
   function typing(target: EventTarget | null): boolean {

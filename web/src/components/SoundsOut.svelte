@@ -3,11 +3,21 @@
   import { app } from "../lib/app.svelte";
   import { TakingOut } from "../lib/takeout.svelte";
   import { bytes, count, duration, spaced } from "../lib/format";
+  import { streamTitle } from "../lib/items";
   import { narrows } from "../lib/query";
   import TakeOutDialog from "./TakeOutDialog.svelte";
 
   /** Streams as sound files: which, as what, under which names. */
-  let { chosen, close }: { chosen: Stream | null; close: () => void } = $props();
+  let {
+    chosen,
+    one,
+    close,
+  }: {
+    /** The streams that are chosen, and the current one of them. */
+    chosen: number[];
+    one: Stream | null;
+    close: () => void;
+  } = $props();
   const game_id = app.gameId;
   const query = app.query;
   const KINDS = [
@@ -21,7 +31,8 @@
 
   const NOTHING = { q: "", archive: 0, language: "", kind: "", loop: "", shortest: null, longest: null };
 
-  let which = $state<"filter" | "marked" | "one">("filter");
+  // svelte-ignore state_referenced_locally
+  let which = $state<"filter" | "marked" | "chosen">(chosen.length > 1 ? "chosen" : "filter");
   let how = $state({
     kind: "wav",
     template: "{bank}/{id} {name}",
@@ -42,7 +53,7 @@
   const stored = $derived(how.kind === "stored");
 
   const body = $derived({
-    chosen: which === "one" && chosen ? [chosen.id] : [],
+    chosen: which === "chosen" ? chosen : [],
     filter: which === "marked" ? { ...query, ...NOTHING, marked: true } : query,
     how: {
       kind: how.kind,
@@ -87,10 +98,14 @@
         <label class="mt-1 flex items-center gap-2"
           ><input type="radio" class="radio radio-sm" value="marked" bind:group={which} /> the marked ones ◆</label
         >
-        {#if chosen}
+        {#if chosen.length > 1 || one}
           <label class="mt-1 flex min-w-0 items-center gap-2"
-            ><input type="radio" class="radio radio-sm" value="one" bind:group={which} />
-            <span class="truncate">only {chosen.name || `${chosen.bank} ${chosen.stream_id}`}</span></label
+            ><input type="radio" class="radio radio-sm" value="chosen" bind:group={which} />
+            <span class="truncate"
+              >{chosen.length > 1
+                ? `the ${spaced(chosen.length)} that are chosen`
+                : `only ${streamTitle(one!)}`}</span
+            ></label
           >
         {/if}
       </fieldset>

@@ -11,6 +11,7 @@ import {
   type ProblemText,
   type Station,
 } from "./api";
+import { answersAgain, ended } from "./cache";
 import { EVERYTHING, type Query } from "./query";
 
 /** Stations of the route, and the screens that are reached from one of them. */
@@ -157,20 +158,25 @@ class App {
 
   /** Follow the jobs: often while one runs, else now and then. */
   private async watch(): Promise<void> {
+    let silent = false;
     for (;;) {
       const before = new Map(this.jobs.map((j) => [j.id, j.state]));
       try {
         this.jobs = await got(api.GET("/api/jobs"));
-        const ended = this.jobs.filter(
+        const done = this.jobs.filter(
           (j) => !["waiting", "running"].includes(j.state) && before.size && before.get(j.id) !== j.state,
         );
-        if (ended.length) {
+        for (const job of done) ended(job);
+        if (done.length) {
           this.finished++;
-          if (ended.some((j) => j.kind === "survey")) await this.loadGames();
+          if (done.some((j) => j.kind === "survey")) await this.loadGames();
           await this.refreshRoute();
         }
+        if (silent) answersAgain();
+        silent = false;
         if (this.problem?.what === "Zubret does not answer.") this.problem = null;
       } catch (error) {
+        silent = true;
         this.problem = asProblem(error);
       }
       const pause = this.openJobs.length ? 300 : 1500;

@@ -1,6 +1,7 @@
 /** Streams and swaps as what the listening strip plays. */
 
 import type { Stream, Swap } from "./api";
+import { clock } from "./format";
 import type { Item } from "./player.svelte";
 
 export function streamTitle(stream: Stream): string {
@@ -23,6 +24,14 @@ export function itemOf(stream: Stream, swap?: Swap): Item {
         }
       : null,
   };
+}
+
+/** A stream's loop in words: none, whole, or from where to where. */
+export function loopText({ loop, frames, rate }: Stream): string {
+  if (!loop) return "none";
+  const [a, b] = loop as [number, number];
+  if (a === 0 && b === frames) return "whole";
+  return `${clock(a / rate, 1)} – ${b === frames ? "end" : clock(b / rate, 1)}`;
 }
 
 /** The loop that is put in, in the replacement file's own frames: [start, end). */

@@ -951,6 +951,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/sayings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say
+         * @description Say the same of many streams, or name them by a template.
+         */
+        post: operations["server_shelf_saying_api_say"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/sayings/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Plan Names
+         * @description What a template would name the streams.
+         */
+        post: operations["server_shelf_saying_api_plan_names"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/sounds": {
         parameters: {
             query?: never;
@@ -985,6 +1025,46 @@ export interface paths {
          * @description How much it would be, what the files would be called, and whether there is room.
          */
         post: operations["server_takeout_sounds_api_plan_sounds"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/stream-beginning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Beginning
+         * @description The place in a list of the next stream whose id or name begins with a text; -1 where there is none.
+         */
+        get: operations["server_shelf_api_beginning"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/stream-numbers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Stream Numbers
+         * @description The numbers of the streams of a list from one place to another, both of which count; to its end, where no last is given.
+         */
+        get: operations["server_shelf_saying_api_stream_numbers"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1594,6 +1674,26 @@ export interface paths {
          * @description Take a name list away; the archive is surveyed again.
          */
         delete: operations["server_surveys_names_api_remove_names"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sayings/{saying_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo
+         * @description Take back what was said; that is a saying, too.
+         */
+        post: operations["server_shelf_saying_api_undo"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2661,6 +2761,18 @@ export interface components {
             title: string;
         };
         /**
+         * NamesPlan
+         * @description What a template makes of the first streams, and how many names of the first `looked` ones come more than once.
+         */
+        NamesPlan: {
+            /** Doubled */
+            doubled: number;
+            /** Looked */
+            looked: number;
+            /** Names */
+            names: string[];
+        };
+        /**
          * Neighbours
          * @description Where a stream stands in a list (-1: not in it), and the ids before and behind it, 0 where there is none.
          */
@@ -2983,6 +3095,39 @@ export interface components {
             note: string;
             /** Stored */
             stored: number;
+        };
+        /**
+         * SayIn
+         * @description Streams by their numbers, and what shall be said of all of them. A template, where one is given, makes a name for each,
+         *     and `{number}` in it counts in their order.
+         */
+        SayIn: {
+            /** Chosen */
+            chosen: number[];
+            /**
+             * @default {
+             *       "kind": null,
+             *       "marked": null,
+             *       "name": null,
+             *       "notes": null
+             *     }
+             */
+            said: components["schemas"]["GivenIn"];
+            /**
+             * Template
+             * @default
+             */
+            template: string;
+        };
+        /**
+         * SayingOut
+         * @description Of how many streams something was said; by its number it can be taken back, for a day.
+         */
+        SayingOut: {
+            /** Id */
+            id: number;
+            /** Streams */
+            streams: number;
         };
         /**
          * Secret
@@ -4930,6 +5075,58 @@ export interface operations {
             };
         };
     };
+    server_shelf_saying_api_say: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SayIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SayingOut"];
+                };
+            };
+        };
+    };
+    server_shelf_saying_api_plan_names: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SayIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamesPlan"];
+                };
+            };
+        };
+    };
     server_takeout_sounds_api_take_sounds: {
         parameters: {
             query?: never;
@@ -4978,6 +5175,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SoundsPlan"];
+                };
+            };
+        };
+    };
+    server_shelf_api_beginning: {
+        parameters: {
+            query?: {
+                q?: string;
+                archive?: number;
+                language?: string;
+                kind?: string;
+                loop?: string;
+                marked?: boolean;
+                shortest?: number | null;
+                longest?: number | null;
+                sort?: string;
+                text?: string;
+                first?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
+                };
+            };
+        };
+    };
+    server_shelf_saying_api_stream_numbers: {
+        parameters: {
+            query?: {
+                q?: string;
+                archive?: number;
+                language?: string;
+                kind?: string;
+                loop?: string;
+                marked?: boolean;
+                shortest?: number | null;
+                longest?: number | null;
+                sort?: string;
+                first?: number;
+                last?: number | null;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number[];
                 };
             };
         };
@@ -5858,6 +6123,28 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    server_shelf_saying_api_undo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                saying_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SayingOut"];
+                };
             };
         };
     };

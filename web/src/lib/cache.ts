@@ -1,0 +1,37 @@
+/**
+ * What the server says, kept once for all screens. A key begins with what it is about ("game", 3) or with a kind of thing
+ * ("layouts"), so that whoever changes something can say what is out of date by the beginning of its key.
+ */
+
+import { QueryCache, QueryClient } from "@tanstack/svelte-query";
+import { asProblem, type Job, type ProblemText } from "./api";
+
+/** Where a question's error is shown, if its screen does not show it itself (`meta: { shown: true }`). */
+let tell: (problem: ProblemText) => void = () => {};
+export function tellProblems(to: typeof tell): void {
+  tell = to;
+}
+
+export const cache = new QueryClient({
+  queryCache: new QueryCache({
+    onError: (error, query) => query.meta?.shown || tell(asProblem(error)),
+  }),
+  defaultOptions: {
+    // What is kept is right until somebody says that it is not.
+    queries: { staleTime: Infinity, retry: false, networkMode: "always" },
+  },
+});
+
+/** What belongs to a game: ask for it with these first words, and all of it can be renewed at once. */
+export const ofGame = (game: number, ...more: unknown[]) => ["game", game, ...more];
+
+/** A job has ended: what it may have changed is asked for anew where it is in view, else when it comes into view. */
+export function ended(job: Job): void {
+  if (job.kind === "tidy") return;
+  void cache.invalidateQueries({ queryKey: job.game_id ? ofGame(job.game_id) : [] });
+}
+
+/** The server answers again: what could not be asked meanwhile is asked now. */
+export function answersAgain(): void {
+  void cache.refetchQueries({ predicate: (query) => query.state.status === "error", type: "active" });
+}

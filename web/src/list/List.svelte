@@ -1,0 +1,352 @@
+<script lang="ts" generics="T">
+  import { createVirtualizer } from "@tanstack/svelte-virtual";
+  import { untrack, type Snippet } from "svelte";
+  import type { Column, Columns } from "../lib/columns.svelte";
+
+  /**
+   * Rows by the ten thousand, of which those in view are drawn. One is the current one; by Shift, Ctrl and Ctrl+A more are chosen
+   * with it. Rows are known by their numbers, so that what is chosen stays so in another order.
+   */
+  interface Source {
+    total: number;
+    loading: boolean;
+    at(index: number): T | undefined;
+    need(index: number): Promise<T | undefined>;
+    show(first: number, last: number): void;
+  }
+  interface Props {
+    label: string;
+    rows: Source;
+    columns: Columns<T>;
+    id: (row: T) => number;
+    /** The numbers of the rows from one place to another. */
+    numbers: (first: number, last: number) => Promise<number[]>;
+    /** The current row, -1 for none, and all that are chosen. */
+    at?: number;
+    chosen?: ReadonlySet<number>;
+    sort?: string;
+    busy?: boolean;
+    /** A row has become the current one; `heard`: by a press or a key. */
+    pick: (row: T, index: number) => void;
+    open?: (row: T) => void;
+    /** A key that is no way through the list; whether it was one of the screen's. */
+    key?: (e: KeyboardEvent) => boolean;
+    /** Letters that are keys here or everywhere, and don't begin a search for a row. */
+    reserved?: string;
+    /** The place of the next row that begins with a text. */
+    jump?: (text: string, from: number) => Promise<number>;
+    /** A row on a narrow screen, of two lines. */
+    narrow: Snippet<[T]>;
+    empty: Snippet;
+  }
+  let {
+    label,
+    rows,
+    columns,
+    id,
+    numbers,
+    at = $bindable(-1),
+    chosen = $bindable(new Set()),
+    sort = $bindable(""),
+    busy = false,
+    pick,
+    open,
+    key,
+    reserved = "",
+    jump,
+    narrow,
+    empty,
+  }: Props = $props();
+
+  const HEAD = 34;
+  /** Within so long, letters that are typed belong together, in ms. */
+  const TYPED = 900;
+  let scroller = $state<HTMLElement>();
+  let width = $state(1000);
+  let anchor = -1;
+  let moves = 0;
+  let typed = "";
+  let typedAt = 0;
+
+  const small = $derived(width < 560);
+  const row = $derived(small ? 54 : 33);
+
+  const virtual = createVirtualizer<HTMLElement, HTMLElement>({
+    count: 0,
+    getScrollElement: () => scroller ?? null,
+    estimateSize: () => row,
+    overscan: 6,
+    scrollMargin: HEAD,
+    scrollPaddingStart: HEAD,
+  });
+  $effect(() => {
+    const options = {
+      count: rows.total,
+      estimateSize: () => row,
+      scrollMargin: small ? 0 : HEAD,
+      scrollPaddingStart: small ? 0 : HEAD,
+      getScrollElement: () => scroller ?? null,
+    };
+    void row;
+    untrack(() => {
+      $virtual.setOptions(options);
+      $virtual.measure();
+    });
+  });
+  const items = $derived($virtual.getVirtualItems());
+  $effect(() => {
+    const [first, last] = [items[0]?.index ?? 0, items.at(-1)?.index ?? 0];
+    untrack(() => rows.show(first, last));
+  });
+
+  export function focus(): void {
+    scroller?.focus();
+  }
+  export function reveal(index: number): void {
+    if (index >= 0) $virtual.scrollToIndex(index, { align: "auto" });
+  }
+  /** Only the current row is chosen. */
+  export function alone(): void {
+    const current = rows.at(at);
+    chosen = new Set(current ? [id(current)] : []);
+    anchor = at;
+  }
+  export function toTop(): void {
+    if (scroller) scroller.scrollTop = 0;
+  }
+
+  /** To a row: it alone is chosen then; with `more`, all from where one began to it. */
+  export async function go(index: number, more = false): Promise<void> {
+    if (index < 0 || index >= rows.total) return;
+    const move = ++moves;
+    at = index;
+    reveal(index);
+    if (!more || anchor < 0) anchor = index;
+    const found = await rows.need(index);
+    if (!found || move !== moves) return;
+    if (more) await span(anchor, index, move);
+    else chosen = new Set([id(found)]);
+    if (move === moves) pick(found, index);
+  }
+
+  async function span(from: number, to: number, move: number): Promise<void> {
+    const [first, last] = from < to ? [from, to] : [to, from];
+    const loaded = Array.from({ length: Math.min(last - first + 1, 200) }, (_, n) => rows.at(first + n));
+    const all =
+      last - first < 200 && loaded.every((r) => r !== undefined)
+        ? loaded.map((r) => id(r!))
+        : await numbers(first, last);
+    if (move === moves) chosen = new Set(all);
+  }
+
+  async function toggle(index: number): Promise<void> {
+    const found = await rows.need(index);
+    if (!found) return;
+    const next = new Set(chosen);
+    if (!next.delete(id(found))) next.add(id(found));
+    chosen = next;
+    at = anchor = index;
+    pick(found, index);
+  }
+
+  async function everything(): Promise<void> {
+    const move = ++moves;
+    const all = await numbers(0, rows.total - 1);
+    if (move === moves) chosen = new Set(all);
+  }
+
+  function press(e: MouseEvent, index: number): void {
+    scroller?.focus({ preventScroll: true });
+    if (e.ctrlKey || e.metaKey) void toggle(index);
+    else void go(index, e.shiftKey);
+  }
+
+  function onkeydown(e: KeyboardEvent): void {
+    if (e.target !== scroller) return;
+    const command = e.ctrlKey || e.metaKey;
+    const page = Math.max(1, Math.floor(((scroller?.clientHeight ?? 0) - HEAD) / row) - 1);
+    const ways: Record<string, number> = {
+      ArrowDown: at + 1,
+      ArrowUp: Math.max(0, at - 1),
+      PageDown: Math.min(rows.total - 1, at + page),
+      PageUp: Math.max(0, at - page),
+      Home: 0,
+      End: rows.total - 1,
+    };
+    if (e.key in ways && !e.altKey) void go(ways[e.key]!, e.shiftKey);
+    else if (command && e.key.toLowerCase() === "a") void everything();
+    else if (command && e.key === " " && at >= 0) void toggle(at);
+    else if (command || e.altKey) return;
+    else if (e.key === "Escape" && chosen.size > 1) alone();
+    else if (typing() && letter(e.key)) void type(e.key);
+    else if (e.key === "Enter" && at >= 0 && open) {
+      const current = rows.at(at);
+      if (current) open(current);
+    } else if (key?.(e)) {
+      // it was the screen's own
+    } else if (letter(e.key) && !reserved.includes(e.key.toLowerCase())) void type(e.key);
+    else return;
+    e.preventDefault();
+    e.stopPropagation();
+  }
+
+  const typing = () => !!typed && performance.now() - typedAt < TYPED;
+  const letter = (text: string) => !!jump && text.length === 1 && text !== " " && !"/?".includes(text);
+
+  /** Letters lead to the next row that begins with them. */
+  async function type(text: string): Promise<void> {
+    typed = typing() ? typed + text : text;
+    typedAt = performance.now();
+    const wanted = typed;
+    const found = await jump!(wanted, wanted.length > 1 ? Math.max(0, at) : at + 1);
+    if (found >= 0 && wanted === typed) void go(found);
+  }
+
+  function sortBy(column: Column<T>): void {
+    const [up, down] = [column.sort!, `-${column.sort}`];
+    sort = sort === up ? down : sort === down ? up : column.down ? down : up;
+  }
+
+  let sizing = $state<{ column: Column<T>; from: number; width: number } | null>(null);
+  function beginSizing(e: PointerEvent & { currentTarget: HTMLElement }, column: Column<T>): void {
+    const head = e.currentTarget.parentElement!;
+    sizing = { column, from: e.clientX, width: head.getBoundingClientRect().width };
+    e.currentTarget.setPointerCapture(e.pointerId);
+    e.preventDefault();
+  }
+</script>
+
+<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+<div
+  bind:this={scroller}
+  bind:clientWidth={width}
+  role="grid"
+  aria-label={label}
+  aria-multiselectable="true"
+  aria-busy={busy}
+  aria-rowcount={rows.total + 1}
+  aria-activedescendant={at >= 0 ? `row-${columns.name}-${at}` : undefined}
+  tabindex="0"
+  class="list relative min-h-48 grow overflow-auto"
+  style="--columns: {columns.template}; --least: {small ? 0 : columns.least}px"
+  {onkeydown}
+>
+  <div
+    role="row"
+    class="line head sticky top-0 z-10 bg-base-100 text-quiet {small ? 'sr-only' : ''}"
+    aria-rowindex="1"
+  >
+    {#each columns.shown as column (column.key)}
+      {@const on = !!column.sort && (sort === column.sort || sort === `-${column.sort}`)}
+      <span
+        role="columnheader"
+        aria-sort={on ? (sort.startsWith("-") ? "descending" : "ascending") : undefined}
+        class="relative {column.side === 'right' ? 'text-right' : ''}"
+      >
+        {#if column.sort}
+          <button class={on ? "font-semibold text-base-content" : ""} onclick={() => sortBy(column)}
+            >{column.label}{on ? (sort.startsWith("-") ? " ↓" : " ↑") : ""}</button
+          >
+        {:else}{column.label}{/if}
+        <span
+          role="presentation"
+          class="edge"
+          title="Drag to size; press twice for the usual width"
+          onpointerdown={(e) => beginSizing(e, column)}
+          onpointermove={(e) => sizing && columns.size(sizing.column, sizing.width + e.clientX - sizing.from)}
+          onpointerup={() => (sizing = null)}
+          ondblclick={() => columns.size(column, null)}
+        ></span>
+      </span>
+    {/each}
+  </div>
+  <div
+    role="presentation"
+    class="relative"
+    style="height: {$virtual.getTotalSize()}px; min-width: var(--least)"
+  >
+    {#each items as item (item.index)}
+      {@const found = rows.at(item.index)}
+      {@const isChosen = !!found && chosen.has(id(found))}
+      <!-- svelte-ignore a11y_click_events_have_key_events -->
+      <div
+        role="row"
+        tabindex="-1"
+        id="row-{columns.name}-{item.index}"
+        aria-rowindex={item.index + 2}
+        aria-selected={isChosen}
+        class="line body absolute inset-x-0 {isChosen ? 'chosen' : ''} {item.index === at ? 'current' : ''}"
+        style="top: {item.start - $virtual.options.scrollMargin}px; height: {row}px"
+        onclick={(e) => press(e, item.index)}
+        ondblclick={() => found && open?.(found)}
+      >
+        {#if !found}<span role="gridcell" class="col-span-full text-quiet">…</span>
+        {:else if small}<div role="gridcell" class="col-span-full min-w-0">{@render narrow(found)}</div>
+        {:else}
+          {#each columns.shown as column (column.key)}
+            <span
+              role="gridcell"
+              title={column.title?.(found)}
+              class="{column.side === 'right' ? 'text-right' : ''} {column.num ? 'num' : ''} {column.quiet?.(
+                found,
+              )
+                ? 'text-quiet'
+                : ''}"
+              >{#if column.cell}{@render column.cell(found)}{:else}{column.text?.(found)}{/if}</span
+            >
+          {/each}
+        {/if}
+      </div>
+    {/each}
+  </div>
+  {#if !rows.loading && !rows.total}<div class="py-6 text-quiet">{@render empty()}</div>{/if}
+</div>
+
+<style>
+  .line {
+    display: grid;
+    grid-template-columns: var(--columns);
+    column-gap: 10px;
+    align-items: center;
+    min-width: var(--least);
+    border-bottom: 1px solid var(--line);
+    border-left: 3px solid transparent;
+    padding: 0 6px 0 4px;
+    cursor: default;
+  }
+  .head {
+    height: 34px;
+    border-top: 1px solid var(--line);
+  }
+  .line > span {
+    overflow: hidden;
+    text-overflow: ellipsis;
+    white-space: nowrap;
+  }
+  .head > span {
+    overflow: visible;
+  }
+  .edge {
+    position: absolute;
+    inset: 0 -8px 0 auto;
+    width: 7px;
+    cursor: col-resize;
+    touch-action: none;
+  }
+  .edge:hover {
+    border-right: 2px solid var(--edge);
+  }
+  .body:hover {
+    background: var(--color-base-200);
+  }
+  .body.chosen {
+    background: var(--color-base-300);
+  }
+  .body.current {
+    border-left-color: var(--color-primary);
+  }
+  .list:focus-visible {
+    outline-offset: -2px;
+    outline-width: 1px;
+  }
+</style>
