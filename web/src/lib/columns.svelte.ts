@@ -1,7 +1,5 @@
 /** The columns of a list: which are shown, how wide they are. What a user changes is kept in this browser. */
 
-import type { Snippet } from "svelte";
-
 export interface Column<T> {
   key: string;
   label: string;
@@ -17,7 +15,6 @@ export interface Column<T> {
   quiet?: (row: T) => boolean;
   /** Digits that stand under each other. */
   num?: boolean;
-  cell?: Snippet<[T]>;
   /** A column without which a row is nothing: it can't be hidden. */
   always?: boolean;
   /** Hidden until somebody wants it. */

@@ -29,6 +29,7 @@ export class Rows<Q, T, P extends Part<T> = Part<T>> {
   private watched = new Map<number, () => void>();
   private version = 0;
   private timer = 0;
+  private view: [number, number] = [0, 0];
   private asking: QueryKey | null = null;
 
   /** Made while a component is: its pages are watched as long as that one lives. */
@@ -61,11 +62,11 @@ export class Rows<Q, T, P extends Part<T> = Part<T>> {
     }
     if (version !== this.version) return false;
     this.asking = null;
-    clearTimeout(this.timer);
     this.unwatch(() => true);
     this.query = query;
     this.pages = {};
     this.watch(0);
+    this.show(...this.view);
     this.loading = false;
     return true;
   }
@@ -76,6 +77,7 @@ export class Rows<Q, T, P extends Part<T> = Part<T>> {
 
   /** Fetch what is missing between two rows, after a pause; what is not in view any more is not waited for. */
   show(first: number, last: number): void {
+    this.view = [first, last];
     const from = Math.floor(Math.max(0, first) / PAGE);
     const to = Math.floor(Math.max(0, Math.min(last, this.total - 1)) / PAGE);
     clearTimeout(this.timer);

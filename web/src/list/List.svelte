@@ -1,33 +1,19 @@
 <script lang="ts" generics="T">
   import { createVirtualizer } from "@tanstack/svelte-virtual";
   import { untrack, type Snippet } from "svelte";
+  import type { Choice } from "./choice.svelte";
   import type { Column, Columns } from "../lib/columns.svelte";
 
   /**
    * Rows by the ten thousand, of which those in view are drawn. One is the current one; by Shift, Ctrl and Ctrl+A more are chosen
    * with it. Rows are known by their numbers, so that what is chosen stays so in another order.
    */
-  interface Source {
-    total: number;
-    loading: boolean;
-    at(index: number): T | undefined;
-    need(index: number): Promise<T | undefined>;
-    show(first: number, last: number): void;
-  }
   interface Props {
     label: string;
-    rows: Source;
     columns: Columns<T>;
-    id: (row: T) => number;
-    /** The numbers of the rows from one place to another. */
-    numbers: (first: number, last: number) => Promise<number[]>;
-    /** The current row, -1 for none, and all that are chosen. */
-    at?: number;
-    chosen?: ReadonlySet<number>;
+    choice: Choice<T>;
     sort?: string;
     busy?: boolean;
-    /** A row has become the current one; `heard`: by a press or a key. */
-    pick: (row: T, index: number) => void;
     open?: (row: T) => void;
     /** A key that is no way through the list; whether it was one of the screen's. */
     key?: (e: KeyboardEvent) => boolean;
@@ -35,36 +21,34 @@
     reserved?: string;
     /** The place of the next row that begins with a text. */
     jump?: (text: string, from: number) => Promise<number>;
+    /** What a column shows where that is more than its text, by the column's key. */
+    cells?: Record<string, Snippet<[T]>>;
     /** A row on a narrow screen, of two lines. */
     narrow: Snippet<[T]>;
     empty: Snippet;
   }
   let {
     label,
-    rows,
     columns,
-    id,
-    numbers,
-    at = $bindable(-1),
-    chosen = $bindable(new Set()),
+    choice,
     sort = $bindable(""),
     busy = false,
-    pick,
     open,
     key,
     reserved = "",
     jump,
+    cells = {},
     narrow,
     empty,
   }: Props = $props();
 
+  const rows = $derived(choice.rows);
+  const at = $derived(choice.at);
   const HEAD = 34;
   /** Within so long, letters that are typed belong together, in ms. */
   const TYPED = 900;
   let scroller = $state<HTMLElement>();
   let width = $state(1000);
-  let anchor = -1;
-  let moves = 0;
   let typed = "";
   let typedAt = 0;
 
@@ -99,66 +83,21 @@
     untrack(() => rows.show(first, last));
   });
 
+  $effect(() => {
+    choice.reveal = (index) => index >= 0 && $virtual.scrollToIndex(index, { align: "auto" });
+  });
+
   export function focus(): void {
     scroller?.focus();
-  }
-  export function reveal(index: number): void {
-    if (index >= 0) $virtual.scrollToIndex(index, { align: "auto" });
-  }
-  /** Only the current row is chosen. */
-  export function alone(): void {
-    const current = rows.at(at);
-    chosen = new Set(current ? [id(current)] : []);
-    anchor = at;
   }
   export function toTop(): void {
     if (scroller) scroller.scrollTop = 0;
   }
 
-  /** To a row: it alone is chosen then; with `more`, all from where one began to it. */
-  export async function go(index: number, more = false): Promise<void> {
-    if (index < 0 || index >= rows.total) return;
-    const move = ++moves;
-    at = index;
-    reveal(index);
-    if (!more || anchor < 0) anchor = index;
-    const found = await rows.need(index);
-    if (!found || move !== moves) return;
-    if (more) await span(anchor, index, move);
-    else chosen = new Set([id(found)]);
-    if (move === moves) pick(found, index);
-  }
-
-  async function span(from: number, to: number, move: number): Promise<void> {
-    const [first, last] = from < to ? [from, to] : [to, from];
-    const loaded = Array.from({ length: Math.min(last - first + 1, 200) }, (_, n) => rows.at(first + n));
-    const all =
-      last - first < 200 && loaded.every((r) => r !== undefined)
-        ? loaded.map((r) => id(r!))
-        : await numbers(first, last);
-    if (move === moves) chosen = new Set(all);
-  }
-
-  async function toggle(index: number): Promise<void> {
-    const found = await rows.need(index);
-    if (!found) return;
-    const next = new Set(chosen);
-    if (!next.delete(id(found))) next.add(id(found));
-    chosen = next;
-    at = anchor = index;
-    pick(found, index);
-  }
-
-  async function everything(): Promise<void> {
-    const move = ++moves;
-    const all = await numbers(0, rows.total - 1);
-    if (move === moves) chosen = new Set(all);
-  }
-
   function press(e: MouseEvent, index: number): void {
     scroller?.focus({ preventScroll: true });
-    if (e.ctrlKey || e.metaKey) void toggle(index);
-    else void go(index, e.shiftKey);
+    if (e.ctrlKey || e.metaKey) void choice.toggle(index);
+    else void choice.go(index, e.shiftKey);
   }
 
   function onkeydown(e: KeyboardEvent): void {
@@ -173,11 +112,11 @@
       Home: 0,
       End: rows.total - 1,
     };
-    if (e.key in ways && !e.altKey) void go(ways[e.key]!, e.shiftKey);
-    else if (command && e.key.toLowerCase() === "a") void everything();
-    else if (command && e.key === " " && at >= 0) void toggle(at);
+    if (e.key in ways && !e.altKey) void choice.go(ways[e.key]!, e.shiftKey);
+    else if (command && e.key.toLowerCase() === "a") void choice.everything();
+    else if (command && e.key === " " && at >= 0) void choice.toggle(at);
     else if (command || e.altKey) return;
-    else if (e.key === "Escape" && chosen.size > 1) alone();
+    else if (e.key === "Escape" && choice.chosen.size > 1) choice.alone();
     else if (typing() && letter(e.key)) void type(e.key);
     else if (e.key === "Enter" && at >= 0 && open) {
       const current = rows.at(at);
@@ -199,7 +138,7 @@
     typedAt = performance.now();
     const wanted = typed;
     const found = await jump!(wanted, wanted.length > 1 ? Math.max(0, at) : at + 1);
-    if (found >= 0 && wanted === typed) void go(found);
+    if (found >= 0 && wanted === typed) void choice.go(found);
   }
 
   function sortBy(column: Column<T>): void {
@@ -227,7 +166,7 @@
   aria-rowcount={rows.total + 1}
   aria-activedescendant={at >= 0 ? `row-${columns.name}-${at}` : undefined}
   tabindex="0"
-  class="list relative min-h-48 grow overflow-auto"
+  class="rows relative min-h-48 grow overflow-auto"
   style="--columns: {columns.template}; --least: {small ? 0 : columns.least}px"
   {onkeydown}
 >
@@ -267,7 +206,7 @@
   >
     {#each items as item (item.index)}
       {@const found = rows.at(item.index)}
-      {@const isChosen = !!found && chosen.has(id(found))}
+      {@const isChosen = !!found && choice.chosen.has(choice.id(found))}
       <!-- svelte-ignore a11y_click_events_have_key_events -->
       <div
         role="row"
@@ -292,7 +231,9 @@
               )
                 ? 'text-quiet'
                 : ''}"
-              >{#if column.cell}{@render column.cell(found)}{:else}{column.text?.(found)}{/if}</span
+              >{#if cells[column.key]}{@render cells[column.key]!(found)}{:else}{column.text?.(
+                  found,
+                )}{/if}</span
             >
           {/each}
         {/if}
@@ -345,7 +286,7 @@
   .body.current {
     border-left-color: var(--color-primary);
   }
-  .list:focus-visible {
+  .rows:focus-visible {
     outline-offset: -2px;
     outline-width: 1px;
   }

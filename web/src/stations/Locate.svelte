@@ -1,23 +1,23 @@
 <script lang="ts">
   import { createQuery } from "@tanstack/svelte-query";
   import { tick, untrack } from "svelte";
-  import Comb from "../components/Comb.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import SoundsOut from "../components/SoundsOut.svelte";
   import StreamPanel from "../components/StreamPanel.svelte";
   import { api, every, got, type Stream } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { cache, ofGame } from "../lib/cache";
-  import { Columns } from "../lib/columns.svelte";
-  import { bytes, clock, duration, megabytes, spaced } from "../lib/format";
-  import { itemOf, loopText } from "../lib/items";
+  import { bytes, duration, spaced } from "../lib/format";
+  import { itemOf } from "../lib/items";
   import { EVERYTHING, fromSearch, narrows, toSearch, type Query } from "../lib/query";
   import { player } from "../lib/player.svelte";
   import { StreamRows } from "../lib/streams.svelte";
+  import { Choice } from "../list/choice.svelte";
   import ColumnsMenu from "../list/ColumnsMenu.svelte";
-  import List from "../list/List.svelte";
   import Chosen from "../locate/Chosen.svelte";
+  import { streamColumns } from "../locate/columns.svelte";
   import Filters from "../locate/Filters.svelte";
+  import StreamList from "../locate/StreamList.svelte";
 
   const AHEAD = 2; // rows below the current one that are made ready to be heard
   const game_id = app.gameId;
@@ -28,12 +28,15 @@
   const asks = $derived(JSON.stringify(query));
   let answered = $state(""); // the question to which the list is the answer
   let settled = $state.raw<Query>(EVERYTHING);
-  let moves = 0; // rows that were selected by hand: an answer that comes late does not undo that
 
   const rows = new StreamRows(game_id, EVERYTHING);
-  let list = $state<ReturnType<typeof List<Stream>>>();
-  let at = $state(-1);
-  let chosen = $state.raw<ReadonlySet<number>>(new Set());
+  const choice = new Choice<Stream>(
+    rows,
+    (s) => s.id,
+    (first, last) => rows.numbers(first, last),
+    pick,
+  );
+  let list = $state<ReturnType<typeof StreamList>>();
   let current = $state.raw<Stream | null>(null);
   let inRow = $state(false);
   let takingOut = $state(false);
@@ -52,15 +55,15 @@
     const timer = setTimeout(
       () =>
         untrack(async () => {
-          const since = moves;
+          const moved = choice.since();
           if (!(await rows.ask(wanted))) return;
           const isFirst = answered === "";
           if (text !== answered) list?.toTop();
           answered = text;
           settled = wanted;
-          await stand((await openDetail()) || isFirst, since);
+          await stand((await openDetail()) || isFirst, moved);
         }),
-      answered ? 120 : 0,
+      untrack(() => (answered ? 120 : 0)),
     );
     return () => clearTimeout(timer);
   });
@@ -100,17 +103,17 @@
     );
     if (!stream) return false;
     load(stream);
-    chosen = new Set([stream.id]);
+    choice.only(stream.id);
     return true;
   }
 
   /** Find the current stream in the list again, unless somebody has moved on or asked anew since. */
-  async function stand(show: boolean, since = moves) {
+  async function stand(show: boolean, moved = choice.since()) {
     const answer = answered;
     const place = current ? await rows.placeOf(current.id) : -1;
-    if (moves === since && answer === answered) at = place;
+    if (!moved() && answer === answered) choice.at = place;
     await tick(); // until the list is as high as its rows
-    if (show) list?.reveal(at);
+    if (show) choice.reveal(choice.at);
     // Who comes back to a stream goes on from it by keyboard.
     if (current && document.activeElement === document.body) list?.focus();
   }
@@ -121,7 +124,6 @@
   }
 
   function pick(stream: Stream, index: number) {
-    moves++;
     load(stream);
     void player.start(0);
     for (let n = 1; n <= AHEAD; n++) {
@@ -135,11 +137,11 @@
     if (!inRow) return;
     untrack(() => {
       player.looping = false;
-      if (at < 0) void list?.go(0);
+      if (choice.at < 0) void choice.go(0);
       else if (!player.playing) void player.start(0);
     });
     player.ended = () => {
-      if (at + 1 < rows.total) void list?.go(at + 1);
+      if (choice.at + 1 < rows.total) void choice.go(choice.at + 1);
       else inRow = false;
     };
     return () => {
@@ -158,7 +160,7 @@
 
   /** To the next stream, to name it, too. */
   async function next(field: () => HTMLInputElement) {
-    await list?.go(at + 1);
+    await choice.go(choice.at + 1);
     await tick();
     field().focus();
     field().select();
@@ -184,170 +186,21 @@
     if (now && current?.id === now.id) current = now;
   }
 
-  const columns = new Columns<Stream>("locate", () => [
-    { key: "marked", label: "◆", width: 20, cell: mark, always: true },
-    { key: "shape", label: "shape", width: 68, cell: shape },
-    { key: "name", label: "name", sort: "name", width: 96, grow: 1.1, cell: nameCell, always: true },
-    {
-      key: "id",
-      label: "id",
-      sort: "id",
-      side: "right",
-      num: true,
-      width: 56,
-      text: (s) => s.stream_id || "–",
-    },
-    {
-      key: "bank",
-      label: "bank",
-      sort: "bank",
-      width: 70,
-      grow: 0.8,
-      text: (s) => s.bank + (swapOf.has(s.place) ? " ⇄" : ""),
-      title: (s) => s.entry,
-    },
-    {
-      key: "archive",
-      label: "archive",
-      sort: "archive",
-      width: 60,
-      grow: 0.6,
-      text: (s) => s.archive.split("/").at(-1)!,
-      title: (s) => s.archive,
-      quiet: () => true,
-    },
-    {
-      key: "length",
-      label: "length",
-      sort: "length",
-      down: true,
-      side: "right",
-      num: true,
-      width: 72,
-      text: (s) => clock(s.seconds),
-    },
-    {
-      key: "rate",
-      label: "rate, Hz",
-      sort: "rate",
-      side: "right",
-      num: true,
-      width: 52,
-      text: (s) => spaced(s.rate),
-    },
-    {
-      key: "channels",
-      label: "ch",
-      sort: "channels",
-      side: "right",
-      num: true,
-      width: 20,
-      text: (s) => String(s.channels),
-    },
-    {
-      key: "kind",
-      label: "kind",
-      sort: "kind",
-      width: 42,
-      text: (s) => s.kind,
-      quiet: (s) => !s.kind_given,
-      title: (s) => (s.kind_given ? "your choice" : "a guess"),
-    },
-    {
-      key: "codec",
-      label: "codec",
-      sort: "codec",
-      width: 104,
-      grow: 0.9,
-      text: (s) => s.codec,
-      title: (s) => s.codec,
-    },
-    {
-      key: "loop",
-      label: "loop",
-      sort: "loop",
-      side: "right",
-      num: true,
-      width: 94,
-      text: loopText,
-      quiet: (s) => !s.loop,
-    },
-    {
-      key: "size",
-      label: "MB",
-      sort: "size",
-      down: true,
-      side: "right",
-      num: true,
-      width: 48,
-      text: (s) => megabytes(s.stored),
-    },
-    { key: "language", label: "language", width: 70, text: (s) => s.language, spare: true },
-    {
-      key: "folder",
-      label: "folder",
-      width: 90,
-      grow: 0.8,
-      text: (s) => s.archive.slice(0, Math.max(0, s.archive.lastIndexOf("/"))),
-      title: (s) => s.archive,
-      quiet: () => true,
-      spare: true,
-    },
-    {
-      key: "notes",
-      label: "notes",
-      width: 90,
-      grow: 0.8,
-      text: (s) => s.notes,
-      title: (s) => s.notes,
-      spare: true,
-    },
-  ]);
+  const columns = streamColumns((s) => swapOf.has(s.place));
 </script>
-
-{#snippet mark(s: Stream)}
-  <button
-    class="text-primary"
-    tabindex="-1"
-    aria-label={s.marked ? "marked" : "not marked"}
-    title="{s.marked ? 'Take the mark away' : 'Mark it'} (M)"
-    onclick={(e) => {
-      e.stopPropagation();
-      void give(s, { marked: !s.marked });
-    }}>{s.marked ? "◆" : "◇"}</button
-  >
-{/snippet}
-{#snippet shape(s: Stream)}<Comb audio={s.audio} width={68} bins={30} />{/snippet}
-{#snippet nameCell(s: Stream)}<span class={s.name ? "font-medium" : "text-quiet italic"}
-    >{s.name || "no name yet"}</span
-  >{/snippet}
-{#snippet narrow(s: Stream)}
-  <div class="flex items-baseline gap-2">
-    <span class="text-primary">{s.marked ? "◆" : "◇"}</span>
-    <span class="min-w-0 grow truncate {s.name ? 'font-medium' : ''}"
-      >{s.name || `${s.bank} ${s.stream_id}`}</span
-    >
-    <span class="num shrink-0">{clock(s.seconds, 1)}</span>
-  </div>
-  <div class="truncate pl-5 text-quiet">
-    {s.name ? `${s.bank} ${s.stream_id} · ` : ""}{s.kind} · {s.codec} · {s.loop
-      ? `loop ${loopText(s)}`
-      : "plays once"}
-  </div>
-{/snippet}
 
 <div class="flex h-full max-lg:block">
   <section class="flex h-full min-w-0 grow flex-col px-4 pt-3" aria-label="Streams">
     <h1 class="sr-only">Locate</h1>
     <Filters bind:query {settled} />
     <div class="pt-1.5 pb-1.5">
-      {#if chosen.size > 1}
+      {#if choice.chosen.size > 1}
         <Chosen
-          {chosen}
+          chosen={choice.chosen}
           total={rows.total}
           {changed}
           takeOut={() => (takingOut = true)}
-          none={() => list?.alone()}
+          none={() => choice.alone()}
         />
       {:else}
         <div class="flex min-h-9 items-center gap-3">
@@ -378,30 +231,17 @@
       {/if}
     </div>
     {#if rows.problem}<ProblemPanel problem={rows.problem} />{/if}
-    <List
+    <StreamList
       bind:this={list}
-      label="Streams"
       {rows}
       {columns}
-      id={(s) => s.id}
-      numbers={(first, last) => rows.numbers(first, last)}
-      jump={(text, from) => rows.jump(text, from)}
-      bind:at
-      bind:chosen
+      {choice}
       bind:sort={query.sort}
       busy={asks !== answered}
-      {pick}
+      narrowed={narrows(query)}
       {key}
-      reserved="emos"
-      {narrow}
-      open={(s) => app.go("swap", `s${s.id}`)}
-    >
-      {#snippet empty()}
-        {narrows(query)
-          ? "No stream matches. Take a filter away, or search for part of a bank's name."
-          : "No streams were found. Look at Survey to see which files were recognised."}
-      {/snippet}
-    </List>
+      {give}
+    />
   </section>
   {#if current}
     <StreamPanel stream={current} swap={swapOf.get(current.place)} {give} {next} />
@@ -413,5 +253,5 @@
 </div>
 
 {#if takingOut}
-  <SoundsOut chosen={[...chosen]} one={current} close={() => (takingOut = false)} />
+  <SoundsOut chosen={[...choice.chosen]} one={current} close={() => (takingOut = false)} />
 {/if}
