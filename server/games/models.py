@@ -14,7 +14,7 @@ class KnownGames(models.Manager["Game"]):
 
 class Game(models.Model):
     """A registered game folder. `player` names the program (of settings.PLAYERS) that can play it for a trial run; `forgotten`: since when it
-    is in no list any more, until its rows are gone, too; `said`: grows when what is said of its streams changes."""
+    is in no list any more, until its rows are gone, too; `said`: grows when what is said of its streams, or which are swapped, changes."""
 
     name = models.CharField(max_length=200)
     folder = models.CharField(max_length=2000, unique=True)
@@ -29,6 +29,11 @@ class Game(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+    @classmethod
+    def has_said(cls, pk: int) -> None:
+        """What is said of a game's streams, or which of them are swapped, has changed."""
+        cls.objects.filter(pk=pk).update(said=models.F("said") + 1)
 
     def current_survey(self) -> Survey | None:
         """The newest finished survey."""

@@ -26,6 +26,7 @@ from zubret_core.source import FileSource, Source, write_file
 from zubret_core.swap import FitReport, Prepared, Treatment, fit_report, prepare
 
 from ..errors import stopped
+from ..games.models import Game
 from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, work
@@ -66,6 +67,7 @@ def create_swap(mod: Mod, stream: Stream, upload: UploadedFile) -> Swap:
             source_path=str(place),
             treatment=Treatment().as_dict(),
         )
+        Game.has_said(mod.game_id)
     enqueue(swap)
     return swap
 
@@ -138,6 +140,7 @@ def fit(swap: Swap, key: str) -> Swap:
 def remove_swap(swap: Swap) -> None:
     """Take a swap out of the mod; `restore_swap` brings it back."""
     Swap.objects.filter(pk=swap.pk).update(removed=timezone.now())
+    Game.has_said(swap.mod.game_id)
 
 
 def restore_swap(swap: Swap) -> Swap:
@@ -145,6 +148,7 @@ def restore_swap(swap: Swap) -> Swap:
     with transaction.atomic():
         swap.mod.live_swaps().filter(locator=swap.locator).exclude(pk=swap.pk).update(removed=timezone.now())
         Swap.objects.filter(pk=swap.pk).update(removed=None)
+        Game.has_said(swap.mod.game_id)
     swap.refresh_from_db()
     return swap
 

@@ -106,6 +106,22 @@ class Lengths(Schema):
     counts: list[int]
 
 
+class FacetOut(Schema):
+    """A value by which streams are told apart, as a filter and as people name it, and how many streams have it."""
+
+    value: str
+    label: str
+    streams: int
+
+
+class Facets(Schema):
+    """The values of the current survey, those of the most streams first."""
+
+    codec: list[FacetOut]
+    rate: list[FacetOut]
+    channels: list[FacetOut]
+
+
 class GivenIn(Schema):
     """A name, a mark, a kind (empty: the guess), notes; what is left out stays."""
 
@@ -178,6 +194,12 @@ def stream_lengths(request: HttpRequest, game_id: int, filter: Query[Filter]):
     """How many streams have which length, for the length brush; what it chooses itself is left aside."""
     every = filter.model_copy(update={"shortest": None, "longest": None})
     return query.lengths(one(Game.objects.all(), game_id), every)
+
+
+@router.get("/games/{int:game_id}/facets", response=Facets)
+def facets(request: HttpRequest, game_id: int):
+    """By what the streams of the current survey can be told apart."""
+    return query.facets(one(Game.objects.all(), game_id))
 
 
 @router.get("/games/{int:game_id}/languages", response=list[str])

@@ -2,17 +2,120 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
+from typing import Annotated, Any, Literal
+
+from django.db.models import Q, QuerySet
 from ninja import Schema
+from pydantic import BeforeValidator
+
+from zubret_core.locate.spot import IN
+
+from ..games.models import Game
+from .models import Archive, Given, Stream
+
+
+def _several(value: Any) -> Any:
+    """A single value, as earlier versions kept it, is one of several; an empty one is none."""
+    return value if isinstance(value, list) else [value] if value else []
+
+
+Texts = Annotated[list[str], BeforeValidator(_several)]
+Numbers = Annotated[list[int], BeforeValidator(_several)]
+Either = Literal["", "yes", "no"]
 
 
 class Filter(Schema):
-    """A filter as Locate has it. loop: "yes" or "no"; shortest, longest: seconds; an empty value leaves nothing out."""
+    """A filter as Locate has it. Where there are several values, any of them fits; an empty one leaves nothing out.
+
+    within: the path of a folder, an archive, or of a bank in one; codec: as `codec_value` names them; named: by the user;
+    shortest, longest: seconds; smallest, largest: stored bytes.
+    """
 
     q: str = ""
-    archive: int = 0
-    language: str = ""
-    kind: str = ""
-    loop: str = ""
+    within: str = ""
+    archive: Numbers = []
+    language: Texts = []
+    kind: Texts = []
+    codec: Texts = []
+    rate: Numbers = []
+    channels: Numbers = []
+    loop: Either = ""
     marked: bool = False
+    named: Either = ""
+    swapped: Either = ""
     shortest: float | None = None
     longest: float | None = None
+    smallest: int | None = None
+    largest: int | None = None
+
+
+Locators = Callable[[Game], QuerySet[Any, Any]]
+_swapped: list[Locators] = []
+
+
+def tell_swapped(locators: Locators) -> None:
+    """Name the locators of a game's swapped streams; who knows them stands above this room."""
+    _swapped[:] = [locators]
+
+
+def codec_value(codec: str, variant: str) -> str:
+    """A codec's name in a filter: of a sound that is a file by itself, the kind of file."""
+    return variant if codec == "file" else codec
+
+
+def narrowed(rows: QuerySet[Stream], filter: Filter, game: Game) -> QuerySet[Stream]:
+    """The rows that a filter leaves, but for its words. Only what has to be looked at is: nothing is worked out for a row that
+    a list only passes over."""
+    given = Given.objects.filter(game=game)
+    if filter.within:
+        rows = rows.filter(_within(filter.within, game))
+    if filter.archive:
+        rows = rows.filter(archive__in=filter.archive)
+    if filter.language:
+        rows = rows.filter(bank__language__in=["" if name == "none" else name for name in filter.language])
+    if filter.kind:
+        others = given.exclude(kind__in=("", *filter.kind)).values("locator")
+        chosen = given.filter(kind__in=filter.kind).values("locator")
+        rows = rows.filter(Q(kind__in=filter.kind) & ~Q(locator__in=others) | Q(locator__in=chosen))
+    if filter.codec:
+        rows = rows.filter(Q(codec__in=filter.codec) | Q(codec="file", variant__in=filter.codec))
+    for column in ("rate", "channels"):
+        if values := getattr(filter, column):
+            rows = rows.filter(**{f"{column}__in": values})
+    if filter.loop:
+        rows = rows.filter(loop_start__isnull=filter.loop == "no")
+    if filter.marked:
+        rows = rows.filter(locator__in=given.filter(marked=True).values("locator"))
+    rows = _either(rows, filter.named, lambda: given.exclude(name="").values("locator"))
+    rows = _either(rows, filter.swapped, lambda: _swapped[0](game))
+    for key, value in _spans(filter):
+        rows = rows.filter(**{key: value})
+    return rows
+
+
+def _either(rows: QuerySet[Stream], which: Either, locators: Callable[[], QuerySet]) -> QuerySet[Stream]:
+    """Those that are among some, those that are not, or all."""
+    if not which:
+        return rows
+    among = Q(locator__in=locators())
+    return rows.filter(among if which == "yes" else ~among)
+
+
+def _spans(filter: Filter) -> Iterable[tuple[str, float]]:
+    ends = {"shortest": "seconds__gte", "longest": "seconds__lte", "smallest": "stored__gte", "largest": "stored__lte"}
+    return [(key, value) for name, key in ends.items() if (value := getattr(filter, name)) is not None]
+
+
+def _within(path: str, game: Game) -> Q:
+    """Streams below a folder or an archive, or of a bank. A name may hold the sign that stands between an archive and what is
+    in it: so every such sign may be the last one of the archive's path."""
+    archives = Archive.objects.filter(game=game)
+    below = archives.filter(Q(path=path) | Q(path__startswith=f"{path}/") | Q(path__startswith=path + IN))
+    found = Q(archive__in=below.values("pk"))
+    at = path.find(IN)
+    while at >= 0:
+        entry = path[at + len(IN) :]
+        found |= Q(archive__in=archives.filter(path=path[:at]).values("pk"), bank__entry_path=entry)
+        at = path.find(IN, at + 1)
+    return found

@@ -12,11 +12,12 @@ from numpy.typing import NDArray
 
 from zubret_core.audio.stored import stored_ending
 from zubret_core.base import Kept, once
-from zubret_core.codec import codec_of
+from zubret_core.base.wording import spaced
+from zubret_core.codec import CODECS, codec_of
 
 from ..bulk import among
 from ..games.models import Game, Survey, SurveyFile
-from .filters import Filter
+from .filters import Filter, codec_value, narrowed
 from .models import Archive, Bank, Entry, Given, Stream, streams_in
 from .sound import original_address, remember
 from .words import with_words
@@ -43,35 +44,15 @@ EVERYTHING = Filter()
 
 
 def filtered(game: Game, filter: Filter = EVERYTHING, survey: Survey | None = None) -> QuerySet[Stream]:
-    """Streams of a survey (the current one, where none is given) that a filter leaves. Only what has to be looked at is:
-    nothing is worked out for a row that a list only passes over."""
+    """Streams of a survey (the current one, where none is given) that a filter leaves."""
     survey = survey or game.current_survey()
-    given = Given.objects.filter(game=game)
     if words := filter.q.split():
         # Each is looked up in the survey; a join would begin at the survey's files, which are many.
         seen = SurveyFile.objects.filter(survey=survey, archive=OuterRef("archive"))
         rows = Stream.objects.filter(Exists(seen), pk__in=with_words(words, survey))
     else:
         rows = streams_in(survey)
-    if filter.archive:
-        rows = rows.filter(archive=filter.archive)
-    if filter.language:
-        rows = rows.filter(bank__language="" if filter.language == "none" else filter.language)
-    if filter.kind:
-        others = given.exclude(kind__in=("", filter.kind)).values("locator")
-        rows = rows.filter(
-            Q(kind=filter.kind) & ~Q(locator__in=others)
-            | Q(locator__in=given.filter(kind=filter.kind).values("locator"))
-        )
-    if filter.loop:
-        rows = rows.filter(loop_start__isnull=filter.loop == "no")
-    if filter.marked:
-        rows = rows.filter(locator__in=given.filter(marked=True).values("locator"))
-    if filter.shortest is not None:
-        rows = rows.filter(seconds__gte=filter.shortest)
-    if filter.longest is not None:
-        rows = rows.filter(seconds__lte=filter.longest)
-    return rows
+    return narrowed(rows, filter, game)
 
 
 def described(rows: QuerySet[Stream], game: Game) -> QuerySet[Stream]:
@@ -236,6 +217,39 @@ def _binned(rows: QuerySet[Stream]) -> list[int]:
     return np.bincount(np.minimum(place.astype(int), BRUSH_BINS - 1), minlength=BRUSH_BINS).tolist()
 
 
+def facets(game: Game) -> dict[str, list[dict[str, Any]]]:
+    """By what the current survey's streams can be told apart, with how many there are of each."""
+    survey = game.current_survey()
+    return (
+        _facets.made(survey.pk, lambda: _counted(streams_in(survey)))
+        if survey
+        else {"codec": [], "rate": [], "channels": []}
+    )
+
+
+_facets: Kept[int, dict[str, list[dict[str, Any]]]] = Kept(64)
+
+
+def _counted(rows: QuerySet[Stream]) -> dict[str, list[dict[str, Any]]]:
+    kinds = rows.order_by().values("codec", "variant", "rate", "channels").annotate(n=Count("pk"))
+    counts: dict[str, dict[str, list[Any]]] = {"codec": {}, "rate": {}, "channels": {}}
+    for row in kinds:
+        label = codec_label(row["codec"], row["variant"])
+        for facet, value, text in (
+            ("codec", codec_value(row["codec"], row["variant"]), label),
+            ("rate", str(row["rate"]), f"{spaced(row['rate'])} Hz"),
+            ("channels", str(row["channels"]), str(row["channels"])),
+        ):
+            counts[facet].setdefault(value, [text, 0])[1] += row["n"]
+    return {
+        facet: [
+            {"value": value, "label": label, "streams": n}
+            for value, (label, n) in sorted(values.items(), key=lambda item: -item[1][1])
+        ]
+        for facet, values in counts.items()
+    }
+
+
 def entries_page(game: Game, archive: int, q: str, sort: str, offset: int, limit: int) -> dict[str, Any]:
     """Entries of an archive of the current survey, or of all."""
     survey = game.current_survey()
@@ -274,6 +288,11 @@ def kinds_at_once(s: Stream) -> list[str]:
     return ["wav", *quick, *(["stored"] if s.stored <= COPIED else [])]
 
 
+def codec_label(codec: str, variant: str) -> str:
+    """A codec as people read it: of a sound that is a file by itself, the kind of file."""
+    return variant.replace("/", " ").replace("_", " ") if codec == "file" else CODECS[codec].label
+
+
 def stream_out(s: Stream) -> dict[str, Any]:
     """A stream as the API gives it."""
     entry_at, format = getattr(s, "entry_at", None), s.format()
@@ -289,7 +308,7 @@ def stream_out(s: Stream) -> dict[str, Any]:
         "archive_id": s.archive_id,
         "place": str(s.where()).encode("utf-8", "backslashreplace").decode(),
         "language": s.bank.language,
-        "codec": s.variant.replace("/", " ").replace("_", " ") if s.codec == "file" else codec.label,
+        "codec": codec_label(s.codec, s.variant),
         "rate": s.rate,
         "channels": s.channels,
         "frames": s.frames,

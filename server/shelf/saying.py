@@ -7,7 +7,6 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from django.db import connection, transaction
-from django.db.models import F
 from django.db.models.functions import Coalesce
 
 from zubret_core.audio.measure import KINDS
@@ -109,4 +108,4 @@ def _write(saying: Saying, streams: str, values: Mapping[str, Any]) -> None:
         saying.streams += cursor.rowcount
         cursor.execute(_SAY.format(streams=streams, columns=columns), values)
         saying.save(update_fields=["streams"])
-        Game.objects.filter(pk=saying.game_id).update(said=F("said") + 1)
+        Game.has_said(saying.game_id)

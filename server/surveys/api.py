@@ -61,6 +61,22 @@ class HolderPage(Schema):
     rows: list[Holder]
 
 
+class Place(Schema):
+    """A folder, an archive or a bank (what), and how many streams are in it."""
+
+    path: str
+    name: str
+    what: str
+    streams: int
+
+
+class PlacePage(Schema):
+    """Some of the places in one."""
+
+    total: int
+    rows: list[Place]
+
+
 class SurveyOut(Schema):
     """The newest survey's totals; its files are asked for in pages. disk_free: bytes that Zubret can still write."""
 
@@ -124,3 +140,9 @@ def get_file(request: HttpRequest, game_id: int, path: str):
 def list_holders(request: HttpRequest, game_id: int, q: str = "", offset: Offset = 0, limit: Limit = 100):
     """What holds streams, those with the most first."""
     return files.holders(one(Game.objects.all(), game_id), q, offset, limit)
+
+
+@router.get("/games/{int:game_id}/places", response=PlacePage)
+def list_places(request: HttpRequest, game_id: int, within: str = "", offset: Offset = 0, limit: Limit = 100):
+    """The folders, archives and banks in one of them ("" is the game's own folder) that hold streams."""
+    return files.places(one(Game.objects.all(), game_id), within, offset, limit)

@@ -7,7 +7,9 @@ from dataclasses import fields
 from typing import Any
 
 from django.conf import settings
-from django.db.models import Case, F, OuterRef, QuerySet, Subquery, When
+from django.db.models import Case, Count, F, OuterRef, QuerySet, Subquery, When
+
+from zubret_core.locate.spot import IN
 
 from ..games.models import Game, Survey, SurveyFile
 from ..shelf.models import Bank
@@ -75,6 +77,41 @@ def holders(game: Game, q: str, offset: int, limit: int) -> dict[str, Any]:
     total = survey.holders if survey and not q.split() else rows.count()
     page = rows.order_by("-streams", "path").values("archive_id", "path", "streams")
     return {"total": total, "rows": list(page[offset : offset + limit])}
+
+
+def places(game: Game, within: str, offset: int, limit: int) -> dict[str, Any]:
+    """The folders, archives and banks in one of them that hold streams, by their names. Sounds that are files by themselves
+    are not places; the folder around them counts them."""
+    survey = game.current_survey()
+    held = files_of(survey).filter(streams__gt=0)
+    inside = within and held.model._default_manager.filter(survey=survey, path=within).exclude(what=SurveyFile.FOLDER)
+    file = inside.first() if inside else None
+    start = within + (IN if file else "/") if within else ""
+    if start:
+        held = held.filter(path__startswith=start)
+    found: dict[str, dict[str, Any]] = {}
+    for path, streams, what in held.values_list("path", "streams", "what").iterator():
+        name, deeper = _first(path[len(start) :], IN if file else "/")
+        if deeper == "" and what == SurveyFile.SOUND:
+            continue
+        kind = SurveyFile.FOLDER if deeper == "/" else SurveyFile.ARCHIVE
+        place = found.setdefault(name, {"path": start + name, "name": name, "what": kind, "streams": 0})
+        place["streams"] += streams
+    if file and file.archive_id:
+        banks = Bank.objects.filter(archive=file.archive_id).annotate(n=Count("streams")).filter(n__gt=0)
+        for name, n in banks.values_list("entry_path", "n"):
+            found.setdefault(name, {"path": start + name, "name": name, "what": "bank", "streams": n})
+    rows = sorted(found.values(), key=lambda place: (place["what"] != SurveyFile.FOLDER, place["name"].lower()))
+    return {"total": len(rows), "rows": rows[offset : offset + limit]}
+
+
+def _first(path: str, between: str) -> tuple[str, str]:
+    """The first name of a path, and what stands behind it: "/" where it is a folder, the sign of what is inside where it is an
+    archive, nothing where it is the last one."""
+    name, sign, _ = path.partition(IN)
+    if between == "/" and "/" in name:
+        return name.partition("/")[0], "/"
+    return name, sign
 
 
 def _out(rows: QuerySet[SurveyFile]) -> list[dict[str, Any]]:

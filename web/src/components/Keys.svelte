@@ -15,11 +15,21 @@
       ],
     ],
     [
-      "In Locate",
+      "In a list",
       [
-        ["↑ ↓", "listen to the one before, the next"],
+        ["↑ ↓", "the row before, the next; in Locate it is heard"],
         ["Page ↑ ↓", "a screenful on"],
         ["Home End", "the first, the last"],
+        ["Shift ↑ ↓", "choose on to there"],
+        ["Ctrl Space", "choose this one more, or let it go"],
+        ["Ctrl A", "choose all"],
+        ["Esc", "choose only this one"],
+        ["0246", "typed: to the row that begins so"],
+      ],
+    ],
+    [
+      "In Locate",
+      [
         ["M", "mark"],
         ["E", "look closer"],
         ["Enter", "swap; in the name's field, name the next"],

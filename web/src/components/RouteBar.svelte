@@ -23,25 +23,27 @@
   }
 </script>
 
-<header class="flex shrink-0 items-stretch gap-5 border-b border-line px-4 max-md:flex-wrap max-md:gap-x-3">
+<header
+  class="flex shrink-0 items-stretch gap-5 border-b border-line px-4 max-md:flex-wrap max-md:gap-x-3 max-md:px-3"
+>
   <a href="#/" class="flex items-center gap-2 text-[1.2rem] font-bold" aria-label="Zubret, to the start">
-    <img src={mark} alt="" width="28" height="28" />Zubret
+    <img src={mark} alt="" width="28" height="28" /><span class="max-md:hidden">Zubret</span>
   </a>
   {#if app.game}
-    <div class="relative flex items-center py-2">
+    <div class="relative flex min-w-0 items-center py-2 max-md:grow max-md:basis-0">
       <button
-        class="flex items-center gap-2 rounded-field text-left"
+        class="flex min-w-0 items-center gap-2 rounded-field text-left"
         aria-haspopup="true"
         aria-expanded={choosing}
         onclick={() => (choosing = !choosing)}
       >
-        <span>
-          <span class="block font-semibold leading-tight">{app.game.name}</span>
-          <span class="block text-[0.85rem] text-quiet"
+        <span class="min-w-0">
+          <span class="block truncate font-semibold leading-tight">{app.game.name}</span>
+          <span class="block text-[0.85rem] text-quiet max-md:hidden"
             >{app.game.build ? `build ${app.game.build} · ` : ""}{surveyed}</span
           >
         </span>
-        <ChevronDown size={14} />
+        <ChevronDown size={14} class="shrink-0" />
       </button>
       {#if choosing}
         <ul
@@ -73,23 +75,21 @@
         </ul>
       {/if}
     </div>
-    <nav
-      aria-label="Route"
-      class="flex min-w-0 grow items-stretch max-md:order-last max-md:w-full max-md:overflow-x-auto"
-    >
-      <ol class="flex items-stretch">
+    <nav aria-label="Route" class="flex min-w-0 grow items-stretch max-md:order-last max-md:w-full">
+      <ol class="flex items-stretch max-md:w-full max-md:justify-between">
         {#each app.route as stop, i (stop.key)}
           <li class="flex items-stretch">
-            {#if i}<span class="mt-[1.62rem] h-px w-6 bg-edge max-xl:w-3" aria-hidden="true"></span>{/if}
+            {#if i}<span class="mt-[1.62rem] h-px w-6 bg-edge max-xl:w-3 max-md:hidden" aria-hidden="true"
+              ></span>{/if}
             <a
               href="#/{app.gameId}/{stop.key}"
-              class="relative flex gap-2.5 px-3 pt-3 pb-3 whitespace-nowrap"
+              class="relative flex gap-2.5 px-3 pt-3 pb-3 whitespace-nowrap max-md:gap-1.5 max-md:px-1 max-md:pt-1 max-md:pb-2"
               aria-current={!app.settings && app.stop === (stop.key as StationKey) ? "page" : undefined}
             >
               <span class="dot {stop.dot}" role="img" aria-label={stop.dot}></span>
               <span>
                 <span class="block font-semibold leading-tight">{stop.name}</span>
-                <span class="block text-[0.85rem] text-quiet">{stop.text}</span>
+                <span class="block text-[0.85rem] text-quiet max-md:sr-only">{stop.text}</span>
               </span>
               {#if !app.settings && app.stop === stop.key}
                 <span class="absolute inset-x-3 -bottom-px h-[3px] rounded-t bg-primary"></span>
@@ -104,7 +104,7 @@
   {/if}
   <div class="flex items-center gap-2 py-2 max-md:ml-auto">
     <button class="btn btn-sm h-8" onclick={() => (app.searching = true)}>
-      Find or do <kbd class="kbd kbd-sm max-lg:hidden">Ctrl K</kbd>
+      Find<span class="max-md:hidden">or do</span> <kbd class="kbd kbd-sm max-lg:hidden">Ctrl K</kbd>
     </button>
     <JobsMenu />
     <button

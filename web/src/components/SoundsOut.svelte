@@ -4,7 +4,7 @@
   import { TakingOut } from "../lib/takeout.svelte";
   import { bytes, count, duration, spaced } from "../lib/format";
   import { streamTitle } from "../lib/items";
-  import { narrows } from "../lib/query";
+  import { EVERYTHING, narrows } from "../lib/query";
   import TakeOutDialog from "./TakeOutDialog.svelte";
 
   /** Streams as sound files: which, as what, under which names. */
@@ -29,8 +29,6 @@
   ] as const;
   const TAGS = ["album", "artist", "date", "comment"] as const;
 
-  const NOTHING = { q: "", archive: 0, language: "", kind: "", loop: "", shortest: null, longest: null };
-
   // svelte-ignore state_referenced_locally
   let which = $state<"filter" | "marked" | "chosen">(chosen.length > 1 ? "chosen" : "filter");
   let how = $state({
@@ -54,7 +52,7 @@
 
   const body = $derived({
     chosen: which === "chosen" ? chosen : [],
-    filter: which === "marked" ? { ...query, ...NOTHING, marked: true } : query,
+    filter: which === "marked" ? { ...EVERYTHING, marked: true } : query,
     how: {
       kind: how.kind,
       template: how.template,

@@ -3,7 +3,9 @@
   import { app } from "../lib/app.svelte";
   import { clock, bytes, spaced } from "../lib/format";
   import ByteRibbon from "./ByteRibbon.svelte";
+  import { streamTitle } from "../lib/items";
   import SaveAs from "./SaveAs.svelte";
+  import Sheet from "./Sheet.svelte";
 
   /** What is known of the chosen stream, and what can be done with it. */
   let {
@@ -66,11 +68,11 @@
   }
 </script>
 
-<aside
-  aria-label="The chosen stream"
-  class="flex w-[285px] shrink-0 flex-col gap-3 overflow-auto border-l border-line bg-base-200 p-4 max-lg:w-full {dragging
-    ? 'outline-2 outline-primary'
-    : ''}"
+<Sheet
+  label="The chosen stream"
+  title={streamTitle(stream)}
+  width="285px"
+  class={dragging ? "outline-2 outline-primary" : ""}
   ondragover={(e) => {
     e.preventDefault();
     dragging = true;
@@ -142,4 +144,4 @@
       >Look closer <kbd class="kbd kbd-sm">E</kbd></button
     >
   </div>
-</aside>
+</Sheet>

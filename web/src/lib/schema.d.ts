@@ -721,6 +721,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/facets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Facets
+         * @description By what the streams of the current survey can be told apart.
+         */
+        get: operations["server_shelf_api_facets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/file": {
         parameters: {
             query?: never;
@@ -923,6 +943,26 @@ export interface paths {
          * @description The streams before and behind one, in the order and under the filter of a list.
          */
         get: operations["server_shelf_api_neighbours"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/places": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Places
+         * @description The folders, archives and banks in one of them ("" is the game's own folder) that hold streams.
+         */
+        get: operations["server_surveys_api_list_places"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2182,6 +2222,30 @@ export interface components {
             path: string;
         };
         /**
+         * FacetOut
+         * @description A value by which streams are told apart, as a filter and as people name it, and how many streams have it.
+         */
+        FacetOut: {
+            /** Label */
+            label: string;
+            /** Streams */
+            streams: number;
+            /** Value */
+            value: string;
+        };
+        /**
+         * Facets
+         * @description The values of the current survey, those of the most streams first.
+         */
+        Facets: {
+            /** Channels */
+            channels: components["schemas"]["FacetOut"][];
+            /** Codec */
+            codec: components["schemas"]["FacetOut"][];
+            /** Rate */
+            rate: components["schemas"]["FacetOut"][];
+        };
+        /**
          * Fault
          * @description What is wrong in a layout, and in which line.
          */
@@ -2342,43 +2406,83 @@ export interface components {
         };
         /**
          * Filter
-         * @description A filter as Locate has it. loop: "yes" or "no"; shortest, longest: seconds; an empty value leaves nothing out.
+         * @description A filter as Locate has it. Where there are several values, any of them fits; an empty one leaves nothing out.
+         *
+         *     within: the path of a folder, an archive, or of a bank in one; codec: as `codec_value` names them; named: by the user;
+         *     shortest, longest: seconds; smallest, largest: stored bytes.
          */
         Filter: {
             /**
              * Archive
-             * @default 0
+             * @default []
              */
-            archive: number;
+            archive: number[];
+            /**
+             * Channels
+             * @default []
+             */
+            channels: number[];
+            /**
+             * Codec
+             * @default []
+             */
+            codec: string[];
             /**
              * Kind
-             * @default
+             * @default []
              */
-            kind: string;
+            kind: string[];
             /**
              * Language
-             * @default
+             * @default []
              */
-            language: string;
+            language: string[];
+            /** Largest */
+            largest?: number | null;
             /** Longest */
             longest?: number | null;
             /**
              * Loop
              * @default
+             * @enum {string}
              */
-            loop: string;
+            loop: "" | "yes" | "no";
             /**
              * Marked
              * @default false
              */
             marked: boolean;
             /**
+             * Named
+             * @default
+             * @enum {string}
+             */
+            named: "" | "yes" | "no";
+            /**
              * Q
              * @default
              */
             q: string;
+            /**
+             * Rate
+             * @default []
+             */
+            rate: number[];
             /** Shortest */
             shortest?: number | null;
+            /** Smallest */
+            smallest?: number | null;
+            /**
+             * Swapped
+             * @default
+             * @enum {string}
+             */
+            swapped: "" | "yes" | "no";
+            /**
+             * Within
+             * @default
+             */
+            within: string;
         };
         /**
          * FitIn
@@ -2819,6 +2923,30 @@ export interface components {
             length: number;
         };
         /**
+         * Place
+         * @description A folder, an archive or a bank (what), and how many streams are in it.
+         */
+        Place: {
+            /** Name */
+            name: string;
+            /** Path */
+            path: string;
+            /** Streams */
+            streams: number;
+            /** What */
+            what: string;
+        };
+        /**
+         * PlacePage
+         * @description Some of the places in one.
+         */
+        PlacePage: {
+            /** Rows */
+            rows: components["schemas"]["Place"][];
+            /** Total */
+            total: number;
+        };
+        /**
          * PlacedFile
          * @description Where a file goes in a rebuild.
          */
@@ -3214,14 +3342,22 @@ export interface components {
             chosen: number[];
             /**
              * @default {
-             *       "archive": 0,
-             *       "kind": "",
-             *       "language": "",
+             *       "archive": [],
+             *       "channels": [],
+             *       "codec": [],
+             *       "kind": [],
+             *       "language": [],
+             *       "largest": null,
              *       "longest": null,
              *       "loop": "",
              *       "marked": false,
+             *       "named": "",
              *       "q": "",
-             *       "shortest": null
+             *       "rate": [],
+             *       "shortest": null,
+             *       "smallest": null,
+             *       "swapped": "",
+             *       "within": ""
              *     }
              */
             filter: components["schemas"]["Filter"];
@@ -4741,6 +4877,28 @@ export interface operations {
             };
         };
     };
+    server_shelf_api_facets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Facets"];
+                };
+            };
+        };
+    };
     server_surveys_api_get_file: {
         parameters: {
             query: {
@@ -4920,13 +5078,21 @@ export interface operations {
         parameters: {
             query?: {
                 q?: string;
-                archive?: number;
-                language?: string;
-                kind?: string;
-                loop?: string;
+                within?: string;
+                archive?: number[];
+                language?: string[];
+                kind?: string[];
+                codec?: string[];
+                rate?: number[];
+                channels?: number[];
+                loop?: "" | "yes" | "no";
                 marked?: boolean;
+                named?: "" | "yes" | "no";
+                swapped?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
+                smallest?: number | null;
+                largest?: number | null;
             };
             header?: never;
             path: {
@@ -5025,13 +5191,21 @@ export interface operations {
             query: {
                 stream_id: number;
                 q?: string;
-                archive?: number;
-                language?: string;
-                kind?: string;
-                loop?: string;
+                within?: string;
+                archive?: number[];
+                language?: string[];
+                kind?: string[];
+                codec?: string[];
+                rate?: number[];
+                channels?: number[];
+                loop?: "" | "yes" | "no";
                 marked?: boolean;
+                named?: "" | "yes" | "no";
+                swapped?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
+                smallest?: number | null;
+                largest?: number | null;
                 sort?: string;
             };
             header?: never;
@@ -5049,6 +5223,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Neighbours"];
+                };
+            };
+        };
+    };
+    server_surveys_api_list_places: {
+        parameters: {
+            query?: {
+                within?: string;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlacePage"];
                 };
             };
         };
@@ -5183,13 +5383,21 @@ export interface operations {
         parameters: {
             query?: {
                 q?: string;
-                archive?: number;
-                language?: string;
-                kind?: string;
-                loop?: string;
+                within?: string;
+                archive?: number[];
+                language?: string[];
+                kind?: string[];
+                codec?: string[];
+                rate?: number[];
+                channels?: number[];
+                loop?: "" | "yes" | "no";
                 marked?: boolean;
+                named?: "" | "yes" | "no";
+                swapped?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
+                smallest?: number | null;
+                largest?: number | null;
                 sort?: string;
                 text?: string;
                 first?: number;
@@ -5217,13 +5425,21 @@ export interface operations {
         parameters: {
             query?: {
                 q?: string;
-                archive?: number;
-                language?: string;
-                kind?: string;
-                loop?: string;
+                within?: string;
+                archive?: number[];
+                language?: string[];
+                kind?: string[];
+                codec?: string[];
+                rate?: number[];
+                channels?: number[];
+                loop?: "" | "yes" | "no";
                 marked?: boolean;
+                named?: "" | "yes" | "no";
+                swapped?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
+                smallest?: number | null;
+                largest?: number | null;
                 sort?: string;
                 first?: number;
                 last?: number | null;
@@ -5251,13 +5467,21 @@ export interface operations {
         parameters: {
             query?: {
                 q?: string;
-                archive?: number;
-                language?: string;
-                kind?: string;
-                loop?: string;
+                within?: string;
+                archive?: number[];
+                language?: string[];
+                kind?: string[];
+                codec?: string[];
+                rate?: number[];
+                channels?: number[];
+                loop?: "" | "yes" | "no";
                 marked?: boolean;
+                named?: "" | "yes" | "no";
+                swapped?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
+                smallest?: number | null;
+                largest?: number | null;
                 sort?: string;
                 offset?: number;
                 limit?: number;

@@ -166,39 +166,38 @@
   aria-rowcount={rows.total + 1}
   aria-activedescendant={at >= 0 ? `row-${columns.name}-${at}` : undefined}
   tabindex="0"
-  class="rows relative min-h-48 grow overflow-auto"
-  style="--columns: {columns.template}; --least: {small ? 0 : columns.least}px"
+  class="rows relative min-h-32 grow overflow-auto"
+  style="--columns: {small ? 'minmax(0, 1fr)' : columns.template}; --least: {small ? 0 : columns.least}px"
   {onkeydown}
 >
-  <div
-    role="row"
-    class="line head sticky top-0 z-10 bg-base-100 text-quiet {small ? 'sr-only' : ''}"
-    aria-rowindex="1"
-  >
-    {#each columns.shown as column (column.key)}
-      {@const on = !!column.sort && (sort === column.sort || sort === `-${column.sort}`)}
-      <span
-        role="columnheader"
-        aria-sort={on ? (sort.startsWith("-") ? "descending" : "ascending") : undefined}
-        class="relative {column.side === 'right' ? 'text-right' : ''}"
-      >
-        {#if column.sort}
-          <button class={on ? "font-semibold text-base-content" : ""} onclick={() => sortBy(column)}
-            >{column.label}{on ? (sort.startsWith("-") ? " ↓" : " ↑") : ""}</button
-          >
-        {:else}{column.label}{/if}
+  {#if !small}
+    <div role="row" class="line head sticky top-0 z-10 bg-base-100 text-quiet" aria-rowindex="1">
+      {#each columns.shown as column (column.key)}
+        {@const on = !!column.sort && (sort === column.sort || sort === `-${column.sort}`)}
         <span
-          role="presentation"
-          class="edge"
-          title="Drag to size; press twice for the usual width"
-          onpointerdown={(e) => beginSizing(e, column)}
-          onpointermove={(e) => sizing && columns.size(sizing.column, sizing.width + e.clientX - sizing.from)}
-          onpointerup={() => (sizing = null)}
-          ondblclick={() => columns.size(column, null)}
-        ></span>
-      </span>
-    {/each}
-  </div>
+          role="columnheader"
+          aria-sort={on ? (sort.startsWith("-") ? "descending" : "ascending") : undefined}
+          class="relative {column.side === 'right' ? 'text-right' : ''}"
+        >
+          {#if column.sort}
+            <button class={on ? "font-semibold text-base-content" : ""} onclick={() => sortBy(column)}
+              >{column.label}{on ? (sort.startsWith("-") ? " ↓" : " ↑") : ""}</button
+            >
+          {:else}{column.label}{/if}
+          <span
+            role="presentation"
+            class="edge"
+            title="Drag to size; press twice for the usual width"
+            onpointerdown={(e) => beginSizing(e, column)}
+            onpointermove={(e) =>
+              sizing && columns.size(sizing.column, sizing.width + e.clientX - sizing.from)}
+            onpointerup={() => (sizing = null)}
+            ondblclick={() => columns.size(column, null)}
+          ></span>
+        </span>
+      {/each}
+    </div>
+  {/if}
   <div
     role="presentation"
     class="relative"

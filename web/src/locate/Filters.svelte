@@ -5,27 +5,70 @@
   import { app } from "../lib/app.svelte";
   import { ofGame } from "../lib/cache";
   import { spaced } from "../lib/format";
-  import { asked, type Query } from "../lib/query";
+  import { asked, EVERYTHING, narrows, toggled, type Query } from "../lib/query";
+  import Facet from "./Facet.svelte";
+  import SizeFilter from "./SizeFilter.svelte";
 
   /** What the list of streams is narrowed by. */
-  let { query = $bindable(), settled }: { query: Query; settled: Query } = $props();
+  let {
+    query = $bindable(),
+    settled,
+    tree = $bindable(),
+  }: {
+    query: Query;
+    /** The question to which the list is the answer. */
+    settled: Query;
+    /** Whether the tree of places is open. */
+    tree: boolean;
+  } = $props();
 
+  /** On a phone, whether the filters beside the words are shown. */
+  let all = $state(false);
+  let wide = $state(1280);
+  const small = $derived(wide < 768);
   const MOST_CHIPS = 6;
-  const MOST_LISTED = 500;
   const KINDS = ["music", "voice", "effect"];
   const path = { game_id: app.gameId };
 
   const holders = createQuery(() => ({
     queryKey: ofGame(app.gameId, "holders"),
     queryFn: () =>
-      got(api.GET("/api/games/{game_id}/holders", { params: { path, query: { limit: MOST_LISTED } } })),
+      got(api.GET("/api/games/{game_id}/holders", { params: { path, query: { limit: MOST_CHIPS } } })),
   }));
   const languages = createQuery(() => ({
     queryKey: ofGame(app.gameId, "languages"),
     queryFn: () => got(api.GET("/api/games/{game_id}/languages", { params: { path } })),
   }));
+  const facets = createQuery(() => ({
+    queryKey: ofGame(app.gameId, "facets"),
+    queryFn: () => got(api.GET("/api/games/{game_id}/facets", { params: { path } })),
+  }));
+  const STATES = [
+    { value: "named", label: "named by you" },
+    { value: "unnamed", label: "not named" },
+    { value: "swapped", label: "⇄ swapped" },
+    { value: "unswapped", label: "not swapped" },
+  ];
+  const told = (which: string, yes: string, no: string) => (which ? [which === "yes" ? yes : no] : []);
+  const states = $derived([
+    ...told(query.named, "named", "unnamed"),
+    ...told(query.swapped, "swapped", "unswapped"),
+  ]);
+  /** Of two that exclude each other the newer one counts. */
+  function setStates(chosen: string[]) {
+    const either = (yes: string, no: string, before: string) =>
+      chosen.includes(yes) && (before !== "yes" || !chosen.includes(no))
+        ? "yes"
+        : chosen.includes(no)
+          ? "no"
+          : "";
+    query.named = either("named", "unnamed", query.named);
+    query.swapped = either("swapped", "unswapped", query.swapped);
+  }
+  const numbers = (values: { value: string; label: string; streams: number }[]) =>
+    values.map((v) => ({ ...v, value: Number(v.value) }));
   // The lengths of what is listed; what their own brush leaves out is counted, too.
-  const measured = $derived(asked({ ...settled, shortest: null, longest: null, sort: "" }));
+  const measured = $derived(asked({ ...settled, shortest: null, longest: null, sort: EVERYTHING.sort }));
   const lengths = createQuery(() => ({
     queryKey: ofGame(app.gameId, "streams", "lengths", measured),
     queryFn: ({ signal }) =>
@@ -34,6 +77,8 @@
   }));
   const held = $derived(holders.data?.total ?? 0);
 </script>
+
+<svelte:window bind:innerWidth={wide} />
 
 {#snippet chip(text: string, on: boolean, act: () => void)}
   <button
@@ -46,10 +91,18 @@
 {/snippet}
 
 <div class="flex flex-wrap items-start gap-x-6 gap-y-2">
-  <label class="block w-48">
-    <span class="text-quiet">Name, id, bank, path</span>
-    <input class="input mt-1 w-full font-mono" type="search" bind:value={query.q} />
+  <label class="block w-48 max-md:grow">
+    <span class="text-quiet max-md:sr-only">Name, id, bank, path</span>
+    <input
+      class="input mt-1 w-full font-mono max-md:mt-0"
+      type="search"
+      placeholder={small ? "name, id, bank, path" : ""}
+      bind:value={query.q}
+    />
   </label>
+  <button class="btn md:hidden" aria-expanded={all} onclick={() => (all = !all)}
+    >{narrows({ ...query, q: "" }) ? "Filter ●" : "Filter"}</button
+  >
   {#if lengths.data}
     <LengthBrush
       lengths={lengths.data}
@@ -59,48 +112,61 @@
       }
     />
   {/if}
-  <div class="min-w-0 flex-1 basis-72 space-y-1.5">
+  <div class="min-w-0 flex-1 basis-72 space-y-1.5 {all ? '' : 'max-md:hidden'}">
     {#if holders.data && held}
       <div role="group" aria-label="Where">
-        <p class="text-quiet">Where</p>
+        <p class="text-quiet">
+          Where ·
+          <button
+            class="text-primary underline max-lg:hidden"
+            aria-pressed={tree}
+            onclick={() => (tree = !tree)}>{tree ? "without" : "by"} folders and banks</button
+          >
+        </p>
         <div class="mt-1 flex flex-wrap gap-1.5">
-          {#if held > MOST_CHIPS}
-            <select class="select select-sm w-64" aria-label="Archive" bind:value={query.archive}>
-              <option value={0}>all archives</option>
-              {#each holders.data.rows as r (r.path)}<option value={r.archive_id}>{r.path}</option>{/each}
-              {#if held > holders.data.rows.length}
-                <option disabled
-                  >{spaced(held - holders.data.rows.length)} more: type part of their path</option
-                >
-              {/if}
-            </select>
-          {:else}
-            {@render chip("all archives", query.archive === 0, () => (query.archive = 0))}
+          {#if held <= MOST_CHIPS}
+            {@render chip("all archives", !query.archive.length, () => (query.archive = []))}
             {#each holders.data.rows as r (r.path)}
               {@render chip(
                 r.path.split(/\/| › /).at(-1) ?? r.path,
-                query.archive === r.archive_id,
-                () => (query.archive = r.archive_id),
+                query.archive.includes(r.archive_id),
+                () => (query.archive = toggled(query.archive, r.archive_id)),
               )}
             {/each}
+          {/if}
+          {#if query.within}
+            {@render chip(`${query.within} ×`, true, () => (query.within = ""))}
           {/if}
         </div>
       </div>
     {/if}
+    <div role="group" aria-label="State and format" class="flex flex-wrap gap-1.5">
+      <Facet label="state" values={STATES} bind:chosen={() => states, setStates} />
+      {#if facets.data}
+        <Facet label="codec" values={facets.data.codec} bind:chosen={query.codec} />
+        <Facet label="rate" values={numbers(facets.data.rate)} bind:chosen={query.rate} />
+        <Facet label="channels" values={numbers(facets.data.channels)} bind:chosen={query.channels} />
+      {/if}
+      <SizeFilter bind:smallest={query.smallest} bind:largest={query.largest} />
+    </div>
   </div>
 </div>
-<div class="mt-2 flex flex-wrap items-center gap-x-5 gap-y-1.5">
+<div class="mt-2 flex flex-wrap items-center gap-x-4 gap-y-1.5 {all ? '' : 'max-md:hidden'}">
   {#if languages.data?.length}
     <div role="group" aria-label="Language" class="flex flex-wrap gap-1.5">
-      {@render chip("any language", query.language === "", () => (query.language = ""))}
+      {@render chip("any language", !query.language.length, () => (query.language = []))}
       {#each languages.data as name (name)}
-        {@render chip(name, query.language === name, () => (query.language = name))}
+        {@render chip(
+          name,
+          query.language.includes(name),
+          () => (query.language = toggled(query.language, name)),
+        )}
       {/each}
     </div>
   {/if}
   <div role="group" aria-label="Kind" class="flex flex-wrap gap-1.5">
     {#each KINDS as name (name)}
-      {@render chip(name, query.kind === name, () => (query.kind = query.kind === name ? "" : name))}
+      {@render chip(name, query.kind.includes(name), () => (query.kind = toggled(query.kind, name)))}
     {/each}
   </div>
   <div role="group" aria-label="Loop and mark" class="flex flex-wrap gap-1.5">
@@ -108,4 +174,9 @@
     {@render chip("plays once", query.loop === "no", () => (query.loop = query.loop === "no" ? "" : "no"))}
     {@render chip("◆ marked", query.marked, () => (query.marked = !query.marked))}
   </div>
+  {#if narrows(query)}
+    <button class="text-primary underline" onclick={() => (query = { ...EVERYTHING, sort: query.sort })}
+      >everything</button
+    >
+  {/if}
 </div>

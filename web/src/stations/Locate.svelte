@@ -17,6 +17,7 @@
   import Chosen from "../locate/Chosen.svelte";
   import { streamColumns } from "../locate/columns.svelte";
   import Filters from "../locate/Filters.svelte";
+  import Places from "../locate/Places.svelte";
   import StreamList from "../locate/StreamList.svelte";
 
   const AHEAD = 2; // rows below the current one that are made ready to be heard
@@ -38,6 +39,8 @@
   );
   let list = $state<ReturnType<typeof StreamList>>();
   let current = $state.raw<Stream | null>(null);
+  let tree = $state(localStorage.getItem("zubret places") === "open");
+  $effect(() => localStorage.setItem("zubret places", tree ? "open" : "closed"));
   let inRow = $state(false);
   let takingOut = $state(false);
 
@@ -189,10 +192,18 @@
   const columns = streamColumns((s) => swapOf.has(s.place));
 </script>
 
-<div class="flex h-full max-lg:block">
-  <section class="flex h-full min-w-0 grow flex-col px-4 pt-3" aria-label="Streams">
+<div class="flex h-full max-lg:flex-col">
+  {#if tree}
+    <nav
+      aria-label="Places"
+      class="w-56 shrink-0 overflow-auto border-r border-line bg-base-200 p-2 max-lg:hidden"
+    >
+      <Places chosen={query.within} choose={(path) => (query.within = path)} />
+    </nav>
+  {/if}
+  <section class="flex min-h-0 min-w-0 grow flex-col px-4 pt-3 max-md:px-3" aria-label="Streams">
     <h1 class="sr-only">Locate</h1>
-    <Filters bind:query {settled} />
+    <Filters bind:query {settled} bind:tree />
     <div class="pt-1.5 pb-1.5">
       {#if choice.chosen.size > 1}
         <Chosen
@@ -207,11 +218,10 @@
           <p class="min-w-0 grow">
             <strong class="num text-base">{spaced(rows.total)}</strong>
             <span class="text-quiet">
-              {rows.total === 1 ? "stream" : "streams"} · {duration(rows.head?.seconds ?? 0)} · {bytes(
-                rows.head?.bytes ?? 0,
-              )}
+              {rows.total === 1 ? "stream" : "streams"}
               <span class="max-md:hidden"
-                >· <kbd class="kbd kbd-sm">↑</kbd> <kbd class="kbd kbd-sm">↓</kbd> listen ·
+                >· {duration(rows.head?.seconds ?? 0)} · {bytes(rows.head?.bytes ?? 0)} ·
+                <kbd class="kbd kbd-sm">↑</kbd> <kbd class="kbd kbd-sm">↓</kbd> listen ·
                 <kbd class="kbd kbd-sm">M</kbd>
                 mark · <kbd class="kbd kbd-sm">E</kbd> look closer · <kbd class="kbd kbd-sm">Enter</kbd> swap</span
               >
@@ -223,7 +233,7 @@
             disabled={!rows.total}
             onclick={() => (inRow = !inRow)}>{inRow ? "Stop after this one" : "Play all in a row"}</button
           >
-          <ColumnsMenu {columns} />
+          <div class="max-md:hidden"><ColumnsMenu {columns} /></div>
           <button class="btn btn-sm" disabled={!rows.total} onclick={() => (takingOut = true)}
             >Take out …</button
           >
