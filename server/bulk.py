@@ -53,9 +53,10 @@ def bulk_insert(model: type[Model], fields: Sequence[str], rows: Iterable[Sequen
         yield done
 
 
-def among(numbers: Collection[int]) -> RawSQL:
-    """For `pk__in`: any number of keys as one parameter, since SQLite takes some ten thousand parameters at most."""
-    return RawSQL("SELECT value FROM json_each(%s)", [json.dumps(list(numbers))])
+def among(values: Collection[int] | Collection[str]) -> RawSQL:
+    """For `pk__in` and the like: any number of values as one parameter, since SQLite takes some ten thousand parameters at
+    most."""
+    return RawSQL("SELECT value FROM json_each(%s)", [json.dumps(list(values))])
 
 
 def next_number(model: type[Model]) -> int:

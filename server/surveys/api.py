@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from django.http import HttpRequest
-from ninja import Router, Schema
+from ninja import Query, Router, Schema
 
 from ..errors import one
 from ..games.models import Game
@@ -21,10 +21,13 @@ class FileOut(Schema):
     """A file of the game's folder, an archive inside one (inside), or a folder, with what it is and by which evidence.
 
     what: archive, sound, locked, unreadable, companion (of belongs_to), list, other or folder, of which size and count are
-    the bytes and files below it.
+    the bytes and files below it. depth: how deep it stands in a tree; opens: whether something stands in it.
     """
 
+    id: int
     path: str
+    depth: int
+    opens: bool
     size: int
     what: str
     evidence: str
@@ -44,6 +47,46 @@ class FilePage(Schema):
 
     total: int | None
     rows: list[FileOut]
+
+
+class FileKind(Schema):
+    """How many files the survey calls so."""
+
+    what: str
+    files: int
+
+
+class PicturePart(Schema):
+    """A file, or a folder with all below it; kinds: bytes of each: holds (archives with sound), sound (files by themselves),
+    archive (without sound), locked, other."""
+
+    path: str
+    name: str
+    folder: bool
+    files: int
+    size: int
+    streams: int
+    kinds: dict[str, int]
+
+
+class KindSum(Schema):
+    """Bytes and files of a kind."""
+
+    kind: str
+    bytes: int
+    files: int
+
+
+class PictureOut(Schema):
+    """What lies in a folder, the largest parts first; smaller: how many parts are not told apart, and their bytes; sentence:
+    where the game's sound is, and what to do next."""
+
+    size: int
+    parts: list[PicturePart]
+    smaller: int
+    smaller_bytes: int
+    kinds: list[KindSum]
+    sentence: str
 
 
 class Holder(Schema):
@@ -115,19 +158,48 @@ def get_survey(request: HttpRequest, game_id: int):
 def list_files(
     request: HttpRequest,
     game_id: int,
-    within: str | None = None,
-    q: str = "",
-    what: str = "",
-    sort: str = "",
+    asked: Query[files.Asked],
     offset: Offset = 0,
     limit: Limit = 100,
     totals: bool = True,
 ):
-    """Files of the newest survey: all of them, or what stands in one folder or archive ("" is the game's own folder).
+    """Files of the newest survey, as a list or as a tree of which some folders stand open.
 
-    what: one or several, with commas between. sort: path, size, what, entries, streams or unpacked; "-" in front turns it.
+    sort: path, size, what, entries, streams or unpacked; "-" in front turns it.
     """
-    return files.files_page(one(Game.objects.all(), game_id), within, q, what, sort, offset, limit, totals)
+    return files.files_page(one(Game.objects.all(), game_id), asked, offset, limit, totals)
+
+
+@router.get("/games/{int:game_id}/file-numbers", response=list[int])
+def file_numbers(
+    request: HttpRequest, game_id: int, asked: Query[files.Asked], first: Offset = 0, last: int | None = None
+):
+    """The numbers of the rows of a list from one place to another, both of which count; to its end, where no last is given."""
+    survey = one(Game.objects.all(), game_id).current_survey()
+    numbers = files.numbers_of(survey, asked) if survey else []
+    return numbers[first : None if last is None else max(0, last + 1)]
+
+
+@router.get("/games/{int:game_id}/file-place", response=int)
+def file_place(
+    request: HttpRequest, game_id: int, asked: Query[files.Asked], path: str = "", begins: str = "", first: Offset = 0
+):
+    """Where a file stands in a list, by its path; or the next row, from one place on and then from the start, whose name begins
+    with a text; -1 where there is none."""
+    game = one(Game.objects.all(), game_id)
+    return files.next_place(game, asked, begins, first) if begins else files.place_in(game, asked, path)
+
+
+@router.get("/games/{int:game_id}/file-kinds", response=list[FileKind])
+def file_kinds(request: HttpRequest, game_id: int):
+    """How many files of each kind there are."""
+    return files.kinds(one(Game.objects.all(), game_id))
+
+
+@router.get("/games/{int:game_id}/picture", response=PictureOut)
+def get_picture(request: HttpRequest, game_id: int, within: str = ""):
+    """All bytes of a folder ("" is the game's own) to scale."""
+    return files.picture_of(one(Game.objects.all(), game_id), within)
 
 
 @router.get("/games/{int:game_id}/file", response=FileOut | None)

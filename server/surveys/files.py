@@ -4,21 +4,28 @@ from __future__ import annotations
 
 import shutil
 from dataclasses import fields
+from functools import reduce
+from operator import or_
 from typing import Any
 
 from django.conf import settings
-from django.db.models import Case, Count, F, OuterRef, QuerySet, Subquery, When
+from django.db.models import Case, Count, Exists, F, OuterRef, Q, QuerySet, Subquery, When
+from ninja import Schema
 
+from zubret_core.base import Kept
+from zubret_core.locate.picture import KINDS, Seen, picture, where_sound_is
 from zubret_core.locate.spot import IN
 
+from ..bulk import among
 from ..games.models import Game, Survey, SurveyFile
 from ..shelf.models import Bank
 from .surveying import Totals
+from .tree import Node, tree
 
 SORTS = {"path": "path", "size": "size", "what": "what", "entries": "archive__entry_count",
          "streams": "streams", "unpacked": "archive__unpacked"}  # fmt: skip
 HELD = {"layout": "layout", "entries": "entry_count", "unpacked": "unpacked", "archive_error": "error"}  # fmt: skip
-COLUMNS = ("path", "size", "what", "evidence", "inside", "belongs_to", "streams", "count", "archive_id")
+COLUMNS = ("id", "path", "size", "what", "evidence", "inside", "belongs_to", "streams", "count", "archive_id")
 
 
 def survey_out(game: Game) -> dict[str, Any] | None:
@@ -36,31 +43,128 @@ def files_of(survey: Survey | None) -> QuerySet[SurveyFile]:
     return survey.seen.all() if survey else SurveyFile.objects.none()
 
 
-def files_page(
-    game: Game, within: str | None, q: str, what: str, sort: str, offset: int, limit: int, totals: bool = True
-) -> dict[str, Any]:
-    """One page. within: only what stands in this folder or archive, its folders first; "" is the game's own folder."""
+class Asked(Schema):
+    """What a list of files is asked for. below: a folder or a file, with what is in it; what: kinds; state: "sound" (with streams) or "fault", any of them; opened: with
+    `tree`, the folders and archives that stand open."""
+
+    q: str = ""
+    below: str = ""
+    what: list[str] = []
+    state: list[str] = []
+    sort: str = ""
+    tree: bool = False
+    opened: list[str] = []
+
+    def narrows(self) -> bool:
+        """Whether something is left out."""
+        return bool(self.q.split() or self.below or self.what or self.state)
+
+    def order(self) -> list[Any]:
+        """By the column that is asked for, then by path; in a tree folders come first."""
+        down, column = self.sort.startswith("-"), self.sort.lstrip("-")
+        if column in ("", "path"):
+            order: list[Any] = ["-path" if down else "path"]
+        else:
+            key = F(SORTS.get(column, "path"))
+            order = [key.desc(nulls_last=True) if down else key.asc(nulls_last=True), "path"]
+        return [Case(When(what=SurveyFile.FOLDER, then=0), default=1), *order] if self.tree else order
+
+
+def files_page(game: Game, asked: Asked, offset: int, limit: int, totals: bool = True) -> dict[str, Any]:
+    """One page of the files, or of the tree."""
     survey = game.current_survey()
-    rows = files_of(survey)
-    if within is None:
-        rows = rows.exclude(what=SurveyFile.FOLDER)
-    else:
-        rows = rows.filter(within=within)
-    for word in q.split():
-        rows = rows.filter(path__icontains=word)
-    if what:
-        rows = rows.filter(what__in=what.split(","))
-    everything = within is None and not q.split() and not what
-    total = None
+    if asked.tree and survey:
+        nodes = _tree(survey, asked)
+        some = nodes[offset : offset + limit]
+        page = {row["id"]: row for row in _out(survey.seen.filter(pk__in=among([node.pk for node in some])))}
+        return {"total": len(nodes), "rows": [{**page[n.pk], "depth": n.depth} for n in some if n.pk in page]}
+    rows, total = found(survey, asked), None
     if totals:
-        total = survey.files + survey.nested if survey and everything else rows.count()
-    key = F(SORTS.get(sort.lstrip("-"), "path"))
-    order: list[Any] = [key.desc(nulls_last=True) if sort.startswith("-") else key.asc(nulls_last=True), "path"]
-    if sort.lstrip("-") in ("", "path"):
-        order = ["-path" if sort == "-path" else "path"]
-    if within is not None:
-        order.insert(0, Case(When(what=SurveyFile.FOLDER, then=0), default=1))
-    return {"total": total, "rows": _out(rows.order_by(*order)[offset : offset + limit])}
+        total = survey.files + survey.nested if survey and not asked.narrows() else rows.count()
+    return {"total": total, "rows": _out(rows.order_by(*asked.order())[offset : offset + limit])}
+
+
+def found(survey: Survey | None, asked: Asked) -> QuerySet[SurveyFile]:
+    """The files, without folders, that a question leaves."""
+    rows = files_of(survey).exclude(what=SurveyFile.FOLDER)
+    for word in asked.q.split():
+        rows = rows.filter(path__icontains=word)
+    if asked.below:
+        inside = Q(path__startswith=f"{asked.below}/") | Q(path__startswith=asked.below + IN)
+        rows = rows.filter(Q(path=asked.below) | inside)
+    if asked.what:
+        rows = rows.filter(what__in=asked.what)
+    if asked.state:
+        broken = Bank.objects.filter(archive=OuterRef("archive"), error__isnull=False)
+        fault = Q(what=SurveyFile.UNREADABLE) | Q(archive__error__isnull=False) | Exists(broken)
+        states = {"sound": Q(streams__gt=0), "fault": fault}
+        rows = rows.filter(reduce(or_, (states[state] for state in asked.state if state in states), Q(pk__in=())))
+    return rows
+
+
+def place_in(game: Game, asked: Asked, path: str) -> int:
+    """Where a file stands in a list, -1 where it does not."""
+    survey = game.current_survey()
+    row = files_of(survey).filter(path=path).values_list("pk", flat=True).first()
+    if survey is None or row is None:
+        return -1
+    numbers = numbers_of(survey, asked)
+    return numbers.index(row) if row in numbers else -1
+
+
+def next_place(game: Game, asked: Asked, begins: str, first: int) -> int:
+    """The place of the next row, from one place on and then from the start, whose name begins with a text; -1 for none."""
+    survey = game.current_survey()
+    if survey is None:
+        return -1
+    rows = survey.seen.filter(path__icontains=begins).values_list("pk", "path")
+    wanted = {pk for pk, path in rows if path.rpartition(IN)[2].rpartition("/")[2].lower().startswith(begins.lower())}
+    places = [place for place, pk in enumerate(numbers_of(survey, asked)) if pk in wanted]
+    return next((place for place in places if place >= first), places[0] if places else -1)
+
+
+def numbers_of(survey: Survey, asked: Asked) -> list[int]:
+    """The numbers of all rows of a list, in order."""
+    if asked.tree:
+        return [node.pk for node in _tree(survey, asked)]
+    return list(found(survey, asked).order_by(*asked.order()).values_list("pk", flat=True))
+
+
+def _tree(survey: Survey, asked: Asked) -> list[Node]:
+    rows = found(survey, asked) if asked.narrows() else None
+    return tree(survey, asked.model_dump_json(), rows, asked.opened, asked.order())
+
+
+def kinds(game: Game) -> list[dict[str, Any]]:
+    """How many files of each kind the newest survey has."""
+    rows = files_of(game.current_survey()).exclude(what=SurveyFile.FOLDER).order_by().values("what")
+    return list(rows.annotate(files=Count("pk")).order_by("-files"))
+
+
+def picture_of(game: Game, within: str) -> dict[str, Any]:
+    """All bytes of a folder to scale, and where the game's sound is in a sentence."""
+    survey = game.current_survey()
+    files = _seen.made(survey.pk, lambda: _all_seen(survey)) if survey else []
+    drawn = picture(files, within)
+    all_kinds = [
+        {"kind": kind, "bytes": drawn.kinds[kind][0], "files": drawn.kinds[kind][1]}
+        for kind in KINDS
+        if kind in drawn.kinds
+    ]
+    return {
+        **vars(drawn),
+        "parts": [vars(part) for part in drawn.parts],
+        "kinds": all_kinds,
+        "sentence": where_sound_is(files),
+    }
+
+
+_seen: Kept[int, list[Seen]] = Kept(120_000, len)
+
+
+def _all_seen(survey: Survey) -> list[Seen]:
+    rows = survey.seen.exclude(what=SurveyFile.FOLDER).order_by("path")
+    return [Seen(*row) for row in rows.values_list(*Seen._fields).iterator(10_000)]
 
 
 def file_at(game: Game, path: str) -> dict[str, Any] | None:
@@ -117,7 +221,11 @@ def _first(path: str, between: str) -> tuple[str, str]:
 def _out(rows: QuerySet[SurveyFile]) -> list[dict[str, Any]]:
     broken = Bank.objects.filter(archive=OuterRef("archive"), error__isnull=False).order_by("pk")
     held = {name: F(f"archive__{column}") for name, column in HELD.items()}
-    page = rows.annotate(**held, bank_error=Subquery(broken.values("error")[:1])).values(*COLUMNS, *HELD, "bank_error")
+    deeper = SurveyFile.objects.filter(survey=OuterRef("survey"), within=OuterRef("path"))
+    rows = rows.annotate(opens=Exists(deeper))
+    page = rows.annotate(**held, bank_error=Subquery(broken.values("error")[:1])).values(
+        *COLUMNS, *HELD, "bank_error", "opens"
+    )
     return [_file(row) for row in page]
 
 
@@ -127,4 +235,4 @@ def _file(row: dict[str, Any]) -> dict[str, Any]:
     fault = {"what": row["evidence"], "where": row["path"], "next": mend} if shut else None
     error = row.pop("archive_error") or row.pop("bank_error") or fault
     return {**row, "layout": row["layout"] or "", "entries": row["entries"] or 0,
-            "unpacked": row["unpacked"] or row["size"], "error": error}  # fmt: skip
+            "unpacked": row["unpacked"] or row["size"], "error": error, "depth": 0}  # fmt: skip

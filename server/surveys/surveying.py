@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from dataclasses import dataclass
-from itertools import chain
+from itertools import chain, count
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -365,8 +365,19 @@ class _Survey:
             path=readable(record.path), size=record.size, mtime_ns=file.mtime_ns, kind=record.what,
             layout=record.kind.layout.id if record.kind.layout else "", evidence=record.kind.evidence,
             error=record.error.as_dict(), complete=True, chain=record.chain, outer=outer.pk if outer else None,
-            opened_with=used,
+            opened_with=used, companions=[] if outer else list(self._by_name(record.kind, file.path)),
         )  # fmt: skip
+
+    def _by_name(self, kind: Kind, path: str) -> Iterator[list[Any]]:
+        """The files that belong to an archive which does not open, by the names that its layout gives them."""
+        folder, _, name = path.rpartition("/")
+        for model in kind.layout.files.values() if kind.layout else ():
+            for volume in count(model.first) if model.volumes else (0,):
+                called = model.called(name, volume)
+                file = self.files.get(f"{folder}/{called}" if folder else called)
+                if file is None:
+                    break
+                yield [file.path, file.size, file.mtime_ns]
 
     def _companions(self, archive: Container, path: str) -> Iterator[list[Any]]:
         folder = path.rpartition("/")[0]

@@ -51,13 +51,14 @@ class Hold(BrowserTest):
         (cls.game / "data" / "unknown.odd").write_bytes(odd_archive(files))
 
     def file(self, path: str):
-        self.page.get_by_role("button", name=path, exact=True).click()
+        self.page.get_by_role("gridcell", name=path, exact=True).click()
         return self.page.get_by_label("The chosen file")
 
     def test_1_the_waiting_key_unlocks_the_hold(self):
         page, game = self.page, self.register()
         self.open(f"#/{game}/survey")
         panel = self.file("data/hold.chart")
+        expect(page.get_by_role("row").filter(has_text="hold.cargo00")).to_contain_text("volume of hold.chart")
         expect(panel.get_by_role("alert")).to_contain_text("needs a key of 32 bytes")
         page.get_by_label("key, hexadecimal or base64").fill("00112233445566778899aabbccddeeff" * 2)
         page.get_by_role("button", name="Add and try").click()
@@ -72,7 +73,7 @@ class Hold(BrowserTest):
         self.assertNotIn(text.split()[5][2:] + text.split()[6][2:], page.content())
         expect(page.get_by_role("row").filter(has_text="hold.cargo01")).to_contain_text("volume of hold.chart")
         panel.get_by_text("Give a name list").locator("input").set_input_files(self.game / "data" / "hold names.txt")
-        expect(page.get_by_role("button", name="› cabin/cabin.crate")).to_be_visible()
+        expect(page.get_by_role("gridcell", name="› cabin/cabin.crate")).to_be_visible()
         expect(panel.get_by_role("list", name="Entries")).to_contain_text("ambience/night.bell")
 
     def test_2_a_layout_is_written_from_nothing_until_it_gives_the_file_back(self):

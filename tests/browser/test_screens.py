@@ -74,7 +74,7 @@ class Screens(BrowserTest):
     def _keys(self, game: int):
         def go():
             self.open(f"#/{game}/survey")
-            self.page.get_by_role("button", name="data/hold.chart").click()
+            self.page.get_by_role("gridcell", name="data/hold.chart", exact=True).click()
 
         return go
 

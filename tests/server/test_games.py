@@ -151,13 +151,12 @@ class Games(ServerTest):
                 "data/patch_01.zip": ("archive", 2, 1),
                 "data/hold.chart": ("locked", 0, 0),
                 "data/sums.txt": ("list", 0, 0),
+                **dict.fromkeys(["data/hold.cargo00", "data/hold.cargo01"], ("companion", 0, 0)),
                 **dict.fromkeys(
                     [
                         "data/order.txt",
                         "data/drift.bin",
                         "data/hold names.txt",
-                        "data/hold.cargo00",
-                        "data/hold.cargo01",
                         "ferry.ini",
                         "read me.txt",
                         "found on a forum.txt",
@@ -195,12 +194,29 @@ class Games(ServerTest):
         game = self.send("post", "/games", {"folder": str(library)})["id"]
 
         def listed(**query) -> list[str]:
-            return [r["path"] for r in self.get(f"/games/{game}/files?{urlencode(query)}")["rows"]]
+            return [r["path"] for r in self.get(f"/games/{game}/files?{urlencode(query, doseq=True)}")["rows"]]
 
-        self.assertEqual(listed(within=""), ["a", "four.bin"])
-        self.assertEqual(listed(within="a"), ["a/b", "a/outer.zip", "a/three.bin"])
-        self.assertEqual(listed(within="a/outer.zip"), ["a/outer.zip › inner.zip"])
-        folder = self.get(f"/games/{game}/files?within=")["rows"][0]
+        def place(**query) -> int:
+            return self.get(f"/games/{game}/file-place?{urlencode(query, doseq=True)}")
+
+        self.assertEqual(listed(tree=1), ["a", "four.bin"])
+        opened = {"tree": 1, "opened": ["a", "a/outer.zip"]}
+        nested = "a/outer.zip › inner.zip"
+        in_view = ["a", "a/b", "a/outer.zip", nested, "a/three.bin", "four.bin"]
+        self.assertEqual(listed(**opened), in_view)
+        rows = self.get(f"/games/{game}/files?{urlencode(opened, doseq=True)}")["rows"]
+        self.assertEqual([(r["depth"], r["opens"]) for r in rows][1:4], [(1, True), (1, True), (2, False)])
+        self.assertEqual(listed(**opened, offset=1, limit=2), in_view[1:3])
+        self.assertEqual(listed(**opened, sort="-path"), ["a", "a/b", "a/three.bin", "a/outer.zip", nested, "four.bin"])
+        self.assertEqual([place(**opened, path=path) for path in (nested, "a/b/one.wav")], [3, -1])
+        self.assertEqual([place(**opened, begins="F"), place(**opened, begins="inn", first=4)], [5, 3])
+        ids = self.get(f"/games/{game}/file-numbers?{urlencode(opened, doseq=True)}&first=3&last=4")
+        self.assertEqual(ids, [r["id"] for r in rows[3:5]])
+        self.assertEqual(listed(tree=1, q="two"), ["a", "a/b", "a/b/two.wav"])
+        self.assertEqual(listed(below="a/outer.zip"), ["a/outer.zip", nested])
+        self.assertEqual(listed(tree=1, q="inner"), ["a", "a/outer.zip", nested])
+        self.assertEqual(listed(state=["sound"]), ["a/b/one.wav", "a/b/two.wav", nested, "a/three.bin"])
+        folder = rows[0]
         files = self.get(f"/games/{game}/files")["rows"]
         below = [r for r in files if r["path"].startswith("a/") and not r["inside"]]
         self.assertEqual(
@@ -208,6 +224,17 @@ class Games(ServerTest):
         )
         self.assertEqual(listed(q="wav"), ["a/b/one.wav", "a/b/two.wav"])
         self.assertEqual(listed(what="other"), ["four.bin"])
+        drawn = self.get(f"/games/{game}/picture")
+        self.assertEqual(
+            {p["path"]: p["streams"] for p in drawn["parts"]},
+            {"a/b/one.wav": 1, "a/b/two.wav": 1, "a/outer.zip": 1, "a/three.bin": 1, "four.bin": 0},
+        )
+        self.assertEqual(drawn["size"], sum(r["size"] for r in files if not r["inside"]))
+        self.assertEqual({k["kind"]: k["files"] for k in drawn["kinds"]}, {"holds": 1, "sound": 3, "other": 1})
+        self.assertEqual(drawn["sentence"], "All 4 streams are in a/b, a and a/outer.zip.")
+        self.assertEqual(
+            [p["name"] for p in self.get(f"/games/{game}/picture?within=a/b")["parts"]], ["one.wav", "two.wav"]
+        )
         self.assertEqual(
             listed(sort="-size", limit=2), [r["path"] for r in sorted(files, key=lambda r: (-r["size"], r["path"]))][:2]
         )
@@ -326,7 +353,9 @@ class Games(ServerTest):
             self.send("post", f"/games/{game['id']}/survey")
             watching[0] = False
             again = self.get(f"/games/{game['id']}/files?limit=500")["rows"]
-            self.assertEqual([{**r, "archive_id": 0} for r in again], [{**r, "archive_id": 0} for r in rows])
+            self.assertEqual(
+                [{**r, "archive_id": 0, "id": 0} for r in again], [{**r, "archive_id": 0, "id": 0} for r in rows]
+            )
             return {s.removeprefix(game["folder"] + "/") for s in seen if s.startswith(game["folder"] + "/")}
 
         self.assertEqual(opened(), {"data/hold.chart"})  # locked: a key may have come

@@ -761,6 +761,67 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/file-kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * File Kinds
+         * @description How many files of each kind there are.
+         */
+        get: operations["server_surveys_api_file_kinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/file-numbers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * File Numbers
+         * @description The numbers of the rows of a list from one place to another, both of which count; to its end, where no last is given.
+         */
+        get: operations["server_surveys_api_file_numbers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/file-place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * File Place
+         * @description Where a file stands in a list, by its path; or the next row, from one place on and then from the start, whose name begins
+         *     with a text; -1 where there is none.
+         */
+        get: operations["server_surveys_api_file_place"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/files": {
         parameters: {
             query?: never;
@@ -770,9 +831,9 @@ export interface paths {
         };
         /**
          * List Files
-         * @description Files of the newest survey: all of them, or what stands in one folder or archive ("" is the game's own folder).
+         * @description Files of the newest survey, as a list or as a tree of which some folders stand open.
          *
-         *     what: one or several, with commas between. sort: path, size, what, entries, streams or unpacked; "-" in front turns it.
+         *     sort: path, size, what, entries, streams or unpacked; "-" in front turns it.
          */
         get: operations["server_surveys_api_list_files"];
         put?: never;
@@ -943,6 +1004,26 @@ export interface paths {
          * @description The streams before and behind one, in the order and under the filter of a list.
          */
         get: operations["server_shelf_api_neighbours"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Picture
+         * @description All bytes of a folder ("" is the game's own) to scale.
+         */
+        get: operations["server_surveys_api_get_picture"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2044,6 +2125,48 @@ export interface components {
             there: boolean;
         };
         /**
+         * Asked
+         * @description What a list of files is asked for. below: a folder or a file, with what is in it; what: kinds; state: "sound" (with streams) or "fault", any of them; opened: with
+         *     `tree`, the folders and archives that stand open.
+         */
+        Asked: {
+            /**
+             * Below
+             * @default
+             */
+            below: string;
+            /**
+             * Opened
+             * @default []
+             */
+            opened: string[];
+            /**
+             * Q
+             * @default
+             */
+            q: string;
+            /**
+             * Sort
+             * @default
+             */
+            sort: string;
+            /**
+             * State
+             * @default []
+             */
+            state: string[];
+            /**
+             * Tree
+             * @default false
+             */
+            tree: boolean;
+            /**
+             * What
+             * @default []
+             */
+            what: string[];
+        };
+        /**
          * BuildOut
          * @description A rebuild. state: writing, proving, proved or not proved; files, points: how many; failed, doubts: of the points.
          */
@@ -2294,6 +2417,16 @@ export interface components {
             true_peak: number;
         };
         /**
+         * FileKind
+         * @description How many files the survey calls so.
+         */
+        FileKind: {
+            /** Files */
+            files: number;
+            /** What */
+            what: string;
+        };
+        /**
          * FileLook
          * @description A file's size, the layout that recognises it, if any, and its entropy in bits a byte along it.
          */
@@ -2320,7 +2453,7 @@ export interface components {
          * @description A file of the game's folder, an archive inside one (inside), or a folder, with what it is and by which evidence.
          *
          *     what: archive, sound, locked, unreadable, companion (of belongs_to), list, other or folder, of which size and count are
-         *     the bytes and files below it.
+         *     the bytes and files below it. depth: how deep it stands in a tree; opens: whether something stands in it.
          */
         FileOut: {
             /** Archive Id */
@@ -2329,15 +2462,21 @@ export interface components {
             belongs_to: string;
             /** Count */
             count: number;
+            /** Depth */
+            depth: number;
             /** Entries */
             entries: number;
             error: components["schemas"]["ProblemOut"] | null;
             /** Evidence */
             evidence: string;
+            /** Id */
+            id: number;
             /** Inside */
             inside: boolean;
             /** Layout */
             layout: string;
+            /** Opens */
+            opens: boolean;
             /** Path */
             path: string;
             /** Size */
@@ -2742,6 +2881,18 @@ export interface components {
             opens: string[];
         };
         /**
+         * KindSum
+         * @description Bytes and files of a kind.
+         */
+        KindSum: {
+            /** Bytes */
+            bytes: number;
+            /** Files */
+            files: number;
+            /** Kind */
+            kind: string;
+        };
+        /**
          * LabelIn
          * @description A survey's label.
          */
@@ -2921,6 +3072,48 @@ export interface components {
             at: number;
             /** Length */
             length: number;
+        };
+        /**
+         * PictureOut
+         * @description What lies in a folder, the largest parts first; smaller: how many parts are not told apart, and their bytes; sentence:
+         *     where the game's sound is, and what to do next.
+         */
+        PictureOut: {
+            /** Kinds */
+            kinds: components["schemas"]["KindSum"][];
+            /** Parts */
+            parts: components["schemas"]["PicturePart"][];
+            /** Sentence */
+            sentence: string;
+            /** Size */
+            size: number;
+            /** Smaller */
+            smaller: number;
+            /** Smaller Bytes */
+            smaller_bytes: number;
+        };
+        /**
+         * PicturePart
+         * @description A file, or a folder with all below it; kinds: bytes of each: holds (archives with sound), sound (files by themselves),
+         *     archive (without sound), locked, other.
+         */
+        PicturePart: {
+            /** Files */
+            files: number;
+            /** Folder */
+            folder: boolean;
+            /** Kinds */
+            kinds: {
+                [key: string]: number;
+            };
+            /** Name */
+            name: string;
+            /** Path */
+            path: string;
+            /** Size */
+            size: number;
+            /** Streams */
+            streams: number;
         };
         /**
          * Place
@@ -4923,13 +5116,103 @@ export interface operations {
             };
         };
     };
+    server_surveys_api_file_kinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileKind"][];
+                };
+            };
+        };
+    };
+    server_surveys_api_file_numbers: {
+        parameters: {
+            query?: {
+                q?: string;
+                below?: string;
+                what?: string[];
+                state?: string[];
+                sort?: string;
+                tree?: boolean;
+                opened?: string[];
+                first?: number;
+                last?: number | null;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number[];
+                };
+            };
+        };
+    };
+    server_surveys_api_file_place: {
+        parameters: {
+            query?: {
+                q?: string;
+                below?: string;
+                what?: string[];
+                state?: string[];
+                sort?: string;
+                tree?: boolean;
+                opened?: string[];
+                path?: string;
+                begins?: string;
+                first?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
+                };
+            };
+        };
+    };
     server_surveys_api_list_files: {
         parameters: {
             query?: {
-                within?: string | null;
                 q?: string;
-                what?: string;
+                below?: string;
+                what?: string[];
+                state?: string[];
                 sort?: string;
+                tree?: boolean;
+                opened?: string[];
                 offset?: number;
                 limit?: number;
                 totals?: boolean;
@@ -5223,6 +5506,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Neighbours"];
+                };
+            };
+        };
+    };
+    server_surveys_api_get_picture: {
+        parameters: {
+            query?: {
+                within?: string;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PictureOut"];
                 };
             };
         };

@@ -13,6 +13,8 @@
     columns: Columns<T>;
     choice: Choice<T>;
     sort?: string;
+    /** Whether several rows can be chosen at once. */
+    many?: boolean;
     busy?: boolean;
     open?: (row: T) => void;
     /** A key that is no way through the list; whether it was one of the screen's. */
@@ -32,6 +34,7 @@
     columns,
     choice,
     sort = $bindable(""),
+    many = true,
     busy = false,
     open,
     key,
@@ -96,8 +99,8 @@
 
   function press(e: MouseEvent, index: number): void {
     scroller?.focus({ preventScroll: true });
-    if (e.ctrlKey || e.metaKey) void choice.toggle(index);
-    else void choice.go(index, e.shiftKey);
+    if (many && (e.ctrlKey || e.metaKey)) void choice.toggle(index);
+    else void choice.go(index, many && e.shiftKey);
   }
 
   function onkeydown(e: KeyboardEvent): void {
@@ -112,9 +115,9 @@
       Home: 0,
       End: rows.total - 1,
     };
-    if (e.key in ways && !e.altKey) void choice.go(ways[e.key]!, e.shiftKey);
-    else if (command && e.key.toLowerCase() === "a") void choice.everything();
-    else if (command && e.key === " " && at >= 0) void choice.toggle(at);
+    if (e.key in ways && !e.altKey) void choice.go(ways[e.key]!, many && e.shiftKey);
+    else if (many && command && e.key.toLowerCase() === "a") void choice.everything();
+    else if (many && command && e.key === " " && at >= 0) void choice.toggle(at);
     else if (command || e.altKey) return;
     else if (e.key === "Escape" && choice.chosen.size > 1) choice.alone();
     else if (typing() && letter(e.key)) void type(e.key);
@@ -161,7 +164,7 @@
   bind:clientWidth={width}
   role="grid"
   aria-label={label}
-  aria-multiselectable="true"
+  aria-multiselectable={many}
   aria-busy={busy}
   aria-rowcount={rows.total + 1}
   aria-activedescendant={at >= 0 ? `row-${columns.name}-${at}` : undefined}

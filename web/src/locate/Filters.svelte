@@ -1,12 +1,13 @@
 <script lang="ts">
   import { createQuery } from "@tanstack/svelte-query";
   import LengthBrush from "../components/LengthBrush.svelte";
+  import { toggled } from "../lib/address";
   import { api, got } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { ofGame } from "../lib/cache";
   import { spaced } from "../lib/format";
-  import { asked, EVERYTHING, narrows, toggled, type Query } from "../lib/query";
-  import Facet from "./Facet.svelte";
+  import { asked, EVERYTHING, narrows, type Query } from "../lib/query";
+  import Facet from "../list/Facet.svelte";
   import SizeFilter from "./SizeFilter.svelte";
 
   /** What the list of streams is narrowed by. */
@@ -14,12 +15,15 @@
     query = $bindable(),
     settled,
     tree = $bindable(),
+    toList,
   }: {
     query: Query;
     /** The question to which the list is the answer. */
     settled: Query;
     /** Whether the tree of places is open. */
     tree: boolean;
+    /** To the list, by a key. */
+    toList: () => void;
   } = $props();
 
   /** On a phone, whether the filters beside the words are shown. */
@@ -98,6 +102,11 @@
       type="search"
       placeholder={small ? "name, id, bank, path" : ""}
       bind:value={query.q}
+      onkeydown={(e) => {
+        if (e.key !== "ArrowDown") return;
+        e.preventDefault();
+        toList();
+      }}
     />
   </label>
   <button class="btn md:hidden" aria-expanded={all} onclick={() => (all = !all)}

@@ -203,7 +203,7 @@
   {/if}
   <section class="flex min-h-0 min-w-0 grow flex-col px-4 pt-3 max-md:px-3" aria-label="Streams">
     <h1 class="sr-only">Locate</h1>
-    <Filters bind:query {settled} bind:tree />
+    <Filters bind:query {settled} bind:tree toList={() => list?.focus()} />
     <div class="pt-1.5 pb-1.5">
       {#if choice.chosen.size > 1}
         <Chosen

@@ -1,136 +1,113 @@
 <script lang="ts">
-  import ArchiveEntries from "../components/ArchiveEntries.svelte";
-  import ByteRibbon from "../components/ByteRibbon.svelte";
+  import { createQuery } from "@tanstack/svelte-query";
+  import { tick, untrack } from "svelte";
   import JobPanel from "../components/JobPanel.svelte";
-  import KeyRing from "../components/KeyRing.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import TakeOut, { type Selection } from "../components/TakeOut.svelte";
-  import { untrack } from "svelte";
-  import {
-    api,
-    asProblem,
-    got,
-    type ProblemText,
-    type Ribbon,
-    type Survey,
-    type SurveyFile,
-  } from "../lib/api";
+  import { toggled } from "../lib/address";
+  import { api, got, type SurveyFile } from "../lib/api";
   import { app } from "../lib/app.svelte";
+  import { ofGame } from "../lib/cache";
   import { bytes, spaced } from "../lib/format";
-  import { newest } from "../lib/newest";
-  import { Pages } from "../lib/pages.svelte";
+  import { Choice } from "../list/choice.svelte";
+  import List from "../list/List.svelte";
+  import FileFilters from "../survey/FileFilters.svelte";
+  import FilePanel from "../survey/FilePanel.svelte";
+  import GamePicture from "../survey/GamePicture.svelte";
+  import {
+    ALL_FILES,
+    fileColumns,
+    FileRows,
+    filesFromSearch,
+    filesToSearch,
+    isQuiet,
+    narrowsFiles,
+    whatItIs,
+    type FileQuery,
+  } from "../survey/files.svelte";
 
-  const ROW = 33;
   const game_id = app.gameId;
-  let survey = $state<Survey | null>(null);
-  let loaded = $state(false);
-  let problem = $state<ProblemText | null>(null);
-  let path = $state(app.detail);
-  let file = $state<SurveyFile | null>(null);
-  let ribbon = $state<Ribbon | null>(null);
+  const params = { path: { game_id } };
+  let query = $state<FileQuery>(app.search ? filesFromSearch(app.search) : { ...ALL_FILES });
+  const asks = $derived(JSON.stringify(query));
+  let answered = $state("");
+  let file = $state.raw<SurveyFile | null>(null);
   let selection = $state<Selection | null>(null);
   let ring = $state(false);
-  let q = $state(new URLSearchParams(app.search).get("q") ?? "");
-  let scrollTop = $state(0);
-  let height = $state(400);
 
-  const list = new Pages<string, SurveyFile>(
-    async (q, page, signal) =>
-      got(
-        api.GET("/api/games/{game_id}/files", {
-          params: { path: { game_id }, query: { q, ...page } },
-          signal,
-        }),
-      ),
-    "",
+  const rows = new FileRows(game_id);
+  const columns = fileColumns();
+  const choice = new Choice<SurveyFile>(
+    rows,
+    (row) => row.id,
+    async () => [],
+    (row) => (file = row),
   );
-  const first = $derived(Math.max(0, Math.floor(scrollTop / ROW) - 6));
-  const last = $derived(Math.min(list.total - 1, Math.ceil((scrollTop + height) / ROW) + 6));
+  let list = $state<ReturnType<typeof List<SurveyFile>>>();
+
+  const found = createQuery(() => ({
+    queryKey: ofGame(game_id, "survey"),
+    queryFn: async () => (await got(api.GET("/api/games/{game_id}/survey", { params }))) ?? null,
+  }));
+  const survey = $derived(found.data);
   const job = $derived(app.openJobs.find((j) => j.kind === "survey"));
   const reading = $derived(app.openJobs.find((j) => j.kind === "digest" && j.game_id === game_id));
-  const archive = $derived(file?.archive_id ?? 0);
-  const readable = $derived(!!file && !["unreadable", "locked"].includes(file.what));
-  const WORDS: Record<string, string> = {
-    archive: "archive",
-    sound: "sound",
-    locked: "locked",
-    unreadable: "can't be read",
-    companion: "volume",
-    list: "list of sums",
-    other: "not recognised",
-  };
-
-  const asking = newest();
-
-  /** The totals, and the chosen file as it is now; where none is chosen, the one with the most streams. */
-  async function load() {
-    const current = asking();
-    const params = { path: { game_id } };
-    try {
-      const found = (await got(api.GET("/api/games/{game_id}/survey", { params }))) ?? null;
-      let now = found && path ? await look(path) : null;
-      if (found && !now) {
-        const query = { sort: "-streams", limit: 1 };
-        now =
-          (await got(api.GET("/api/games/{game_id}/files", { params: { ...params, query } }))).rows[0] ??
-          null;
-      }
-      if (!current()) return;
-      survey = found;
-      file = now;
-      path = now?.path ?? "";
-    } catch (error) {
-      problem = asProblem(error);
-    }
-    loaded = true;
-  }
-  const look = async (path: string) =>
-    (await got(api.GET("/api/games/{game_id}/file", { params: { path: { game_id }, query: { path } } }))) ??
-    null;
 
   $effect(() => {
-    void app.finished;
-    untrack(() => void load());
-  });
-  $effect(() => {
-    void app.finished;
-    const wanted = q;
-    const timer = setTimeout(() => untrack(() => void list.ask(wanted)), loaded ? 120 : 0);
+    const [wanted, text] = [$state.snapshot(query), asks];
+    const timer = setTimeout(
+      () =>
+        untrack(async () => {
+          if (!(await rows.ask(wanted))) return;
+          answered = text;
+          await stand();
+        }),
+      untrack(() => (answered ? 120 : 0)),
+    );
     return () => clearTimeout(timer);
   });
-  $effect(() => list.show(first, last));
-  // The address follows the search and the chosen file, and the screen an address that somebody else has set.
+
+  /** The chosen file as it is now; where none is chosen, the one with the most streams. */
+  async function look(path: string) {
+    const now = path
+      ? await app.attempt(api.GET("/api/games/{game_id}/file", { params: { ...params, query: { path } } }))
+      : null;
+    const most = { sort: "-streams", limit: 1 };
+    file =
+      now ??
+      (await app.attempt(api.GET("/api/games/{game_id}/files", { params: { ...params, query: most } })))
+        ?.rows[0] ??
+      null;
+    await stand();
+  }
   $effect(() => {
-    const search = q ? new URLSearchParams({ q }).toString() : "";
-    const chosen = path;
-    untrack(() => loaded && app.put(chosen, search));
+    if (survey) untrack(() => void look(file?.path ?? app.detail));
+  });
+
+  /** The chosen file is the current row, where the list has it. */
+  async function stand() {
+    if (!file || !answered) return;
+    const moved = choice.since();
+    const place = await rows.placeOf(file.path);
+    if (moved()) return;
+    choice.at = place;
+    choice.only(file.id);
+    await tick();
+    choice.reveal(place);
+  }
+
+  // The address follows the question and the chosen file, and the screen an address that somebody else has set.
+  $effect(() => {
+    const [search, chosen] = [filesToSearch(query), file?.path];
+    untrack(() => chosen && app.put(chosen, search));
   });
   $effect(() => {
     const [named, search] = [app.detail, app.search];
     untrack(() => {
-      if (!loaded || (!named && !search)) return;
-      q = new URLSearchParams(search).get("q") ?? "";
-      if (named && named !== path) {
-        path = named;
-        void load();
-      }
+      if (!file || (!named && !search)) return;
+      if (search !== filesToSearch(query)) query = filesFromSearch(search);
+      if (named && named !== file.path) void look(named);
     });
-  });
-
-  function choose(row: SurveyFile) {
-    file = row;
-    path = row.path;
-  }
-
-  $effect(() => {
-    const id = archive;
-    ribbon = null;
-    problem = null;
-    if (!id || !readable) return;
-    got(api.GET("/api/archives/{archive_id}/ribbon", { params: { path: { archive_id: id } } })).then(
-      (r) => id === archive && (ribbon = r),
-      (e) => (problem = asProblem(e)),
-    );
   });
 
   // Once a locked file was looked at, the key ring stays: what trying keys gave is read there.
@@ -138,25 +115,78 @@
     if (file?.what === "locked") ring = true;
   });
 
+  const turn = (row: SurveyFile) => (query.opened = toggled(query.opened, row.path));
+  const opens = (row: SurveyFile) => query.tree && row.opens && !narrowsFiles(query);
+
+  /** In a tree, right opens and left closes. */
+  function key(e: KeyboardEvent): boolean {
+    if (!query.tree || !file || !opens(file)) return false;
+    const open = query.opened.includes(file.path);
+    if (e.key === (open ? "ArrowLeft" : "ArrowRight")) turn(file);
+    else return e.key === "ArrowLeft" || e.key === "ArrowRight";
+    return true;
+  }
+
   async function again() {
-    await app.attempt(api.POST("/api/games/{game_id}/survey", { params: { path: { game_id } } }));
+    await app.attempt(api.POST("/api/games/{game_id}/survey", { params }));
     app.wake();
   }
 </script>
 
-<div class="flex h-full max-md:block max-md:overflow-auto">
-  <section class="flex min-w-0 grow flex-col overflow-auto px-4 py-4 max-md:overflow-visible">
-    <div class="flex flex-wrap items-end justify-between gap-3">
-      <div>
-        <h1 class="text-xl font-bold">Survey</h1>
-        <p class="num text-quiet break-all">{app.game?.folder}</p>
+{#snippet path(row: SurveyFile)}
+  <span
+    class="num flex min-w-0 items-baseline {isQuiet(row) ? 'text-quiet' : ''}"
+    style="padding-left: {18 *
+      (query.tree ? row.depth : row.inside ? row.path.split(' › ').length - 1 : 0)}px"
+  >
+    {#if query.tree}
+      {#if opens(row)}
+        <button
+          class="w-5 shrink-0"
+          tabindex="-1"
+          aria-label="{query.opened.includes(row.path) ? 'Close' : 'Open'} {row.path}"
+          onclick={(e) => {
+            e.stopPropagation();
+            turn(row);
+          }}>{query.opened.includes(row.path) ? "▾" : "▸"}</button
+        >
+      {:else}<span class="w-5 shrink-0 text-center">{row.opens ? "▾" : ""}</span>{/if}
+    {/if}
+    <span class="truncate"
+      >{row.inside
+        ? `› ${row.path.split(" › ").at(-1)}`
+        : query.tree
+          ? row.path.split("/").at(-1)
+          : row.path}</span
+    >
+  </span>
+{/snippet}
+{#snippet what(row: SurveyFile)}
+  <span class={row.error && row.what !== "archive" ? "text-error" : ""}>{whatItIs(row)}</span>
+{/snippet}
+{#snippet narrow(row: SurveyFile)}
+  <div class="flex items-baseline gap-2">
+    <span class="num min-w-0 grow truncate">{row.path}</span>
+    <span class="num shrink-0">{bytes(row.size)}</span>
+  </div>
+  <div class="truncate text-quiet">
+    {whatItIs(row)}{row.streams ? ` · ${spaced(row.streams)} streams` : ""}
+  </div>
+{/snippet}
+
+<div class="flex h-full max-lg:flex-col">
+  <section class="flex min-h-0 min-w-0 grow flex-col px-4 pt-3 max-md:px-3" aria-label="Files">
+    <div class="flex flex-wrap items-center justify-between gap-x-3 gap-y-1">
+      <div class="flex min-w-0 items-baseline gap-3">
+        <h1 class="text-xl font-bold max-md:sr-only">Survey</h1>
+        <p class="num truncate text-quiet" title={app.game?.folder}>{app.game?.folder}</p>
       </div>
       <div class="flex flex-wrap gap-2">
         {#if survey}
           <a class="btn btn-sm" href="#/{game_id}/changes">What changed</a>
           <button class="btn btn-sm" aria-pressed={ring} onclick={() => (ring = !ring)}>Keys</button>
           <button
-            class="btn btn-sm"
+            class="btn btn-sm max-md:hidden"
             onclick={() =>
               (selection = { archive: 0, q: "", entries: [], title: `All archives of ${app.game?.name}` })}
             >Take all out</button
@@ -165,148 +195,56 @@
         <button class="btn btn-sm" disabled={!!job} onclick={again}>Survey again</button>
       </div>
     </div>
-    {#if job}
-      <div class="mt-4"><JobPanel {job} /></div>
-    {/if}
+    {#if job}<div class="mt-3"><JobPanel {job} /></div>{/if}
     {#if survey}
-      <dl class="mt-4 flex flex-wrap gap-x-10 gap-y-2">
-        {#each [["files", spaced(survey.files)], ["on disk", bytes(survey.bytes)], ["unpacked", bytes(survey.unpacked)], ["free for Zubret", bytes(survey.disk_free)]] as [name, value] (name)}
-          <div>
-            <dt class="text-quiet">{name}</dt>
-            <dd class="num text-base">{value}</dd>
-          </div>
-        {/each}
+      <GamePicture
+        within={query.within}
+        chosen={query.below}
+        listen={survey.streams > 0}
+        into={(within) => (query = { ...query, within, below: "" })}
+        choose={(below) => (query.below = below)}
+      />
+      <p class="num mt-2 text-quiet max-md:hidden">
+        {spaced(survey.files)} files · {bytes(survey.bytes)} on disk · {bytes(survey.unpacked)} unpacked · {bytes(
+          survey.disk_free,
+        )} free for Zubret
         {#if reading}
-          <div>
-            <dt class="text-quiet">contents, in the background</dt>
-            <dd class="num text-base">
-              {reading.total ? `${Math.floor((reading.done / reading.total) * 100)} %` : "waiting"}
-              <button class="btn btn-xs" onclick={() => app.cancel(reading)}>Cancel</button>
-            </dd>
-          </div>
+          · contents are read in the background: {reading.total
+            ? `${Math.floor((reading.done / reading.total) * 100)} %`
+            : "waiting"}
+          <button class="btn btn-xs" onclick={() => app.cancel(reading)}>Cancel</button>
         {/if}
-      </dl>
-      <div class="mt-4 flex items-center gap-3">
-        <label class="flex items-center gap-2"
-          ><span class="text-quiet">Path</span>
-          <input class="input input-sm w-64 font-mono" type="search" bind:value={q} /></label
-        >
-        {#if q}<p class="text-quiet" role="status">{spaced(list.total)} found</p>{/if}
+      </p>
+      <div class="mt-2 mb-2">
+        <FileFilters bind:query found={rows.total} {columns} toList={() => list?.focus()} />
       </div>
-      {#if list.problem}<div class="mt-3"><ProblemPanel problem={list.problem} /></div>{/if}
-      <div
-        class="mt-2 min-h-48 shrink overflow-auto max-md:max-h-[60vh]"
-        bind:clientHeight={height}
-        onscroll={(e) => (scrollTop = e.currentTarget.scrollTop)}
+      {#if rows.problem}<ProblemPanel problem={rows.problem} />{/if}
+      <List
+        bind:this={list}
+        label="Files"
+        many={false}
+        {columns}
+        {choice}
+        bind:sort={query.sort}
+        busy={asks !== answered}
+        {key}
+        jump={rows.jump}
+        open={(row) => opens(row) && turn(row)}
+        cells={{ path, what }}
+        {narrow}
       >
-        <table class="w-full min-w-[720px] table-fixed" aria-rowcount={list.total + 1}>
-          <thead class="sticky top-0 z-10 bg-base-100">
-            <tr class="border-y border-line text-left text-quiet">
-              <th class="py-1.5 pr-3 font-normal">file</th>
-              <th class="w-[34%] px-3 font-normal">what it is</th>
-              <th class="w-20 px-3 text-right font-normal">entries</th>
-              <th class="w-20 px-3 text-right font-normal">streams</th>
-              <th class="w-24 px-3 text-right font-normal">unpacked</th>
-              <th class="w-26 px-3 text-right font-normal">on disk</th>
-            </tr>
-          </thead>
-          <tbody>
-            {#if first > 0}<tr aria-hidden="true" style="height: {first * ROW}px"></tr>{/if}
-            {#each { length: Math.max(0, last - first + 1) } as _, n (first + n)}
-              {@const row = list.at(first + n)}
-              {#if row}
-                {@const quiet = row.what === "other" || row.what === "companion"}
-                <tr
-                  class="h-[33px] border-b border-line {row.path === path ? 'bg-base-300' : ''}"
-                  aria-rowindex={first + n + 2}
-                >
-                  <td class="pr-3">
-                    <button
-                      class="num w-full truncate border-l-[3px] text-left {quiet
-                        ? 'text-quiet'
-                        : ''} {row.path === path ? 'border-primary' : 'border-transparent'}"
-                      style="padding-left: {8 + 18 * (row.inside ? row.path.split(' › ').length - 1 : 0)}px"
-                      title={row.path}
-                      aria-pressed={row.path === path}
-                      onclick={() => choose(row)}
-                      >{row.inside ? `› ${row.path.split(" › ").at(-1)}` : row.path}</button
-                    >
-                  </td>
-                  <td
-                    class="truncate px-3 {row.error && row.what !== 'archive'
-                      ? 'text-error'
-                      : quiet
-                        ? 'text-quiet'
-                        : ''}"
-                    title={row.evidence}
-                    >{row.what === "locked"
-                      ? "■ locked"
-                      : row.error && row.what === "archive"
-                        ? "archive, in part not read"
-                        : WORDS[row.what]}{row.belongs_to
-                      ? ` of ${row.belongs_to.split("/").at(-1)}`
-                      : row.layout
-                        ? ` · ${row.layout}`
-                        : ""}</td
-                  >
-                  <td class="num px-3 text-right">{row.entries ? spaced(row.entries) : ""}</td>
-                  <td class="num px-3 text-right">{row.streams ? spaced(row.streams) : ""}</td>
-                  <td class="num px-3 text-right">{bytes(row.unpacked)}</td>
-                  <td class="num px-3 text-right">{bytes(row.size)}</td>
-                </tr>
-              {:else}<tr class="h-[33px] border-b border-line"
-                  ><td class="px-3 text-quiet" colspan="6">…</td></tr
-                >{/if}
-            {/each}
-            {#if last < list.total - 1}
-              <tr aria-hidden="true" style="height: {(list.total - 1 - last) * ROW}px"></tr>
-            {/if}
-          </tbody>
-        </table>
-        {#if !list.loading && !list.total}
-          <p class="py-4 text-quiet">{q ? "No file has this in its path." : "The folder is empty."}</p>
-        {/if}
-      </div>
-      <div class="mt-5"><a class="btn btn-primary" href="#/{game_id}/locate">Listen in Locate</a></div>
-    {:else if loaded && !job}
+        {#snippet empty()}
+          {narrowsFiles(query) ? "No file is left. Take a filter away." : "The folder is empty."}
+        {/snippet}
+      </List>
+    {:else if found.isSuccess && !job}
       <p class="mt-6 text-quiet">
         This game has not been surveyed yet. The survey reads the folder and changes nothing.
       </p>
-      <button class="btn btn-primary mt-3" onclick={again}>Survey the folder</button>
+      <div><button class="btn btn-primary mt-3" onclick={again}>Survey the folder</button></div>
     {/if}
   </section>
-  {#if file}
-    <aside
-      aria-label="The chosen file"
-      class="w-[340px] shrink-0 overflow-auto border-l border-line bg-base-200 p-4 max-md:w-full"
-    >
-      <h2 class="num text-base font-semibold break-all">{file.path}</h2>
-      <p>
-        {WORDS[file.what]}{file.layout ? `, read by ${file.layout}` : ""}
-        {#if file.archive_id || !file.error}<span class="block text-quiet">{file.evidence}</span>{/if}
-      </p>
-      {#if file.archive_id || !file.error}
-        <a class="btn btn-sm mt-2" href="#/{game_id}/bench/{encodeURIComponent(file.path)}"
-          >{file.what === "other" ? "Describe it on the layout bench" : "Look at its bytes"}</a
-        >
-      {/if}
-      {#if file.what === "other"}
-        <a class="btn btn-sm mt-2" href="#/{game_id}/unknown/{encodeURIComponent(file.path)}"
-          >Listen to its bytes</a
-        >
-      {/if}
-      {#if file.error}<div class="mt-3"><ProblemPanel problem={file.error} /></div>{/if}
-      {#if ring}<div class="mt-5"><KeyRing /></div>{/if}
-      {#if problem}<div class="mt-3"><ProblemPanel {problem} /></div>{/if}
-      {#if ribbon}
-        <h3 class="mt-5 mb-2 text-quiet">Where its bytes are</h3>
-        <ByteRibbon {ribbon} label={file.path} />
-      {/if}
-      {#if file.archive_id && file.entries && file.what === "archive"}
-        <ArchiveEntries {file} stamp={survey} takeOut={(chosen) => (selection = chosen)} />
-      {/if}
-    </aside>
-  {/if}
+  {#if file}<FilePanel {file} stamp={survey} {ring} takeOut={(chosen) => (selection = chosen)} />{/if}
 </div>
 {#if selection}
   {#key selection}<TakeOut {selection} close={() => (selection = null)} />{/key}

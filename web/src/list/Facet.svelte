@@ -1,7 +1,7 @@
 <script lang="ts" generics="T extends string | number">
   import { closing } from "../lib/closing";
   import { spaced } from "../lib/format";
-  import { toggled } from "../lib/query";
+  import { toggled } from "../lib/address";
 
   /** One thing by which streams differ, as a menu of its values; any that are ticked fit. */
   let {

@@ -1,0 +1,73 @@
+<script lang="ts">
+  import { createQuery } from "@tanstack/svelte-query";
+  import ArchiveEntries from "../components/ArchiveEntries.svelte";
+  import ByteRibbon from "../components/ByteRibbon.svelte";
+  import KeyRing from "../components/KeyRing.svelte";
+  import ProblemPanel from "../components/ProblemPanel.svelte";
+  import Sheet from "../components/Sheet.svelte";
+  import type { Selection } from "../components/TakeOut.svelte";
+  import { api, asProblem, got, type SurveyFile } from "../lib/api";
+  import { app } from "../lib/app.svelte";
+  import { bytes, count } from "../lib/format";
+  import { WORDS } from "./files.svelte";
+
+  /** What is known of the chosen file, and what can be done with it. */
+  let {
+    file,
+    stamp,
+    ring,
+    takeOut,
+  }: {
+    file: SurveyFile;
+    /** Changes with every survey. */
+    stamp: unknown;
+    ring: boolean;
+    takeOut: (selection: Selection) => void;
+  } = $props();
+
+  const readable = $derived(!!file.archive_id && !["unreadable", "locked"].includes(file.what));
+  const ribbon = createQuery(() => ({
+    queryKey: ["ribbon", file.archive_id],
+    queryFn: () =>
+      got(
+        api.GET("/api/archives/{archive_id}/ribbon", { params: { path: { archive_id: file.archive_id! } } }),
+      ),
+    enabled: readable,
+    meta: { shown: true },
+  }));
+  const place = $derived(encodeURIComponent(file.path));
+</script>
+
+<Sheet label="The chosen file" title={file.path.split("/").at(-1)!} width="340px">
+  <div>
+    <h2 class="num text-base font-semibold break-all">{file.path}</h2>
+    {#if file.what === "folder"}
+      <p>folder, {count(file.count, "file")}, {bytes(file.size)}</p>
+    {:else}
+      <p>
+        {WORDS[file.what]}{file.layout ? `, read by ${file.layout}` : ""}
+        {#if file.archive_id || !file.error}<span class="block text-quiet">{file.evidence}</span>{/if}
+      </p>
+      {#if file.archive_id || !file.error}
+        <a class="btn btn-sm mt-2" href="#/{app.gameId}/bench/{place}"
+          >{file.what === "other" ? "Describe it on the layout bench" : "Look at its bytes"}</a
+        >
+      {/if}
+      {#if file.what === "other"}
+        <a class="btn btn-sm mt-2" href="#/{app.gameId}/unknown/{place}">Listen to its bytes</a>
+      {/if}
+    {/if}
+  </div>
+  {#if file.error}<ProblemPanel problem={file.error} />{/if}
+  {#if ring}<div class="mt-2"><KeyRing /></div>{/if}
+  {#if ribbon.error}<ProblemPanel problem={asProblem(ribbon.error)} />{/if}
+  {#if readable && ribbon.data}
+    <div>
+      <h3 class="mb-2 text-quiet">Where its bytes are</h3>
+      <ByteRibbon ribbon={ribbon.data} label={file.path} />
+    </div>
+  {/if}
+  {#if file.archive_id && file.entries && file.what === "archive"}
+    <ArchiveEntries {file} {stamp} {takeOut} />
+  {/if}
+</Sheet>
