@@ -99,14 +99,18 @@ export class Rows<Q, T, P extends Part<T> = Part<T>> {
     }
   }
 
-  /** Put changed rows in the place of the old ones, wherever they are kept; other lists of them are asked for anew when they
-   * come into view. */
+  /** Put changed rows in the place of the old ones, wherever they are kept; what is not in view is asked for anew when it comes
+   * into view. What is in view is not: an answer on its way may be older than the change. */
   change(changed: (row: T) => T): void {
     cache.setQueriesData<P>(
       { queryKey: this.key },
       (part) => part && { ...part, rows: part.rows.map(changed) },
     );
-    void cache.invalidateQueries({ queryKey: this.key, refetchType: "none" });
+    void cache.invalidateQueries({
+      queryKey: this.key,
+      predicate: (query) => !query.isActive(),
+      refetchType: "none",
+    });
   }
 
   /** What a call gives; its error is shown beside the rows. */

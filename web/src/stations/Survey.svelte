@@ -9,6 +9,7 @@
   import { app } from "../lib/app.svelte";
   import { ofGame } from "../lib/cache";
   import { bytes, spaced } from "../lib/format";
+  import { newest } from "../lib/newest";
   import { Choice } from "../list/choice.svelte";
   import List from "../list/List.svelte";
   import FileFilters from "../survey/FileFilters.svelte";
@@ -67,17 +68,24 @@
     return () => clearTimeout(timer);
   });
 
+  const asking = newest();
+
   /** The chosen file as it is now; where none is chosen, the one with the most streams. */
-  async function look(path: string) {
+  async function look(path: string): Promise<void> {
+    const current = asking();
+    const moved = choice.since();
     const now = path
       ? await app.attempt(api.GET("/api/games/{game_id}/file", { params: { ...params, query: { path } } }))
       : null;
     const most = { sort: "-streams", limit: 1 };
-    file =
+    const there =
       now ??
       (await app.attempt(api.GET("/api/games/{game_id}/files", { params: { ...params, query: most } })))
         ?.rows[0] ??
       null;
+    if (!current()) return;
+    if (moved() && file) return look(file.path); // somebody has chosen another one meanwhile
+    file = there;
     await stand();
   }
   $effect(() => {
