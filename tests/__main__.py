@@ -1,7 +1,15 @@
-"""Runs the tests with Django's runner and closes with one line of counts: python -m tests [LABELS]."""
+"""Runs the tests with Django's runner and closes with one line of counts: python -m tests [LABELS].
+
+Without labels all of them run, in two processes: those of the core beside all others.
+"""
+
+from __future__ import annotations
 
 import os
+import re
+import subprocess
 import sys
+import tempfile
 from pathlib import Path
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
@@ -11,29 +19,64 @@ import django
 from django.conf import settings
 from django.test.runner import DiscoverRunner
 
+CORE = "tests.core"
+
 
 class Runner(DiscoverRunner):
     """Django's runner; keeps the result, so that the counts can be told."""
+
+    beside: Beside | None = None
+
+    def build_suite(self, *args, **kwargs):
+        suite = super().build_suite(*args, **kwargs)
+        if self.beside:
+            suite._tests = [test for test in suite if not test.id().startswith(CORE)]
+        return suite
 
     def run_suite(self, suite, **kwargs):
         self.result = super().run_suite(suite, **kwargs)
         return self.result
 
 
+class Beside:
+    """The tests of the core, in a process and a data folder of their own; what they print is shown when they are done."""
+
+    def __init__(self) -> None:
+        self.out = tempfile.TemporaryFile("w+", encoding="utf-8")
+        own = {"ZUBRET_DATA_DIR": str(settings.DATA_DIR / "core"), "PYTHONUNBUFFERED": "1"}
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "tests", CORE], env={**os.environ, **own}, stdout=self.out, stderr=subprocess.STDOUT
+        )
+
+    def counts(self) -> tuple[int, int, int]:
+        """Passed, failed, skipped; one that broke down has failed."""
+        code = self.process.wait()
+        self.out.seek(0)
+        text = self.out.read()
+        print(text)
+        found = re.search(r"^(\d+) passed, (\d+) failed(?:, (\d+) skipped)?$", text, re.MULTILINE)
+        passed, failed, skipped = (int(n or 0) for n in found.groups()) if found else (0, 1, 0)
+        return passed, max(failed, 1) if code else failed, skipped
+
+
 def main() -> None:
     django.setup()
     Path(settings.FILE_UPLOAD_TEMP_DIR).mkdir(parents=True, exist_ok=True)
     runner = Runner(verbosity=1, interactive=False)
-    runner.run_tests(sys.argv[1:] or ["tests"])
+    labels = sys.argv[1:]
+    runner.beside = None if labels else Beside()
+    try:
+        runner.run_tests(labels or ["tests"])
+    finally:
+        others = runner.beside.counts() if runner.beside else (0, 0, 0)
     result = runner.result
     # A class that could not be set up has errors but no tests that ran.
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     skipped = len(result.skipped)
-    print(
-        f"{max(0, result.testsRun - failed - skipped)} passed, {failed} failed"
-        + (f", {skipped} skipped" if skipped else "")
-    )
-    sys.exit(1 if failed or not result.testsRun else 0)
+    passed = max(0, result.testsRun - failed - skipped)
+    counts = [mine + theirs for mine, theirs in zip((passed, failed, skipped), others, strict=True)]
+    print(f"{counts[0]} passed, {counts[1]} failed" + (f", {counts[2]} skipped" if counts[2] else ""))
+    sys.exit(1 if counts[1] or not result.testsRun else 0)
 
 
 if __name__ == "__main__":
