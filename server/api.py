@@ -24,7 +24,9 @@ from .mods.build_api import router as builds
 from .shelf.api import router as shelf
 from .shelf.listening import OPERATION
 from .shelf.saying_api import router as sayings
+from .shelf.searches_api import router as searches
 from .shelf.stream_api import router as streams
+from .shelf.titles_api import router as titles
 from .surveys.api import router as surveys
 from .surveys.names_api import router as names
 from .takeout.api import router as takeout
@@ -47,7 +49,7 @@ api = Api(title="Zubret", version="1", docs_url=None, urls_namespace="api")
 ROUTERS = {
     "games": (home, surveys, names, keys, changes),
     "taking out": (takeout, sounds, one_stream),
-    "shelf": (shelf, sayings, streams),
+    "shelf": (shelf, sayings, titles, searches, streams),
     "mods": (mods, builds),
     "jobs": (jobs,),
     "layouts": (bench, unknown),

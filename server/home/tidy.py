@@ -29,7 +29,7 @@ from ..jobs.models import Job
 from ..jobs.orders import Tidy
 from ..jobs.run import cancel, tidy_up, work
 from ..mods.models import Build, EntryFile, Mod, Plan, Swap, Trial
-from ..shelf.models import Archive, Bank, Entry, Given, Saying, Stream, Unsaid
+from ..shelf.models import Archive, Bank, Entry, Given, SavedSearch, Saying, Stream, Unsaid
 
 BATCH = 5_000
 """Rows that are removed in one transaction."""
@@ -158,7 +158,7 @@ class _Broom:
         for made in (Build, Plan, Swap, EntryFile):
             self.delete(made._base_manager.filter(mod__in=mods))
         self.sayings(Saying.objects.filter(game=game))
-        for own in (Mod, Given, KeyChoice, Key, NameList, Job):
+        for own in (Mod, Given, SavedSearch, KeyChoice, Key, NameList, Job):
             self.delete(own._base_manager.filter(game=game))
         game.delete()
         for place in places:

@@ -28,13 +28,13 @@ Either = Literal["", "yes", "no"]
 class Filter(Schema):
     """A filter as Locate has it. Where there are several values, any of them fits; an empty one leaves nothing out.
 
-    within: the path of a folder, an archive, or of a bank in one; codec: as `codec_value` names them; named: by the user;
+    within: the path of a folder, an archive, or of a bank in one; archive: paths; codec: as `codec_value` names them; named: by the user;
     shortest, longest: seconds; smallest, largest: stored bytes.
     """
 
     q: str = ""
     within: str = ""
-    archive: Numbers = []
+    archive: Texts = []
     language: Texts = []
     kind: Texts = []
     codec: Texts = []
@@ -71,7 +71,7 @@ def narrowed(rows: QuerySet[Stream], filter: Filter, game: Game) -> QuerySet[Str
     if filter.within:
         rows = rows.filter(_within(filter.within, game))
     if filter.archive:
-        rows = rows.filter(archive__in=filter.archive)
+        rows = rows.filter(archive__path__in=filter.archive)
     if filter.language:
         rows = rows.filter(bank__language__in=["" if name == "none" else name for name in filter.language])
     if filter.kind:

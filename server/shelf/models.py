@@ -216,6 +216,21 @@ class Given(models.Model):
         return self.name
 
 
+class SavedSearch(models.Model):
+    """A question that a user keeps under a name; `search` is what the page's address holds of it."""
+
+    game = models.ForeignKey("games.Game", models.CASCADE, related_name="searches")
+    name = models.CharField(max_length=100)
+    search = models.TextField()
+
+    class Meta:
+        verbose_name_plural = "saved searches"
+        constraints = [models.UniqueConstraint(fields=["game", "name"], name="one_search_a_name")]
+
+    def __str__(self) -> str:
+        return self.name
+
+
 class Saying(models.Model):
     """One change of what is said of streams, of one or of many at once; `columns` of Given tells what was said, `streams` of
     how many. While it is kept, it can be taken back."""

@@ -289,7 +289,7 @@ def kinds_at_once(s: Stream) -> list[str]:
 
 
 def codec_label(codec: str, variant: str) -> str:
-    """A codec as people read it: of a sound that is a file by itself, the kind of file."""
+    """A codec as people read it, whatever its parameters; of a sound that is a file by itself, the kind of file."""
     return variant.replace("/", " ").replace("_", " ") if codec == "file" else CODECS[codec].label
 
 
@@ -308,7 +308,7 @@ def stream_out(s: Stream) -> dict[str, Any]:
         "archive_id": s.archive_id,
         "place": str(s.where()).encode("utf-8", "backslashreplace").decode(),
         "language": s.bank.language,
-        "codec": codec_label(s.codec, s.variant),
+        "codec": codec_label(s.codec, s.variant) if s.codec == "file" else codec.label,
         "rate": s.rate,
         "channels": s.channels,
         "frames": s.frames,

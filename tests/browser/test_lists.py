@@ -192,6 +192,39 @@ class Lists(BrowserTest):
         expect(page.get_by_role("columnheader", name="codec")).to_be_hidden()
         self.assertEqual(page.get_by_role("columnheader", name="bank").bounding_box()["width"], 300)
 
+    def test_titles_from_a_table_and_a_search_that_is_kept(self):
+        page = self.page
+        self.open(f"#/{self.game}/locate")
+        page.get_by_role("button", name="Titles …").click()
+        dialog = page.get_by_role("dialog", name="Titles")
+        table = "id;title\n42;<b>forty-two</b>\n0043;forty-three\n9999;nobody\n".encode("utf-16")
+        file = {"name": "titles.csv", "mimeType": "text/csv", "buffer": table}
+        dialog.get_by_text("Choose a table …").locator("input").set_input_files(file)
+        expect(dialog).to_contain_text("2 streams get a title")
+        expect(dialog).to_contain_text("1 id that no stream has: 9999")
+        dialog.get_by_label("Column 2").select_option("")
+        dialog.get_by_label("Column 1").select_option("title")
+        expect(dialog.get_by_role("button", name="Name 0 streams")).to_be_disabled()
+        dialog.get_by_text("Another table …").locator("input").set_input_files(file)
+        with page.expect_download() as caught:
+            dialog.get_by_role("link", name="Give out the names as CSV").click()
+        self.assertEqual(caught.value.suggested_filename, "titles.csv")
+        dialog.get_by_role("button", name="Name 2 streams").click()
+        self.narrow("forty", 2)
+        expect(self.row("0042")).to_contain_text("<b>forty-two</b>")
+        page.get_by_role("button", name="Searches").click()
+        page.get_by_label("Name of this search").fill("forties")
+        page.get_by_role("button", name="Keep").click()
+        page.keyboard.press("Escape")
+        expect(page.get_by_role("button", name="Searches")).to_be_focused()
+        page.get_by_role("button", name="everything").click()
+        page.reload()
+        expect(page.locator("section[aria-label=Streams] p strong")).to_have_text("5\u202f004")
+        page.get_by_role("button", name="Searches").click()
+        page.get_by_role("button", name="forties", exact=True).click()
+        expect(page.locator("section[aria-label=Streams] p strong")).to_have_text("2")
+        expect(page.get_by_label("Name, id, bank, path")).to_have_value("forty")
+
     def test_damage_is_shown_where_it_is(self):
         page = self.page
         self.open(f"#/{self.game}/survey")

@@ -37,6 +37,7 @@ export type Change = Schemas["ChangeOut"];
 export type TakeOutPlan = Schemas["TakeOutPlan"];
 export type SoundsPlan = Schemas["SoundsPlan"];
 export type Figures = Schemas["FiguresOut"];
+export type TitlesPlan = Schemas["TitlesPlan"];
 export type SayingOut = Schemas["SayingOut"];
 export type Same = Schemas["SameOut"];
 export type Neighbours = Schemas["Neighbours"];

@@ -69,6 +69,8 @@ class App {
   finished = $state(0);
 
   private noticeTimer = 0;
+  /** The address as it was read or written last. */
+  private known = "";
   /** The number of a game for which the list was loaded anew. */
   private sought = 0;
 
@@ -107,6 +109,7 @@ class App {
   }
 
   readAddress(): void {
+    this.known = location.hash;
     const [place = "", search = ""] = location.hash.split("?");
     const [, game, station, ...rest] = place.split("/");
     this.search = search;
@@ -141,8 +144,10 @@ class App {
   /** Write down where the screen is, so that a reload, a link and going back lead there. */
   put(detail: string, search: string): void {
     if (detail === this.detail && search === this.search) return;
+    if (location.hash !== this.known) return; // somebody is on the way to another place
     [this.detail, this.search] = [detail, search];
     history.replaceState(history.state, "", `#${address(this.station, detail, this.gameId, search)}`);
+    this.known = location.hash;
   }
 
   async refreshRoute(): Promise<void> {

@@ -8,7 +8,8 @@ export interface Query {
   q: string;
   /** The path of a folder, an archive, or of a bank in one. */
   within: string;
-  archive: number[];
+  /** Paths. */
+  archive: string[];
   language: string[];
   kind: string[];
   codec: string[];
@@ -47,7 +48,7 @@ export const EVERYTHING: Query = {
   sort: "archive",
 };
 
-const NUMBERS: (keyof Query)[] = ["archive", "rate", "channels"];
+const NUMBERS: (keyof Query)[] = ["rate", "channels"];
 
 /** Whether anything is left out. */
 export const narrows = (query: Query) => differs(query, EVERYTHING, ["sort"]);

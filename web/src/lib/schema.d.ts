@@ -1112,6 +1112,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/searches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Searches
+         * @description The saved searches of a game, by their names.
+         */
+        get: operations["server_shelf_searches_api_searches"];
+        put?: never;
+        /**
+         * Save
+         * @description Keep a search under a name; one of this name is replaced.
+         */
+        post: operations["server_shelf_searches_api_save"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/sounds": {
         parameters: {
             query?: never;
@@ -1270,6 +1294,66 @@ export interface paths {
          * @description How much it would be, and whether there is room.
          */
         post: operations["server_takeout_api_plan_taking_out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/titles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring Titles
+         * @description Name the streams that a filter leaves by a table of ids and titles.
+         */
+        post: operations["server_shelf_titles_api_bring_titles"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/titles/csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Give Titles
+         * @description The given names of the streams that a filter leaves, as a table: id, title, bank, archive.
+         */
+        get: operations["server_shelf_titles_api_give_titles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/titles/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Plan Titles
+         * @description What a table of ids and titles would name, of the streams that a filter leaves.
+         */
+        post: operations["server_shelf_titles_api_plan_titles"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1820,6 +1904,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/searches/{search_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Forget
+         * @description Forget a saved search.
+         */
+        delete: operations["server_shelf_searches_api_forget"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/streams/{stream_id}": {
         parameters: {
             query?: never;
@@ -2265,6 +2369,27 @@ export interface components {
             total: number;
         };
         /**
+         * Columns
+         * @description Which column holds what, counted from 0; -1: as the head tells, else the first and the second, and no bank.
+         */
+        Columns: {
+            /**
+             * Bank Column
+             * @default -1
+             */
+            bank_column: number;
+            /**
+             * Id Column
+             * @default -1
+             */
+            id_column: number;
+            /**
+             * Title Column
+             * @default -1
+             */
+            title_column: number;
+        };
+        /**
          * CueNote
          * @description A cue point and its label.
          */
@@ -2547,7 +2672,7 @@ export interface components {
          * Filter
          * @description A filter as Locate has it. Where there are several values, any of them fits; an empty one leaves nothing out.
          *
-         *     within: the path of a folder, an archive, or of a bank in one; codec: as `codec_value` names them; named: by the user;
+         *     within: the path of a folder, an archive, or of a bank in one; archive: paths; codec: as `codec_value` names them; named: by the user;
          *     shortest, longest: seconds; smallest, largest: stored bytes.
          */
         Filter: {
@@ -2555,7 +2680,7 @@ export interface components {
              * Archive
              * @default []
              */
-            archive: number[];
+            archive: string[];
             /**
              * Channels
              * @default []
@@ -3451,6 +3576,28 @@ export interface components {
             streams: number;
         };
         /**
+         * SearchIn
+         * @description A name, and what the page's address holds of the question.
+         */
+        SearchIn: {
+            /** Name */
+            name: string;
+            /** Search */
+            search: string;
+        };
+        /**
+         * SearchOut
+         * @description A saved search.
+         */
+        SearchOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Search */
+            search: string;
+        };
+        /**
          * Secret
          * @description A key's bytes in hexadecimal.
          */
@@ -3950,6 +4097,40 @@ export interface components {
             at: number;
             /** Text */
             text: string;
+        };
+        /**
+         * TitlesPlan
+         * @description What a table would do. rows: some of it; of `unknown` and `doubled` ids the first are listed.
+         */
+        TitlesPlan: {
+            /** Bank Column */
+            bank_column: number;
+            /** Doubled */
+            doubled: number;
+            /** Doubled Ids */
+            doubled_ids: string[];
+            /** Encoding */
+            encoding: string;
+            /** Head */
+            head: boolean;
+            /** Id Column */
+            id_column: number;
+            /** Lines */
+            lines: number;
+            /** Rows */
+            rows: string[][];
+            /** Separator */
+            separator: string;
+            /** Shared */
+            shared: number;
+            /** Streams */
+            streams: number;
+            /** Title Column */
+            title_column: number;
+            /** Unknown */
+            unknown: number;
+            /** Unknown Ids */
+            unknown_ids: string[];
         };
         /**
          * TreatmentIn
@@ -5362,7 +5543,7 @@ export interface operations {
             query?: {
                 q?: string;
                 within?: string;
-                archive?: number[];
+                archive?: string[];
                 language?: string[];
                 kind?: string[];
                 codec?: string[];
@@ -5475,7 +5656,7 @@ export interface operations {
                 stream_id: number;
                 q?: string;
                 within?: string;
-                archive?: number[];
+                archive?: string[];
                 language?: string[];
                 kind?: string[];
                 codec?: string[];
@@ -5634,6 +5815,57 @@ export interface operations {
             };
         };
     };
+    server_shelf_searches_api_searches: {
+        parameters: {
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchOut"][];
+                };
+            };
+        };
+    };
+    server_shelf_searches_api_save: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SearchIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchOut"];
+                };
+            };
+        };
+    };
     server_takeout_sounds_api_take_sounds: {
         parameters: {
             query?: never;
@@ -5691,7 +5923,7 @@ export interface operations {
             query?: {
                 q?: string;
                 within?: string;
-                archive?: number[];
+                archive?: string[];
                 language?: string[];
                 kind?: string[];
                 codec?: string[];
@@ -5733,7 +5965,7 @@ export interface operations {
             query?: {
                 q?: string;
                 within?: string;
-                archive?: number[];
+                archive?: string[];
                 language?: string[];
                 kind?: string[];
                 codec?: string[];
@@ -5775,7 +6007,7 @@ export interface operations {
             query?: {
                 q?: string;
                 within?: string;
-                archive?: number[];
+                archive?: string[];
                 language?: string[];
                 kind?: string[];
                 codec?: string[];
@@ -5905,6 +6137,171 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TakeOutPlan"];
+                };
+            };
+        };
+    };
+    server_shelf_titles_api_bring_titles: {
+        parameters: {
+            query?: {
+                q?: string;
+                within?: string;
+                archive?: string[];
+                language?: string[];
+                kind?: string[];
+                codec?: string[];
+                rate?: number[];
+                channels?: number[];
+                loop?: "" | "yes" | "no";
+                marked?: boolean;
+                named?: "" | "yes" | "no";
+                swapped?: "" | "yes" | "no";
+                shortest?: number | null;
+                longest?: number | null;
+                smallest?: number | null;
+                largest?: number | null;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * Bank Column
+                     * @default -1
+                     */
+                    bank_column?: number;
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                    /**
+                     * Id Column
+                     * @default -1
+                     */
+                    id_column?: number;
+                    /**
+                     * Title Column
+                     * @default -1
+                     */
+                    title_column?: number;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SayingOut"];
+                };
+            };
+        };
+    };
+    server_shelf_titles_api_give_titles: {
+        parameters: {
+            query?: {
+                q?: string;
+                within?: string;
+                archive?: string[];
+                language?: string[];
+                kind?: string[];
+                codec?: string[];
+                rate?: number[];
+                channels?: number[];
+                loop?: "" | "yes" | "no";
+                marked?: boolean;
+                named?: "" | "yes" | "no";
+                swapped?: "" | "yes" | "no";
+                shortest?: number | null;
+                longest?: number | null;
+                smallest?: number | null;
+                largest?: number | null;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    server_shelf_titles_api_plan_titles: {
+        parameters: {
+            query?: {
+                q?: string;
+                within?: string;
+                archive?: string[];
+                language?: string[];
+                kind?: string[];
+                codec?: string[];
+                rate?: number[];
+                channels?: number[];
+                loop?: "" | "yes" | "no";
+                marked?: boolean;
+                named?: "" | "yes" | "no";
+                swapped?: "" | "yes" | "no";
+                shortest?: number | null;
+                longest?: number | null;
+                smallest?: number | null;
+                largest?: number | null;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * Bank Column
+                     * @default -1
+                     */
+                    bank_column?: number;
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                    /**
+                     * Id Column
+                     * @default -1
+                     */
+                    id_column?: number;
+                    /**
+                     * Title Column
+                     * @default -1
+                     */
+                    title_column?: number;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TitlesPlan"];
                 };
             };
         };
@@ -6676,6 +7073,26 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SayingOut"];
                 };
+            };
+        };
+    };
+    server_shelf_searches_api_forget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                search_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -3,6 +3,7 @@
   import { app } from "../lib/app.svelte";
   import { spaced } from "../lib/format";
   import NameMany from "./NameMany.svelte";
+  import { tellSaid } from "./said";
 
   /** How many streams are chosen, and what can be done with all of them. */
   let {
@@ -43,16 +44,7 @@
     busy = false;
     if (!made) return;
     await changed();
-    app.say(text(made.streams), {
-      label: "Undo",
-      run: async () => {
-        const path = { saying_id: made.id };
-        const back = await app.attempt(api.POST("/api/sayings/{saying_id}/undo", { params: { path } }));
-        if (!back) return;
-        await changed();
-        app.say(`${many(back.streams)} are as they were.`);
-      },
-    });
+    tellSaid(made, text(made.streams), changed);
   }
 </script>
 

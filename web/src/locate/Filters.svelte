@@ -138,8 +138,8 @@
             {#each holders.data.rows as r (r.path)}
               {@render chip(
                 r.path.split(/\/| › /).at(-1) ?? r.path,
-                query.archive.includes(r.archive_id),
-                () => (query.archive = toggled(query.archive, r.archive_id)),
+                query.archive.includes(r.path),
+                () => (query.archive = toggled(query.archive, r.path)),
               )}
             {/each}
           {/if}

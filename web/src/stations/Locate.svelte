@@ -18,7 +18,10 @@
   import { streamColumns } from "../locate/columns.svelte";
   import Filters from "../locate/Filters.svelte";
   import Places from "../locate/Places.svelte";
+  import { tellSaid } from "../locate/said";
+  import Searches from "../locate/Searches.svelte";
   import StreamList from "../locate/StreamList.svelte";
+  import Titles from "../locate/Titles.svelte";
 
   const AHEAD = 2; // rows below the current one that are made ready to be heard
   const game_id = app.gameId;
@@ -43,6 +46,7 @@
   $effect(() => localStorage.setItem("zubret places", tree ? "open" : "closed"));
   let inRow = $state(false);
   let takingOut = $state(false);
+  let titling = $state(false);
 
   const swaps = createQuery(() => ({
     queryKey: ofGame(game_id, "swaps"),
@@ -222,8 +226,7 @@
               <span class="max-md:hidden"
                 >· {duration(rows.head?.seconds ?? 0)} · {bytes(rows.head?.bytes ?? 0)} ·
                 <kbd class="kbd kbd-sm">↑</kbd> <kbd class="kbd kbd-sm">↓</kbd> listen ·
-                <kbd class="kbd kbd-sm">M</kbd>
-                mark · <kbd class="kbd kbd-sm">E</kbd> look closer · <kbd class="kbd kbd-sm">Enter</kbd> swap</span
+                <kbd class="kbd kbd-sm">?</kbd> keys</span
               >
             </span>
           </p>
@@ -233,7 +236,11 @@
             disabled={!rows.total}
             onclick={() => (inRow = !inRow)}>{inRow ? "Stop after this one" : "Play all in a row"}</button
           >
-          <div class="max-md:hidden"><ColumnsMenu {columns} /></div>
+          <div class="flex gap-2 max-md:hidden">
+            <Searches search={toSearch(query)} choose={(search) => (query = fromSearch(search))} />
+            <button class="btn btn-sm" onclick={() => (titling = true)}>Titles …</button>
+            <ColumnsMenu {columns} />
+          </div>
           <button class="btn btn-sm" disabled={!rows.total} onclick={() => (takingOut = true)}
             >Take out …</button
           >
@@ -262,6 +269,16 @@
   {/if}
 </div>
 
+{#if titling}
+  <Titles
+    {query}
+    named={async (made, text) => {
+      await changed();
+      tellSaid(made, text, changed);
+    }}
+    close={() => (titling = false)}
+  />
+{/if}
 {#if takingOut}
   <SoundsOut chosen={[...choice.chosen]} one={current} close={() => (takingOut = false)} />
 {/if}

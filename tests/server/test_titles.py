@@ -1,0 +1,106 @@
+"""Titles in a table, saved searches, and what a list is narrowed by, through the API."""
+
+import csv
+import io
+from urllib.parse import urlencode
+
+from django.core.files.uploadedfile import SimpleUploadedFile
+
+from tests.server.support import ServerTest, wav_bytes
+from tests.support import tone
+
+
+class Titles(ServerTest):
+    def setUp(self):
+        super().setUp()
+        self.added = self.add_game()
+        self.game = self.added["id"]
+
+    def rows(self, **asked) -> list[dict]:
+        return self.get(f"/games/{self.game}/streams?{urlencode({'limit': 500, **asked}, doseq=True)}")["rows"]
+
+    def bring(self, what: str, text: str, status: int = 200, asked: str = "", **columns):
+        data = {"file": SimpleUploadedFile("titles.csv", text.encode()), **columns}
+        answer = self.client.post(f"/api/games/{self.game}/titles{what}{asked}", data)
+        self.assertEqual(answer.status_code, status, answer.content[:300])
+        return answer.json()
+
+    def test_titles_come_in_and_go_out(self):
+        every = self.rows()
+        music = [row for row in every if row["bank"] == "music.bell"]
+        text = "number;what it is\n" + "".join(
+            f"{row['stream_id'].lstrip('0')};=tune {n}\n" for n, row in enumerate(music)
+        )
+        plan = self.bring("/plan", text + "77777;nobody\n")
+        self.assertEqual((plan["streams"], plan["unknown_ids"], plan["separator"]), (5, ["77777"], ";"))
+        self.assertEqual(self.bring("/plan", text, id_column=1, title_column=0)["streams"], 0)
+        self.bring("", text, 409, id_column=1, title_column=0)
+        self.bring("", "no table", 422)
+        self.bring("", text, 409, asked="?kind=voice")
+        self.assertEqual(self.rows(named="yes"), [])
+        made = self.bring("", text)
+        self.assertEqual([row["name"] for row in self.rows(named="yes", sort="id")], [f"=tune {n}" for n in range(5)])
+        given = self.get(f"/games/{self.game}/titles/csv").content.decode("utf-8-sig")
+        table = list(csv.reader(io.StringIO(given)))
+        self.assertEqual(table[0], ["id", "title", "bank", "archive"])
+        self.assertEqual({row[1] for row in table[1:]}, {f"'=tune {n}" for n in range(5)})
+        self.send("post", f"/sayings/{made['id']}/undo")
+        self.assertEqual(self.rows(named="yes"), [])
+        self.bring("", given)
+        self.assertEqual(sorted(row["name"] for row in self.rows(named="yes")), [f"=tune {n}" for n in range(5)])
+
+    def test_several_values_of_each(self):
+        every = self.rows()
+
+        def meant(test) -> set[int]:
+            return {row["id"] for row in every if test(row)}
+
+        def found(**asked) -> set[int]:
+            return {row["id"] for row in self.rows(**asked)}
+
+        facets = self.get(f"/games/{self.game}/facets")
+        self.assertEqual({sum(v["streams"] for v in facets[name]) for name in facets}, {len(every)})
+        for value in facets["codec"]:
+            self.assertEqual(
+                found(codec=value["value"]), meant(lambda row, v=value: row["codec"].startswith(v["label"])), value
+            )
+        two = [v["value"] for v in facets["codec"][:2]]
+        self.assertEqual(found(codec=two), found(codec=two[0]) | found(codec=two[1]))
+        self.assertEqual(found(rate=[24000, 48000]), meant(lambda row: row["rate"] in (24000, 48000)))
+        self.assertEqual(
+            found(channels=1, largest=40_000), meant(lambda row: row["channels"] == 1 and row["stored"] <= 40_000)
+        )
+        self.assertEqual(
+            found(language=["French", "German"]), meant(lambda row: row["language"] in ("French", "German"))
+        )
+        self.assertEqual(found(kind=["music", "voice"]), meant(lambda row: row["kind"] != "effect"))
+        self.assertEqual(found(within="data"), meant(lambda row: True))
+        self.assertEqual(found(within="data/deck.zip"), meant(lambda row: row["archive"] == "data/deck.zip"))
+        bank = "data/sea.crate › voice/crew_fr.bell"
+        self.assertEqual(found(within=bank), meant(lambda row: row["entry"] == "voice/crew_fr.bell"))
+        self.assertEqual(
+            found(archive=["data/deck.zip", "data/patch_01.zip"]), meant(lambda row: "zip" in row["archive"])
+        )
+        self.assertEqual(found(within="data/gone.crate"), set())
+        self.get(f"/games/{self.game}/streams?loop=perhaps", 422)
+        self.upload(self.added, every[-1], wav_bytes(tone(0.2, 8000, 440), 8000))
+        self.assertEqual(found(swapped="yes"), {every[-1]["id"]})
+        self.assertEqual(found(swapped="no"), meant(lambda row: row["id"] != every[-1]["id"]))
+        places = self.get(f"/games/{self.game}/places?within=data")["rows"]
+        self.assertEqual(
+            [(p["name"], p["streams"]) for p in places], [("deck.zip", 5), ("patch_01.zip", 1), ("sea.crate", 40)]
+        )
+        inside = self.get(f"/games/{self.game}/places?within=data/sea.crate&limit=500")["rows"]
+        self.assertEqual(sum(p["streams"] for p in inside), 40)
+        for place in inside:
+            self.assertEqual(len(found(within=place["path"])), place["streams"], place)
+
+    def test_searches_are_kept_under_a_name(self):
+        path = f"/games/{self.game}/searches"
+        kept = self.send("post", path, {"name": "long tunes", "search": "kind=music&shortest=40"})
+        self.send("post", path, {"name": "long tunes", "search": "kind=music&shortest=60"})
+        self.send("post", path, {"name": "  ", "search": ""}, 422)
+        self.send("post", path, {"name": "x", "search": "q" * 5000}, 422)
+        self.assertEqual([s["search"] for s in self.get(path)], ["kind=music&shortest=60"])
+        self.send("delete", f"/searches/{kept['id']}", status=204)
+        self.assertEqual(self.get(path), [])

@@ -1,0 +1,187 @@
+<script lang="ts">
+  import ProblemPanel from "../components/ProblemPanel.svelte";
+  import { asProblem, upload, type ProblemText, type SayingOut, type TitlesPlan } from "../lib/api";
+  import { app } from "../lib/app.svelte";
+  import { count, spaced } from "../lib/format";
+  import { newest } from "../lib/newest";
+  import { EVERYTHING, narrows, toSearch, type Query } from "../lib/query";
+
+  /** A table of ids and titles names streams; the names that were given come out as one. */
+  let {
+    query,
+    named,
+    close,
+  }: {
+    query: Query;
+    /** Streams were named. */
+    named: (made: SayingOut, text: string) => Promise<void>;
+    close: () => void;
+  } = $props();
+  let dialog: HTMLDialogElement;
+  let file = $state<File | null>(null);
+  let filtered = $state(false);
+  let columns = $state({ id_column: -1, title_column: -1, bank_column: -1 });
+  let plan = $state<TitlesPlan | null>(null);
+  let problem = $state<ProblemText | null>(null);
+  let busy = $state(false);
+  const asking = newest();
+  const search = $derived(toSearch(filtered ? query : EVERYTHING));
+  const address = (what: string) => `/api/games/${app.gameId}/titles${what}?${search}`;
+  const wide = $derived(Math.max(0, ...(plan?.rows ?? []).map((row) => row.length)));
+  const SEPARATORS: Record<string, string> = { "\t": "tabs", ",": "commas", ";": "semicolons", "|": "bars" };
+  const PARTS = [
+    ["id_column", "id"],
+    ["title_column", "title"],
+    ["bank_column", "bank"],
+  ] as const;
+
+  $effect(() => dialog.showModal());
+  $effect(() => {
+    const [wanted, used] = [file, { ...columns }];
+    void search;
+    if (wanted) void look(wanted, used);
+  });
+
+  async function look(wanted: File, used: typeof columns) {
+    const current = asking();
+    try {
+      const found = await upload<TitlesPlan>(address("/plan"), wanted, used, () => {});
+      if (!current()) return;
+      plan = found;
+      problem = null;
+    } catch (error) {
+      if (!current()) return;
+      plan = null;
+      problem = asProblem(error);
+    }
+  }
+
+  function give(found: File | undefined) {
+    if (!found) return;
+    columns = { id_column: -1, title_column: -1, bank_column: -1 };
+    file = found;
+  }
+
+  async function start() {
+    if (!file || !plan) return;
+    busy = true;
+    try {
+      const made = await upload<SayingOut>(address(""), file, { ...columns }, () => {});
+      dialog.close();
+      await named(made, `${spaced(made.streams)} streams were named by ${file.name}.`);
+    } catch (error) {
+      problem = asProblem(error);
+    }
+    busy = false;
+  }
+</script>
+
+<dialog
+  bind:this={dialog}
+  aria-label="Titles"
+  class="m-auto max-h-[96vh] w-[44rem] max-w-[94vw] overflow-auto rounded-box border border-edge bg-base-100 p-5 text-base-content backdrop:bg-black/40"
+  onclose={close}
+  ondragover={(e) => e.preventDefault()}
+  ondrop={(e) => {
+    e.preventDefault();
+    give(e.dataTransfer?.files[0]);
+  }}
+>
+  <div class="flex items-start justify-between gap-4">
+    <div>
+      <h2 class="text-lg font-bold">Titles</h2>
+      <p class="text-quiet">A table with an id and a title on each line: CSV, TSV or the like.</p>
+    </div>
+    <button class="btn btn-sm" onclick={() => dialog.close()}>Close</button>
+  </div>
+  <div class="mt-3 flex flex-wrap items-center gap-3">
+    <label class="btn btn-sm {file ? '' : 'btn-primary'}"
+      >{file ? "Another table …" : "Choose a table …"}
+      <input
+        type="file"
+        class="sr-only"
+        accept=".csv,.tsv,.txt,text/*"
+        onchange={(e) => {
+          give(e.currentTarget.files?.[0]);
+          e.currentTarget.value = "";
+        }}
+      /></label
+    >
+    <a class="btn btn-sm" href={address("/csv")} download>Give out the names as CSV</a>
+    {#if narrows(query)}
+      <label class="flex items-center gap-2"
+        ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={filtered} /> only what the filter leaves</label
+      >
+    {/if}
+  </div>
+  {#if problem}<div class="mt-3"><ProblemPanel {problem} /></div>{/if}
+  {#if plan && file}
+    <p class="mt-3">
+      <strong class="num">{file.name}</strong>
+      <span class="text-quiet"
+        >{count(plan.lines, "line")}, {plan.encoding}, {SEPARATORS[plan.separator]} between cells</span
+      >
+    </p>
+    <div class="mt-2 overflow-auto">
+      <table class="w-full" aria-label="The table's first lines">
+        <thead>
+          <tr>
+            {#each { length: wide } as _, i (i)}
+              <th class="border-b border-line p-1 text-left font-normal">
+                <select
+                  class="select select-sm w-full min-w-24"
+                  aria-label="Column {i + 1}"
+                  value={PARTS.find(([key]) => plan![key] === i)?.[0] ?? ""}
+                  onchange={(e) => {
+                    const part = e.currentTarget.value as (typeof PARTS)[number][0] | "";
+                    const used = { ...columns };
+                    for (const [key] of PARTS) used[key] = plan![key];
+                    if (part) used[part] = i;
+                    columns = used;
+                  }}
+                >
+                  <option value="">–</option>
+                  {#each PARTS as [key, name] (key)}<option value={key}>{name}</option>{/each}
+                </select>
+              </th>
+            {/each}
+          </tr>
+        </thead>
+        <tbody class="num">
+          {#each plan.rows as row, i (i)}
+            <tr class="border-b border-line {plan.head && !i ? 'text-quiet italic' : ''}">
+              {#each { length: wide } as _, k (k)}<td class="max-w-64 truncate p-1">{row[k] ?? ""}</td>{/each}
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+    <ul class="mt-3 space-y-0.5" role="status">
+      <li>✓ <strong class="num">{spaced(plan.streams)}</strong> streams get a title</li>
+      {#if plan.shared}<li class="text-quiet">
+          {spaced(plan.shared)} of them share their id with one in another bank
+        </li>{/if}
+      {#if plan.unknown}
+        <li>
+          ■ {count(plan.unknown, "id")} that no stream has:
+          <span class="num text-quiet"
+            >{plan.unknown_ids.join(", ")}{plan.unknown > plan.unknown_ids.length ? " …" : ""}</span
+          >
+        </li>
+      {/if}
+      {#if plan.doubled}
+        <li>
+          ■ {count(plan.doubled, "id")} with several titles, of which none is used:
+          <span class="num text-quiet"
+            >{plan.doubled_ids.join(", ")}{plan.doubled > plan.doubled_ids.length ? " …" : ""}</span
+          >
+        </li>
+      {/if}
+    </ul>
+    <div class="mt-4 flex justify-end">
+      <button class="btn btn-primary" disabled={busy || !plan.streams} onclick={start}
+        >Name {count(plan.streams, "stream")}</button
+      >
+    </div>
+  {/if}
+</dialog>
