@@ -26,7 +26,7 @@ SAMPLE = 6
 
 
 class Columns(Schema):
-    """Which column holds what, counted from 0; -1: as the head tells, else the first and the second, and no bank."""
+    """Which column holds what, counted from 0; -1: as the head tells, else the first and the second; bank_column -2: none."""
 
     id_column: int = -1
     title_column: int = -1
@@ -56,14 +56,20 @@ def _matched(
     game: Game, file: UploadedFile, columns: Columns, filter: Filter
 ) -> tuple[titles.Table, titles.Matched, Columns]:
     table = titles.read_table(file.read(titles.LARGEST + 1), file.name or "")
-    bank = columns.bank_column if columns.bank_column >= 0 else table.column(titles.BANKS)
+    bank = (
+        None
+        if columns.bank_column < -1
+        else table.column(titles.BANKS)
+        if columns.bank_column < 0
+        else columns.bank_column
+    )
     at = columns.id_column if columns.id_column >= 0 else table.column(titles.IDS)
     at = at if at is not None else 0
     title = columns.title_column if columns.title_column >= 0 else table.column(titles.TITLES)
     title = title if title is not None else 1 if at == 0 else 0
     rows = query.filtered(game, filter).order_by().values_list("pk", "stream_id", "bank__name").iterator(10_000)
     found = titles.match(table, rows, at, title, bank)
-    return table, found, Columns(id_column=at, title_column=title, bank_column=-1 if bank is None else bank)
+    return table, found, Columns(id_column=at, title_column=title, bank_column=-2 if bank is None else bank)
 
 
 @router.post("/games/{int:game_id}/titles/plan", response=TitlesPlan)

@@ -28,12 +28,30 @@
   const search = $derived(toSearch(filtered ? query : EVERYTHING));
   const address = (what: string) => `/api/games/${app.gameId}/titles${what}?${search}`;
   const wide = $derived(Math.max(0, ...(plan?.rows ?? []).map((row) => row.length)));
+  const NONE = -2;
   const SEPARATORS: Record<string, string> = { "\t": "tabs", ",": "commas", ";": "semicolons", "|": "bars" };
   const PARTS = [
     ["id_column", "id"],
     ["title_column", "title"],
     ["bank_column", "bank"],
   ] as const;
+
+  type Part = (typeof PARTS)[number][0];
+
+  /** Say what a column holds; what it held before changes places with that. */
+  function assign(column: number, part: Part | "") {
+    const used = {
+      id_column: plan!.id_column,
+      title_column: plan!.title_column,
+      bank_column: plan!.bank_column,
+    };
+    const before = PARTS.find(([key]) => used[key] === column)?.[0];
+    if (part) {
+      if (before) used[before] = used[part];
+      used[part] = column;
+    } else if (before === "bank_column") used.bank_column = NONE;
+    columns = used;
+  }
 
   $effect(() => dialog.showModal());
   $effect(() => {
@@ -132,13 +150,7 @@
                   class="select select-sm w-full min-w-24"
                   aria-label="Column {i + 1}"
                   value={PARTS.find(([key]) => plan![key] === i)?.[0] ?? ""}
-                  onchange={(e) => {
-                    const part = e.currentTarget.value as (typeof PARTS)[number][0] | "";
-                    const used = { ...columns };
-                    for (const [key] of PARTS) used[key] = plan![key];
-                    if (part) used[part] = i;
-                    columns = used;
-                  }}
+                  onchange={(e) => assign(i, e.currentTarget.value as Part | "")}
                 >
                   <option value="">–</option>
                   {#each PARTS as [key, name] (key)}<option value={key}>{name}</option>{/each}
