@@ -51,8 +51,11 @@ class _Parts:
             if isinstance(e.code, str):
                 print(e.code, file=sys.stderr, flush=True)
         finally:
-            sys.stdout.flush()
-            os._exit(code)
+            try:  # a child that is asked to end twice must not go on as its parent
+                signal.signal(signal.SIGTERM, signal.SIG_IGN)
+                sys.stdout.flush()
+            finally:
+                os._exit(code)
 
     def gone(self) -> None:
         """Look for children that have ended: a worker is started again, without the server nothing goes on."""

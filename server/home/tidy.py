@@ -220,16 +220,13 @@ class _Broom:
             self.delete(model._base_manager.filter(removed__lt=timezone.now() - UNDONE))
 
     def old_sayings(self) -> None:
-        """What was said so long ago, or so much ago, that nobody takes it back."""
-        room, kept = SAID, []
-        for number, streams in (
-            Saying.objects.filter(made__gte=timezone.now() - UNDONE).order_by("-pk").values_list("pk", "streams")
-        ):
+        """What was said so long ago, or so much ago, that nobody takes it back. One that is being said is not among them."""
+        room, gone = SAID, []
+        for number, streams, made in Saying.objects.order_by("-pk").values_list("pk", "streams", "made"):
             room -= streams
-            if room < 0:
-                break
-            kept.append(number)
-        self.sayings(Saying.objects.exclude(pk__in=among(kept)))
+            if room < 0 or made < timezone.now() - UNDONE:
+                gone.append(number)
+        self.sayings(Saying.objects.filter(pk__in=among(gone)))
 
     def sayings(self, made: QuerySet[Saying]) -> None:
         """Sayings with what was said before them."""

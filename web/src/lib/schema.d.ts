@@ -2370,7 +2370,7 @@ export interface components {
         };
         /**
          * Columns
-         * @description Which column holds what, counted from 0; -1: as the head tells, else the first and the second, and no bank.
+         * @description Which column holds what, counted from 0; -1: as the head tells, else the first and the second; bank_column -2: none.
          */
         Columns: {
             /**
