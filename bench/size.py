@@ -33,7 +33,7 @@ FULL, SMALL = (50_000, 200_000, 40_000), (500, 2_000, 400)
 """Loose files, entries of a table and of a ZIP file, streams in banks and in the ZIP file."""
 LISTS = (
     "/files",
-    "/files?within=",
+    "/files?tree=true&opened=",
     "/holders",
     "/streams",
     "/entries",
