@@ -76,7 +76,7 @@ def files_page(game: Game, asked: Asked, offset: int, limit: int, totals: bool =
     if asked.tree and survey:
         nodes = _tree(survey, asked)
         some = nodes[offset : offset + limit]
-        page = {row["id"]: row for row in _out(survey.seen.filter(pk__in=among([node.pk for node in some])))}
+        page = {row["id"]: row for row in _out(SurveyFile.objects.filter(pk__in=among([node.pk for node in some])))}
         return {"total": len(nodes), "rows": [{**page[n.pk], "depth": n.depth} for n in some if n.pk in page]}
     rows, total = found(survey, asked), None
     if totals:
