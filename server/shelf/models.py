@@ -287,11 +287,15 @@ def streams_in(survey: Survey | None) -> QuerySet[Stream]:
 R = TypeVar("R", bound=models.Model)
 
 
+def seen_by(survey: Survey | None) -> Exists:
+    """Of streams, entries or banks those that a survey has. Each is looked up in the survey: where few are chosen, a join would
+    begin at the survey's files, and try all that are chosen with each."""
+    return Exists(SurveyFile.objects.filter(survey=survey, archive=OuterRef("archive")))
+
+
 def numbered(rows: QuerySet[R], numbers: Collection[int], survey: Survey | None) -> QuerySet[R]:
-    """Streams, entries or banks by their numbers, as far as a survey has them. Each is looked up in the survey: a join would
-    begin at the survey's files, and try all numbers with each."""
-    seen = SurveyFile.objects.filter(survey=survey, archive=OuterRef("archive"))
-    return rows.filter(Exists(seen), pk__in=among(numbers))
+    """Streams, entries or banks by their numbers, as far as a survey has them."""
+    return rows.filter(seen_by(survey), pk__in=among(numbers))
 
 
 def pack_locator(archive: str, entries: Iterable[Step], stream_id: str, ordinal: int) -> str:

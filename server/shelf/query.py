@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 import numpy as np
-from django.db.models import Count, Exists, F, OuterRef, Q, QuerySet, Subquery, Sum, Value
+from django.db.models import Count, F, OuterRef, Q, QuerySet, Subquery, Sum, Value
 from django.db.models.functions import Coalesce, NullIf
 from numpy.typing import NDArray
 
@@ -16,9 +16,9 @@ from zubret_core.base.wording import spaced
 from zubret_core.codec import CODECS, codec_of
 
 from ..bulk import among
-from ..games.models import Game, Survey, SurveyFile
+from ..games.models import Game, Survey
 from .filters import Filter, codec_value, narrowed
-from .models import Archive, Bank, Entry, Given, Stream, streams_in
+from .models import Archive, Bank, Entry, Given, Stream, seen_by, streams_in
 from .sound import original_address, remember
 from .words import with_words
 
@@ -47,9 +47,7 @@ def filtered(game: Game, filter: Filter = EVERYTHING, survey: Survey | None = No
     """Streams of a survey (the current one, where none is given) that a filter leaves."""
     survey = survey or game.current_survey()
     if words := filter.q.split():
-        # Each is looked up in the survey; a join would begin at the survey's files, which are many.
-        seen = SurveyFile.objects.filter(survey=survey, archive=OuterRef("archive"))
-        rows = Stream.objects.filter(Exists(seen), pk__in=with_words(words, survey))
+        rows = Stream.objects.filter(seen_by(survey), pk__in=with_words(words, survey))
     else:
         rows = streams_in(survey)
     return narrowed(rows, filter, game)

@@ -11,13 +11,13 @@
   } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { bytes, clock, count, spaced } from "../lib/format";
+  import { KINDS } from "../lib/items";
   import ProblemPanel from "./ProblemPanel.svelte";
   import SaveAs from "./SaveAs.svelte";
 
   /** What is measured of a stream, where else it stands, and what a person says of it. */
   let { stream, give }: { stream: Stream; give: (what: { kind?: string; notes?: string }) => Promise<void> } =
     $props();
-  const KINDS = ["music", "voice", "effect"];
   let figures = $state<Figures | null>(null);
   let same = $state<{ found: Same[]; left: number } | null>(null);
   let problem = $state<ProblemText | null>(null);

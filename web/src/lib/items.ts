@@ -4,6 +4,9 @@ import type { Stream, Swap } from "./api";
 import { clock } from "./format";
 import type { Item } from "./player.svelte";
 
+/** What a stream can be. */
+export const KINDS = ["music", "voice", "effect"];
+
 export function streamTitle(stream: Stream): string {
   return stream.name || `${stream.bank} ${stream.stream_id}`;
 }

@@ -2,6 +2,7 @@
   import { api, type SayingOut } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { spaced } from "../lib/format";
+  import { KINDS } from "../lib/items";
   import NameMany from "./NameMany.svelte";
   import { tellSaid } from "./said";
 
@@ -24,11 +25,10 @@
   } = $props();
   let naming = $state(false);
   let busy = $state(false);
-  const KINDS = ["music", "voice", "effect"];
   const many = (n: number) => `${spaced(n)} streams`;
 
   async function say(said: { marked?: boolean; kind?: string }, text: (n: number) => string) {
-    await said_(
+    await tell(
       api.POST("/api/games/{game_id}/sayings", {
         params: { path: { game_id: app.gameId } },
         body: { chosen: [...chosen], said, template: "" },
@@ -38,7 +38,7 @@
   }
 
   /** Tell what was done, and how it is taken back. */
-  async function said_(call: Promise<{ data?: SayingOut }>, text: (n: number) => string) {
+  async function tell(call: Promise<{ data?: SayingOut }>, text: (n: number) => string) {
     busy = true;
     const made = await app.attempt(call);
     busy = false;
@@ -89,6 +89,6 @@
   <NameMany
     chosen={[...chosen]}
     close={() => (naming = false)}
-    name={(call) => said_(call, (n) => `${many(n)} were named.`)}
+    name={(call) => tell(call, (n) => `${many(n)} were named.`)}
   />
 {/if}

@@ -6,6 +6,7 @@
   import { app } from "../lib/app.svelte";
   import { ofGame } from "../lib/cache";
   import { spaced } from "../lib/format";
+  import { KINDS } from "../lib/items";
   import { asked, EVERYTHING, narrows, type Query } from "../lib/query";
   import Facet from "../list/Facet.svelte";
   import SizeFilter from "./SizeFilter.svelte";
@@ -31,7 +32,6 @@
   let wide = $state(1280);
   const small = $derived(wide < 768);
   const MOST_CHIPS = 6;
-  const KINDS = ["music", "voice", "effect"];
   const path = { game_id: app.gameId };
 
   const holders = createQuery(() => ({
