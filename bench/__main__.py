@@ -1,5 +1,5 @@
 """python zubret.py bench [PART ...]: the table of ratios. Parts: codec, sounds, table, rebuild, range, archive, changes, size, idle,
-load.
+load, screens.
 
 The part `page` measures as `codec` does and writes docs/codecs.md; it runs only where it is named.
 """
@@ -23,7 +23,7 @@ def main() -> None:
     django.setup()
     from server.ready import make_ready
 
-    from . import archives, codecs, idle, load, ranges, rebuilds, size, sounds, surveys, tables
+    from . import archives, codecs, idle, load, ranges, rebuilds, screens, size, sounds, surveys, tables
 
     make_ready()  # as server and workers do
     parts = {
@@ -39,6 +39,7 @@ def main() -> None:
         "size": size.rows,
         "idle": idle.rows,
         "load": load.rows,
+        "screens": screens.rows,
     }
     wanted = sys.argv[1:] or list(parts)
     parts["page"] = codecs.page

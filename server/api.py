@@ -22,6 +22,7 @@ from .keys.api import router as keys
 from .mods.api import router as mods
 from .mods.build_api import router as builds
 from .shelf.api import router as shelf
+from .shelf.entries_api import router as entries
 from .shelf.listening import OPERATION
 from .shelf.saying_api import router as sayings
 from .shelf.searches_api import router as searches
@@ -49,7 +50,7 @@ api = Api(title="Zubret", version="1", docs_url=None, urls_namespace="api")
 ROUTERS = {
     "games": (home, surveys, names, keys, changes),
     "taking out": (takeout, sounds, one_stream),
-    "shelf": (shelf, sayings, titles, searches, streams),
+    "shelf": (shelf, entries, sayings, titles, searches, streams),
     "mods": (mods, builds),
     "jobs": (jobs,),
     "layouts": (bench, unknown),

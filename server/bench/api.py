@@ -107,13 +107,21 @@ class RegionOut(Schema):
     fields: list[FieldView]
 
 
-class SampleOut(Schema):
-    """An entry or stream that the layout finds."""
+class ItemOut(Schema):
+    """An entry or stream that the layout finds; id: its place among them."""
 
+    id: int
     name: str
     at: int
     stored: int
     note: str
+
+
+class ItemPage(Schema):
+    """Some of the entries or streams that a layout finds."""
+
+    total: int
+    rows: list[ItemOut]
 
 
 class Gap(Schema):
@@ -131,7 +139,6 @@ class Tried(Schema):
     describes: str
     regions: list[RegionOut]
     items: int
-    sample: list[SampleOut]
     ribbon: Ribbon | None
     explained: float
     unexplained: list[Gap]
@@ -306,6 +313,18 @@ def field_spans(request: HttpRequest, game_id: int, data: TryIn):
     """The fields in a part of the file."""
     game = one(Game.objects.all(), game_id)
     return services.spans(game, data.path, data.text, data.at, data.at + min(data.length, MOST_BYTES))
+
+
+@router.post("/games/{int:game_id}/bench/items", response=ItemPage)
+def list_items(request: HttpRequest, game_id: int, data: TryIn, offset: Offset = 0, limit: Limit = 100):
+    """The entries or streams that a layout's text finds in a file."""
+    return services.items(one(Game.objects.all(), game_id), data.path, data.text, offset, limit)
+
+
+@router.post("/games/{int:game_id}/bench/items/beginning", response=int)
+def item_beginning(request: HttpRequest, game_id: int, data: TryIn, begins: str = "", first: Offset = 0):
+    """The place of the next of them whose name begins with a text; -1 where there is none."""
+    return services.next_item(one(Game.objects.all(), game_id), data.path, data.text, begins[:200], first)
 
 
 @router.post("/games/{int:game_id}/bench/check", response=JobOut)

@@ -28,10 +28,9 @@ from ..jobs.orders import Order
 from ..jobs.run import start, work
 from ..layouts.known import known_for
 from ..layouts.models import LayoutVersion, UserLayout
+from ..paging import next_of
 from ..shelf.api import ribbon_of
 
-SAMPLE = 200
-"""Items of a trial that are shown."""
 START = """zubret: 1
 id: {id}
 title: {title}
@@ -157,7 +156,7 @@ def _read(game: Game, layout: Layout, path: str) -> Document:
 
 def tried(game: Game, path: str, text: str) -> dict[str, Any]:
     """What a layout's text says of a file: its fault with the line, or regions, items and the share it explains."""
-    out: dict[str, Any] = {"fault": None, "problem": None, "regions": [], "items": 0, "sample": [], "ribbon": None,
+    out: dict[str, Any] = {"fault": None, "problem": None, "regions": [], "items": 0, "ribbon": None,
                            "explained": 0.0, "unexplained": [], "describes": ""}  # fmt: skip
     try:
         layout = load_layout(text, "layout")
@@ -168,7 +167,7 @@ def tried(game: Game, path: str, text: str) -> dict[str, Any]:
     out["describes"] = layout.describes
     try:
         reading = reading_of(game, path, text)
-        out["sample"] = _sample(reading)
+        _columns(reading)  # all of them can be read
     except ZubretError as e:
         out["problem"] = {**e.as_dict(), "offset": e.offset}
         return out
@@ -183,14 +182,31 @@ def tried(game: Game, path: str, text: str) -> dict[str, Any]:
     return out
 
 
-def _sample(reading: Document) -> list[dict[str, Any]]:
+def _columns(reading: Document) -> tuple[list, list, list, list]:
+    """Name, place, stored bytes and what is to be said of every item."""
     names = reading.column("id" if reading.kind == "stream" else "path") or []
     if reading.kind == "listed":
-        return [{"name": str(n), "at": 0, "stored": 0, "note": ""} for n in names[:SAMPLE]]
-    at, stored = reading.column("at") or [], reading.column("stored") or []
+        return names, [0] * len(names), [0] * len(names), [""] * len(names)
     notes = reading.column("codec" if reading.kind == "stream" else "method") or ["plain"] * reading.count
-    rows = zip(names[:SAMPLE], at, stored, notes, strict=False)
-    return [{"name": str(n), "at": a, "stored": s, "note": str(m)} for n, a, s, m in rows]
+    return names, reading.column("at") or [], reading.column("stored") or [], notes
+
+
+def items(game: Game, path: str, text: str, offset: int, limit: int) -> dict[str, Any]:
+    """Some of the entries or streams that a layout's text finds in a file."""
+    columns = _columns(reading_of(game, path, text))
+    some = zip(*(column[offset : offset + limit] for column in columns), strict=False)
+    rows = [
+        {"id": offset + n, "name": str(name), "at": at, "stored": stored, "note": str(note)}
+        for n, (name, at, stored, note) in enumerate(some)
+    ]
+    return {"total": len(columns[0]), "rows": rows}
+
+
+def next_item(game: Game, path: str, text: str, begins: str, first: int) -> int:
+    """The place of the next of them, from one place on and then from the start, whose name begins with a text; -1 where there is
+    none."""
+    names, begins = _columns(reading_of(game, path, text))[0], begins.lower()
+    return next_of([n for n, name in enumerate(names) if str(name).lower().startswith(begins)], first)
 
 
 def spans(game: Game, path: str, text: str, start: int, end: int) -> list[dict[str, Any]]:

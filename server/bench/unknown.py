@@ -9,6 +9,7 @@ from zubret_core.base import Kept, ZubretError
 from zubret_core.base.format import frozen
 from zubret_core.codec import codec_of
 from zubret_core.locate.tables import HEAD, draft, find_table
+from zubret_core.locate.turns import MOST_CHANNELS, RATES, turns_of, verdict
 from zubret_core.locate.unknown import Candidate, rank
 from zubret_core.source import SliceSource
 
@@ -35,6 +36,8 @@ def looked_at(game: Game, path: str) -> dict[str, Any]:
             "table_at": table.at if table else None,
             "records": table.count if table else 0,
             "rate": table.rate if table else 0,
+            "rates": RATES,
+            "most_channels": MOST_CHANNELS,
         }
 
 
@@ -49,14 +52,16 @@ def ranked(game: Game, path: str, start: int, end: int, rate: int) -> dict[str, 
                 path,
             )
         found = rank(source, start, end)
-    return {"note": found.note, "candidates": [heard(game, path, start, end, c, rate) for c in found.candidates]}
+    best = found.candidates[0].score if found.candidates else 0.0
+    readings = [{**heard(game, path, start, end, c, rate), "verdict": verdict(c.score, best)} for c in found.candidates]
+    return {"note": found.note, "candidates": readings}
 
 
 def candidate_of(data: dict[str, Any]) -> Candidate:
     """A reading by a request; ZubretError where its codec can't be so."""
     candidate = Candidate(
         data["codec"],
-        max(1, min(64, data["channels"])),
+        max(1, min(MOST_CHANNELS, data["channels"])),
         data.get("score", 0.0),
         max(0, data["block_size"]),
         max(0, data["skip"]),
@@ -91,6 +96,7 @@ def heard(game: Game, path: str, start: int, end: int, candidate: Candidate, rat
         "rate": rate,
         "frames": format.frames,
         "audio": f"b{game.pk}.{key}",
+        "turns": [turn._asdict() for turn in turns_of(candidate.codec)],
     }
 
 

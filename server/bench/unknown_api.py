@@ -20,14 +20,24 @@ class PartOut(Schema):
     length: int
 
 
+class TurnOut(Schema):
+    """A parameter of a codec, and the values that can be tried."""
+
+    name: str
+    values: list[int | str]
+
+
 class UnknownFile(Schema):
-    """A file that nothing describes; rate: in Hz, where a table gives one, else 0."""
+    """A file that nothing describes; rate: in Hz, where a table gives one, else 0; rates: usual ones; most_channels: that a
+    reading may have."""
 
     size: int
     spans: list[PartOut]
     table_at: int | None
     records: int
     rate: int
+    rates: list[int]
+    most_channels: int
 
 
 class Reading(Schema):
@@ -41,7 +51,7 @@ class Reading(Schema):
 
 
 class ReadingOut(Reading):
-    """A reading that can be heard; score in dB, above 10 convincing."""
+    """A reading that can be heard; score in dB; turns: what of it can be turned."""
 
     label: str
     score: float
@@ -49,13 +59,20 @@ class ReadingOut(Reading):
     rate: int
     frames: int
     audio: str
+    turns: list[TurnOut]
+
+
+class RankedReading(ReadingOut):
+    """A reading with what its score means: convincing, perhaps or weak."""
+
+    verdict: str
 
 
 class Ranked(Schema):
     """The likeliest readings, the best first."""
 
     note: str
-    candidates: list[ReadingOut]
+    candidates: list[RankedReading]
 
 
 class HearIn(Schema):

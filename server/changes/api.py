@@ -49,13 +49,21 @@ class ChangeOut(Schema):
     detail: str
 
 
+class KindOut(Schema):
+    """A kind of change, as people read it, and how many changes are of it."""
+
+    kind: str
+    label: str
+    changes: int
+
+
 class Changes(Schema):
-    """A page of changes, and how many there are of each kind. made: when the two were compared, null where they were not;
+    """A page of changes, and the kinds that there are. made: when the two were compared, null where they were not;
     fresh: no more contents are known since."""
 
     made: datetime | None
     fresh: bool
-    counts: dict[str, int]
+    kinds: list[KindOut]
     total: int
     rows: list[ChangeOut]
 
@@ -118,17 +126,30 @@ def list_changes(
     pair = _pair(old, new)
     made = comparing.made(*pair)
     if made is None:
-        return {"made": None, "fresh": False, "counts": {}, "total": 0, "rows": []}
+        return {"made": None, "fresh": False, "kinds": [], "total": 0, "rows": []}
     rows = comparing.filtered(made, kind, q)
     page = rows[offset : offset + limit]
     fresh = made.unread == comparing.unread(*pair)
     return {
         "made": made.made,
         "fresh": fresh,
-        "counts": made.counts,
+        "kinds": [
+            {"kind": kind, "label": label, "changes": made.counts[kind]}
+            for kind, label in comparing.WORDS.items()
+            if made.counts.get(kind)
+        ],
         "total": comparing.number(made, kind, q),
         "rows": page,
     }
+
+
+@router.get("/changes/{int:old}/{int:new}/beginning", response=int)
+def change_beginning(
+    request: HttpRequest, old: int, new: int, kind: str = "", q: str = "", text: str = "", first: Offset = 0
+):
+    """The place of the next change whose file or entry begins with a text; -1 where there is none."""
+    made = comparing.made(*_pair(old, new))
+    return -1 if made is None else comparing.next_change(made, kind, q, text[:200], first)
 
 
 @router.get("/changes/{int:old}/{int:new}/csv")

@@ -21,6 +21,7 @@ from ..games.models import Change, Comparison, Survey, SurveyFile
 from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, tidy_up, work
+from ..paging import next_of
 from ..shelf.models import Archive, Entry
 
 WORDS = {
@@ -221,6 +222,17 @@ def number(made: Comparison, kind: str, q: str) -> int:
     if q.split():
         return filtered(made, kind, q).count()
     return made.counts.get(kind, 0) if kind else sum(made.counts.values())
+
+
+def next_change(made: Comparison, kind: str, q: str, begins: str, first: int) -> int:
+    """The place of the next change, from one place on and then from the start, whose file or entry begins with a text; -1 where
+    there is none."""
+    paths = filtered(made, kind, q).values_list("file", "path").iterator()
+    return next_of([n for n, names in enumerate(paths) if any(_begins(x, begins.lower()) for x in names)], first)
+
+
+def _begins(path: str, text: str) -> bool:
+    return path.lower().startswith(text) or path.rpartition("/")[2].lower().startswith(text)
 
 
 class _Echo:

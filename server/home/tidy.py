@@ -202,8 +202,9 @@ class _Broom:
             if Job.objects.filter(game=game, kind="survey", state__in=Job.OPEN).exists():
                 return  # it may be about to refer to some
             unseen = Archive.objects.filter(game=game, outer__isnull=True, seen_in__isnull=True)
-            unseen.update(complete=False)  # a survey that begins meanwhile reads the file anew
-        self.archives(Archive.objects.filter(game=game, outer__isnull=True, seen_in__isnull=True, complete=False))
+            some = unseen.update(complete=False)  # a survey that begins meanwhile reads the file anew
+        if some:
+            self.archives(Archive.objects.filter(game=game, outer__isnull=True, seen_in__isnull=True, complete=False))
 
     def old_comparisons(self) -> None:
         """Comparisons whose place another has taken, or that were not finished."""

@@ -77,6 +77,8 @@ class Readers:
 
         Any layout of the user's may recognise an entry, so an archive is read again when one of them changes.
         """
+        if not (self._layouts or path in self._keys or path in self._names):
+            return ""
         parts = [f"layout {v.pk}" for v, layout in self._layouts if kind.is_archive or layout is kind.layout]
         parts += self._keys.get(path, [])
         if path in self._names:

@@ -1,4 +1,4 @@
-"""Entries, streams and their sound in the API."""
+"""Streams and their sound in the API."""
 
 from __future__ import annotations
 
@@ -20,26 +20,6 @@ from .ranges import ranged
 from .sound import sound_at
 
 router = Router()
-
-
-class EntryOut(Schema):
-    """An entry; at is its byte offset in the archive, or in the companion `file` where that is not empty."""
-
-    id: int
-    ordinal: int
-    path: str
-    at: int
-    stored: int
-    size: int
-    method: str
-    file: str
-
-
-class EntryPage(Schema):
-    """Some entries of all that match."""
-
-    total: int
-    rows: list[EntryOut]
 
 
 class StreamOut(Schema):
@@ -145,20 +125,6 @@ class Ribbon(Schema):
     size: int
     explained: float
     segments: list[SegmentOut]
-
-
-@router.get("/games/{int:game_id}/entries", response=EntryPage)
-def entries(
-    request: HttpRequest,
-    game_id: int,
-    archive: int = 0,
-    q: str = "",
-    sort: str = "",
-    offset: Offset = 0,
-    limit: Limit = 100,
-):
-    """Entries of the current survey."""
-    return query.entries_page(one(Game.objects.all(), game_id), archive, q, sort, offset, limit)
 
 
 @router.get("/games/{int:game_id}/streams", response=StreamPage)

@@ -1,4 +1,4 @@
-"""Searching, sorting and counting streams and entries, all of it in SQL."""
+"""Searching, sorting and counting streams, all of it in SQL."""
 
 from __future__ import annotations
 
@@ -17,6 +17,7 @@ from zubret_core.codec import CODECS, codec_of
 
 from ..bulk import among
 from ..games.models import Game, Survey
+from ..paging import next_of
 from .filters import Filter, codec_value, narrowed
 from .models import Archive, Bank, Entry, Given, Stream, seen_by, streams_in
 from .sound import original_address, remember
@@ -38,7 +39,9 @@ SORTS = {
 """By which columns a list is sorted. Last comes the number, in whose order a survey writes the streams of an archive; files
 come in the order of their paths."""
 BRUSH_BINS = 28
-BRUSH_FROM, BRUSH_TO = 0.1, 600.0
+BRUSH_FROM = 0.1
+BRUSH_TO = (600.0, 1800.0, 3600.0, 10_800.0, 36_000.0, 86_400.0)
+"""Seconds at which the length brush may end: the first of them that no stream is beyond."""
 """The length brush's logarithmic axis, in seconds."""
 EVERYTHING = Filter()
 
@@ -181,9 +184,7 @@ def beginning(asked: Question, text: str, first: int) -> int:
     given = Given.objects.filter(game=asked.game, name__istartswith=text).values("locator")
     starts = Q(stream_id__istartswith=text) | Q(name__istartswith=text) | Q(locator__in=given)
     found = np.array(asked.streams().filter(starts).order_by().values_list("pk", flat=True), np.int64)
-    places = np.flatnonzero(np.isin(asked.found().numbers, found))
-    behind = places[places >= first]
-    return int(behind[0]) if len(behind) else int(places[0]) if len(places) else -1
+    return next_of(np.flatnonzero(np.isin(asked.found().numbers, found)).tolist(), first)
 
 
 def _sorted(rows: QuerySet[Stream], game: Game, sort: str, place: list[str]) -> QuerySet[Stream]:
@@ -202,17 +203,19 @@ def _sorted(rows: QuerySet[Stream], game: Game, sort: str, place: list[str]) -> 
 def lengths(game: Game, filter: Filter) -> dict[str, Any]:
     """How many streams have which length: bins on a logarithmic axis."""
     asked = Question(game, filter)
-    counts = _lengths.made(asked.key, lambda: _binned(asked.streams()))
-    return {"from_seconds": BRUSH_FROM, "to_seconds": BRUSH_TO, "counts": counts}
+    to, counts = _lengths.made(asked.key, lambda: _binned(asked.streams()))
+    return {"from_seconds": BRUSH_FROM, "to_seconds": to, "counts": counts}
 
 
-_lengths: Kept[str, list[int]] = Kept(200)
+_lengths: Kept[str, tuple[float, list[int]]] = Kept(200)
 
 
-def _binned(rows: QuerySet[Stream]) -> list[int]:
+def _binned(rows: QuerySet[Stream]) -> tuple[float, list[int]]:
     seconds = np.fromiter(rows.order_by().values_list("seconds", flat=True).iterator(10_000), float)
-    place = np.log(np.maximum(seconds, BRUSH_FROM) / BRUSH_FROM) / np.log(BRUSH_TO / BRUSH_FROM) * BRUSH_BINS
-    return np.bincount(np.minimum(place.astype(int), BRUSH_BINS - 1), minlength=BRUSH_BINS).tolist()
+    longest = seconds.max(initial=0.0)
+    to = next((end for end in BRUSH_TO if longest <= end), longest)
+    place = np.log(np.maximum(seconds, BRUSH_FROM) / BRUSH_FROM) / np.log(to / BRUSH_FROM) * BRUSH_BINS
+    return to, np.bincount(np.minimum(place.astype(int), BRUSH_BINS - 1), minlength=BRUSH_BINS).tolist()
 
 
 def facets(game: Game) -> dict[str, list[dict[str, Any]]]:
@@ -246,32 +249,6 @@ def _counted(rows: QuerySet[Stream]) -> dict[str, list[dict[str, Any]]]:
         ]
         for facet, values in counts.items()
     }
-
-
-def entries_page(game: Game, archive: int, q: str, sort: str, offset: int, limit: int) -> dict[str, Any]:
-    """Entries of an archive of the current survey, or of all."""
-    survey = game.current_survey()
-    rows = Entry.objects.filter(archive__seen_in__survey=survey) if survey else Entry.objects.none()
-    if archive:
-        rows = rows.filter(archive=archive)
-    for word in q.split():
-        rows = rows.filter(path__icontains=word)
-    key = {"path": "path", "size": "size", "stored": "stored", "at": "at"}.get(sort.lstrip("-"), "ordinal")
-    order = [f"-{key}" if sort.startswith("-") else key, "pk"]
-    if key == "ordinal" and not archive:
-        order = ["archive__seen_in__path", "archive__seen_in__pk", "ordinal"]
-    numbers = list(rows.order_by(*order).values_list("pk", flat=True)[offset : offset + limit])
-    columns = ("id", "ordinal", "path", "at", "stored", "size", "method", "file")
-    found = {row["id"]: row for row in Entry.objects.filter(pk__in=among(numbers)).values(*columns)}
-    return {"total": _entry_count(survey, archive, q, rows), "rows": [found[n] for n in numbers if n in found]}
-
-
-def _entry_count(survey: Survey | None, archive: int, q: str, rows: QuerySet[Entry]) -> int:
-    if survey is None or q.split():
-        return rows.count()
-    if not archive:
-        return survey.entries
-    return Archive.objects.filter(pk=archive, seen_in__survey=survey).aggregate(n=Sum("entry_count"))["n"] or 0
 
 
 AT_ONCE = {"flac": 600, "ogg": 120, "opus": 50}

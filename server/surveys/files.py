@@ -18,6 +18,7 @@ from zubret_core.locate.spot import IN
 
 from ..bulk import among
 from ..games.models import Game, Survey, SurveyFile
+from ..paging import next_of
 from ..shelf.models import Bank
 from .surveying import Totals
 from .tree import Node, tree
@@ -119,8 +120,7 @@ def next_place(game: Game, asked: Asked, begins: str, first: int) -> int:
         return -1
     rows = survey.seen.filter(path__icontains=begins).values_list("pk", "path")
     wanted = {pk for pk, path in rows if path.rpartition(IN)[2].rpartition("/")[2].lower().startswith(begins.lower())}
-    places = [place for place, pk in enumerate(numbers_of(survey, asked)) if pk in wanted]
-    return next((place for place in places if place >= first), places[0] if places else -1)
+    return next_of([place for place, pk in enumerate(numbers_of(survey, asked)) if pk in wanted], first)
 
 
 def numbers_of(survey: Survey, asked: Asked) -> list[int]:

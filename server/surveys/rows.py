@@ -251,7 +251,7 @@ def stream_rows(archive: int, bank: int, file: str, record: BankRecord) -> list[
                 s.stored,
                 len(s.shares),
                 ",".join(s.keeps),
-                likely_kind(f, record.language),
+                likely_kind(f, record.language, f"{file}/{record.label}"),
             )
         )
     return rows

@@ -24,12 +24,10 @@ from ..shelf.models import Archive, Bank, Entry, Stream, pack_locator
 _TABLE = "loose_sound"
 _COLUMNS = (
     "path", "within", "name", "stem", "size", "mtime_ns", "changed_ns", "sum", "variant", "rate",
-    "channels", "frames", "loop_start", "loop_end", "locator", "kind",
+    "channels", "frames", "loop_start", "loop_end", "spans", "locator", "kind",
 )  # fmt: skip
 _ZERO, _NULL, _EMPTY, _LIST = "0", "NULL", "''", "'[]'"
 _ARCHIVE_ID, _BANK_ID = "%(archive)s + rowid", "%(bank)s + rowid"
-_SPANS = "'[[0,' || min(size, %(edge)s) || '],[' || max(0, size - %(edge)s) || ',' || min(size, %(edge)s) || ']]'"
-"""What `index_spans` gives for a loose file."""
 _SECONDS = "CAST(frames AS REAL) / rate"
 _FILE = {
     "survey": "%(survey)s", "path": "path", "within": "within", "size": "size", "mtime_ns": "mtime_ns",
@@ -40,7 +38,7 @@ _ARCHIVE = {
     "id": _ARCHIVE_ID, "game": "%(game)s", "path": "path", "size": "size", "mtime_ns": "mtime_ns", "kind": "'file'",
     "layout": _EMPTY, "entry_count": "1", "unpacked": "size", "stream_count": "1", "seconds": _SECONDS,
     "stream_bytes": "size", "evidence": "%(evidence)s", "chain": _LIST, "outer": _NULL, "companions": _LIST,
-    "index_spans": _SPANS, "index_sum": "sum", "opened_with": _EMPTY, "error": _NULL, "complete": "1", "digested": _ZERO,
+    "index_spans": "spans", "index_sum": "sum", "opened_with": _EMPTY, "error": _NULL, "complete": "1", "digested": _ZERO,
 }  # fmt: skip
 _ENTRY = {
     "archive": _ARCHIVE_ID, "ordinal": _ZERO, "path": "name", "path_raw": _NULL, "at": _ZERO, "stored": "size", "size": "size",
@@ -63,10 +61,12 @@ def row_of(file: GameFile, sound: PlainSound) -> tuple[Any, ...]:
     path, f = file.path, sound.format
     within, _, name = path.rpartition("/")
     loop = (f.loop.start, f.loop.end) if f.loop else (None, None)
+    edge = min(file.size, EDGE)
+    spans = f"[[0,{edge}],[{file.size - edge},{edge}]]"  # what `index_spans` gives for a loose file
     locator = pack_locator(path, ((name, 0),), "", 0)
     return (
         path, within, name, splitext(name)[0], file.size, file.mtime_ns, file.changed_ns, sound.sum, f.variant, f.rate,
-        f.channels, f.frames, *loop, locator, likely_kind(f),
+        f.channels, f.frames, *loop, spans, locator, likely_kind(f, path=path),
     )  # fmt: skip
 
 
@@ -82,6 +82,6 @@ def insert_sounds(survey: int, game: int, archive: int, bank: int) -> None:
     """Write all rows of the sounds that were handed over but their words, within the caller's transaction. archive, bank: the
     numbers after which theirs follow."""
     known = {"survey": survey, "game": game, "archive": archive, "bank": bank, "evidence": AUDIO.evidence,
-             "what": SurveyFile.SOUND, "edge": EDGE}  # fmt: skip
+             "what": SurveyFile.SOUND}  # fmt: skip
     for model, values in ((Archive, _ARCHIVE), (SurveyFile, _FILE), (Entry, _ENTRY), (Bank, _BANK), (Stream, _STREAM)):
         insert_from(_TABLE, model, values, known)

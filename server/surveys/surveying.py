@@ -256,8 +256,10 @@ class _Survey:
         was = self.before.get(file.path)
         if was is not None and (was.size, was.mtime_ns, was.changed_ns) == file[1:4]:
             return False
-        known = ((k.written.size, k.mtime_ns) for k in self.archives.get(file.path, ()))
-        return (file.size, file.mtime_ns) not in known and not self.readers.of(file.path, AUDIO)
+        for known in self.archives.get(file.path, ()):
+            if (known.written.size, known.mtime_ns) == (file.size, file.mtime_ns):
+                return False
+        return not self.readers.of(file.path, AUDIO)
 
     def _look_into(self, spot: Spot, kind: Kind, file: GameFile, row: Seen) -> None:
         reader = f"{kind.layout.title or kind.layout.id}: " if kind.layout else ""

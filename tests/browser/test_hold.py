@@ -9,6 +9,7 @@ from playwright.sync_api import expect
 
 from standin.make import make
 from tests.browser.support import BrowserTest
+from zubret_core.base.wording import spaced
 
 
 def odd_archive(files: dict[str, bytes]) -> bytes:
@@ -74,7 +75,7 @@ class Hold(BrowserTest):
         expect(page.get_by_role("row").filter(has_text="hold.cargo01")).to_contain_text("volume of hold.chart")
         panel.get_by_text("Give a name list").locator("input").set_input_files(self.game / "data" / "hold names.txt")
         expect(page.get_by_role("gridcell", name="› cabin/cabin.crate")).to_be_visible()
-        expect(panel.get_by_role("list", name="Entries")).to_contain_text("ambience/night.bell")
+        expect(panel.get_by_role("grid", name="Entries")).to_contain_text("ambience/night.bell")
 
     def test_1b_files_as_a_tree_and_to_scale(self):
         page, game = self.page, self.register()
@@ -135,6 +136,13 @@ class Hold(BrowserTest):
         page.get_by_role("tab", name="structure").click()
         page.get_by_role("button", name="count", exact=True).click()
         expect(page.get_by_label("The file", exact=True)).to_contain_text("head · count = 5")
+        page.get_by_role("tab", name="entries").click()
+        items = page.get_by_role("grid", name="Items")
+        expect(items.get_by_role("row")).to_have_count(6)
+        items.focus()
+        page.keyboard.type("tune3")
+        at = odd_archive({f"tune{n}.bin": bytes([n]) * (900 + n) for n in range(5)}).index(bytes([3]) * 903)
+        expect(page.get_by_label("The file", exact=True)).to_contain_text(f"byte {spaced(at)} ·")
         page.get_by_role("button", name="Check", exact=True).click()
         expect(page.get_by_role("tabpanel")).to_contain_text("✓ gives back the identical file")
         expect(page.get_by_role("tabpanel")).to_contain_text("there and back")
@@ -165,7 +173,12 @@ class Hold(BrowserTest):
         page.get_by_role("tab", name="structure").click()
         page.get_by_role("tab", name="aids").click()  # what was found is still there
         panel.get_by_role("button", name="tune3.bin").click()
-        expect(page.get_by_label("The file", exact=True)).to_contain_text(f"byte {data.index(b'tune3.bin')} ·")
+        there = f"byte {data.index(b'tune3.bin')} ·"
+        expect(page.get_by_label("The file", exact=True)).to_contain_text(there)
+        page.wait_for_url(f"**at={data.index(b'tune3.bin')}**")
+        page.reload()
+        expect(page.get_by_label("The file", exact=True)).to_contain_text(there)
+        expect(page.get_by_role("tab", name="aids", selected=True)).to_be_visible()
 
     def test_3_taking_out_shows_progress_is_cancelled_and_goes_on(self):
         page = self.page
@@ -200,7 +213,7 @@ class Hold(BrowserTest):
         self.open(f"#/{game}/survey")
         panel = self.file("data/deck.zip")
         panel.get_by_label("Filter entries by path").fill("call")
-        boxes = panel.get_by_role("list", name="Entries").get_by_role("checkbox")
+        boxes = panel.get_by_role("grid", name="Entries").get_by_role("checkbox")
         expect(boxes).to_have_count(2)
         boxes.nth(0).check()
         before = self.api("/surveys")[0]["id"]
@@ -220,6 +233,39 @@ class Hold(BrowserTest):
             self.assertEqual(pack.namelist(), ["call_01.ogg", "call_02.ogg", "zubret manifest.jsonl"])
         page.keyboard.press("Escape")
         expect(dialog).to_be_hidden()
+        page.reload()  # the filter and the order are in the address
+        panel = page.get_by_label("The chosen file")
+        panel.get_by_label("order").select_option("-size")
+        expect(panel.get_by_label("Filter entries by path")).to_have_value("call")
+        panel.get_by_label("Filter entries by path").fill("")
+        entries = panel.get_by_role("grid", name="Entries")
+        expect(entries.get_by_role("row")).to_have_count(6)
+        entries.focus()
+        for keys, chosen in (("Control+a", 6), ("Home", 1), ("Shift+ArrowDown", 2), ("c", 1)):
+            page.keyboard.press(keys)  # a letter leads to the next name that begins so
+            expect(panel.get_by_role("button", name=f"Take out {chosen} chosen")).to_be_visible()
+        expect(entries.get_by_role("row", selected=True)).to_contain_text("call_0")
+
+    def test_3e_what_changed_keeps_its_place(self):
+        page, game = self.page, self.register()
+        before = self.api("/surveys")[0]["id"]
+        (self.game / "data" / "new log.txt").write_text("one more")
+        self.open(f"#/{game}/survey")
+        page.get_by_role("button", name="Survey again").click()
+        self.until(lambda: self.api("/surveys")[0]["id"] > before and not self.api("/jobs?open=true"), 60, "the survey")
+        page.get_by_role("link", name="What changed").click()
+        row = page.get_by_role("grid", name="Changes").get_by_role("row").filter(has_text="new log.txt")
+        expect(row).to_contain_text("added")
+        after = self.api("/surveys")[0]["id"]
+        self.assertIn(f"old={before}&now={after}", page.url)
+        page.get_by_label("Filter by path").fill("log")
+        page.get_by_role("button", name="added 1").click()
+        page.wait_for_url("**q=log**")
+        page.reload()
+        expect(row).to_be_visible()
+        expect(page.get_by_role("button", name="added 1")).to_have_attribute("aria-pressed", "true")
+        page.get_by_label("before").select_option(str(after))
+        expect(page.get_by_text("These are the same survey")).to_be_visible()
 
     def test_3c_a_key_is_shown_only_when_asked_and_taken_off(self):
         page, game = self.page, self.register()
@@ -250,7 +296,7 @@ class Hold(BrowserTest):
         self.open(f"#/{game}/survey")
         panel = self.file("data/sea.crate")
         panel.get_by_label("Filter entries by path").fill("strings")
-        entries = panel.get_by_role("list", name="Entries")
+        entries = panel.get_by_role("grid", name="Entries")
         expect(entries.get_by_role("checkbox").nth(0)).to_be_visible()
         entries.get_by_role("checkbox").nth(0).check()
         text = {"name": "words.txt", "mimeType": "text/plain", "buffer": b"Cast off!\n" * 400}
@@ -287,7 +333,7 @@ class Hold(BrowserTest):
         page.get_by_role("button", name="Survey again").click()
         self.until(lambda: self.api("/surveys")[0]["id"] > before, 60, "the survey")
         page.get_by_role("link", name="What changed").click()
-        table = page.get_by_role("table", name="Changes")
+        table = page.get_by_role("grid", name="Changes")
         expect(table).to_contain_text("text/strings_news.txt")
         expect(table).to_contain_text("music/music.bell")
         page.get_by_role("button", name="added").click()

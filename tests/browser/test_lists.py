@@ -105,6 +105,10 @@ class Lists(BrowserTest):
         other = self.context.new_page()
         other.goto(link)
         as_it_was(other)
+        for mark in "◆◇":  # what is said in one window is seen in the other
+            other.get_by_role("grid").press("m")
+            expect(page.get_by_role("row", selected=True)).to_contain_text(mark)
+        other.close()
         page.keyboard.press("Control+k")
         page.keyboard.type("many 04")
         page.get_by_role("option", name="Show all").click()

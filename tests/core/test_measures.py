@@ -18,6 +18,7 @@ from tests.support import noise, problem_of, source, tone
 from zubret_core.audio import Style, measure, write_sound, written_format
 from zubret_core.audio.alike import beginning, same_audio
 from zubret_core.audio.loudness import Loudness
+from zubret_core.audio.measure import likely_kind
 from zubret_core.audio.riff import notes_of
 from zubret_core.audio.spectrum import frequencies, spectrogram
 from zubret_core.audio.waveform import FINEST, drawn, read_waveform, sketched, write_waveform
@@ -107,6 +108,14 @@ class Figures(SimpleTestCase):
             found = measure(lambda at, n, pcm=pcm: pcm[at : at + n], format, language)
             self.assertEqual(found.kind, kind, found.reasons)
             self.assertTrue(found.reasons)
+        short = Format("pcm16", 24000, 1, 24000)
+        for path, kind in (
+            ("data/sea.crate/deck/deck.bell", "effect"),
+            ("VO/deck/call_01.wav", "voice"),
+            ("voice/SFX_door.wav", "effect"),
+            ("Data/MusicStems/a.wav", "music"),
+        ):
+            self.assertEqual(likely_kind(short, path=path), kind, path)  # the word nearest to the sound counts
 
     def test_the_same_audio_is_known_at_another_rate_level_and_codec(self):
         pcm = soundfile.read(SOURCES / "en_05.ogg", dtype="float32", always_2d=True)[0]

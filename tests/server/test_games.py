@@ -538,9 +538,20 @@ class Lists(ServerTest):
         brush = self.get(f"{self.path}/lengths")
         self.assertEqual(sum(brush["counts"]), 46)
         self.assertEqual(sum(self.get(f"{self.path}/lengths?q=music.bell")["counts"][18:]), 5)
+        Stream.objects.filter(pk=self.stream(self.game, "0247")["id"]).update(seconds=5000)
+        longer = self.get(f"{self.path}/lengths?q=0247")
+        self.assertEqual((brush["to_seconds"], longer["to_seconds"], sum(longer["counts"])), (600, 10_800, 1))
 
     def test_entries_and_the_ribbon(self):
         archive = next(a for a in Archive.objects.all() if a.path == "data/sea.crate")
+        asked = f"archive={archive.pk}&sort=-size"
+        numbers = self.get(f"{self.path}/entry-numbers?{asked}&first=1&last=2")
+        self.assertEqual(numbers, [row["id"] for row in self.get(f"{self.path}/entries?{asked}")["rows"]][1:3])
+        rows = self.get(f"{self.path}/entries?archive={archive.pk}&totals=false")
+        self.assertIsNone(rows["total"])
+        for text, first, names in (("Lamp", 0, "lamp"), ("pictures/la", 9, "lamp"), ("zz", 0, "")):
+            place = self.get(f"{self.path}/entry-beginning?archive={archive.pk}&text={text}&first={first}")
+            self.assertIn(names, rows["rows"][place]["path"]) if names else self.assertEqual(place, -1)
         page = self.get(f"{self.path}/entries?archive={archive.pk}&sort=-size&limit=2")
         self.assertEqual((page["total"], page["rows"][0]["path"]), (10, "music/music.bell"))
         self.assertEqual(self.get(f"{self.path}/entries?q=lamp")["rows"][0]["method"], "zlib")

@@ -204,9 +204,11 @@ class Hold(ServerTest):
         self.assertEqual(by_path["data/sea.crate", "text/strings_news.txt"], "added")
         self.assertEqual(by_path["data/sea.crate", "music/music.bell"], "moved")
         self.assertNotIn(("data/deck.zip", "radio/call_01.ogg"), by_path)
-        self.assertEqual(sum(found["counts"].values()), found["total"])
+        self.assertEqual(sum(kind["changes"] for kind in found["kinds"]), found["total"])
         only = self.get(f"{address}?kind=added&q=log")
         self.assertEqual([r["path"] for r in only["rows"]], ["log/second.txt"])
+        place = self.get(f"{address}/beginning?text=wake")
+        self.assertEqual(self.get(f"{address}?offset={place}&limit=1")["rows"][0]["path"], "pictures/wake.raw")
         text = b"".join(self.get(f"{address}/csv?kind=removed").streaming_content).decode()
         self.assertEqual(
             [r[1:3] for r in csv.reader(io.StringIO(text))],

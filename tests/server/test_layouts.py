@@ -29,8 +29,11 @@ class Layouts(ServerTest):
         self.assertTrue(problem["where"].startswith("x.odd"))
         found = self.tried(LAYOUT)
         self.assertEqual((found["items"], found["explained"]), (2, 1.0))
-        self.assertEqual([s["name"] for s in found["sample"]], ["a.txt", "b.txt"])
         body = {"path": "x.odd", "text": LAYOUT, "at": 0, "length": 30}
+        items = self.send("post", f"{self.bench}/items?offset=1", body)
+        self.assertEqual((items["total"], [(i["id"], i["name"]) for i in items["rows"]]), (2, [(1, "b.txt")]))
+        place = self.send("post", f"{self.bench}/items/beginning?begins=A&first=1", body)
+        self.assertEqual(place, 0)
         spans = self.send("post", f"{self.bench}/spans", body)
         self.assertEqual([s["field"] for s in spans][:6], ["mark", "count", "body", "size", "place", "path"])
         for path in ("../secret", "/etc/passwd"):
@@ -103,6 +106,13 @@ class Layouts(ServerTest):
         part = {"start": look["spans"][0]["at"], "end": look["spans"][0]["at"] + look["spans"][0]["length"]}
         query = f"path={place}&start={part['start']}&end={part['end']}&rate=22050"
         best = self.get(f"/games/{game}/unknown/rank?{query}")["candidates"][0]
+        self.assertEqual(best["verdict"], "convincing")
+        turns = {turn["name"]: turn["values"] for turn in best["turns"]}
+        self.assertEqual((turns["header"], turns["nibbles"]), (["wave", "dvi4", "none"], ["low", "high"]))
+        for nibbles in turns["nibbles"]:  # what is turned can be heard
+            turned = {**best, "parameters": {**best["parameters"], "nibbles": nibbles}}
+            body = {"path": place, **part, "rate": 8000, "reading": turned}
+            self.assertGreater(self.send("post", f"/games/{game}/unknown/hear", body)["frames"], 0)
         self.assertGreater(len(set(self.get(f"/audio/{best['audio']}/pcm?frames=4000").content)), 50)
         reading = {k: best[k] for k in ("codec", "channels", "block_size", "skip", "parameters")}
         body = {"path": place, **part, "rate": 22050, "reading": reading}

@@ -8,6 +8,7 @@
   import { app } from "./lib/app.svelte";
   import { cache, tellProblems } from "./lib/cache";
   import { player } from "./lib/player.svelte";
+  import { keepTogether } from "./lib/windows";
   import Changes from "./stations/Changes.svelte";
   import Locate from "./stations/Locate.svelte";
   import Rebuild from "./stations/Rebuild.svelte";
@@ -20,6 +21,7 @@
 
   setQueryClientContext(cache);
   tellProblems((problem) => (app.problem = problem));
+  keepTogether();
   void app.begin();
 
   function typing(target: EventTarget | null): boolean {

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass, field
 from functools import lru_cache
@@ -23,6 +24,15 @@ WINDOW = 0.02
 KINDS = MUSIC, VOICE, EFFECT = "music", "voice", "effect"
 Vote = tuple[str, float, str]
 """A kind, how much speaks for it, and why."""
+_SAY = {
+    VOICE: "voice voices voiced vo vox speech dialog dialogs dialogue dialogues dlg talk spoken narration barks",
+    MUSIC: "music bgm song songs theme themes soundtrack ost score jingle",
+    EFFECT: "sfx fx effect effects se foley ambience ambient ambiences amb ui footsteps",
+}
+_KIND_OF = {word: kind for kind, words in _SAY.items() for word in words.split()}
+"""What folders, banks and files are called by what is in them (common practice)."""
+_WORD = re.compile("[A-Z]*[a-z]+|[A-Z]+")
+_DIGITS = dict.fromkeys(range(0x30, 0x3A), "0")
 
 
 class _Shape(NamedTuple):
@@ -59,8 +69,10 @@ class Measures:
         return asdict(self)
 
 
-def measure(decode: DecodeRange, format: Format, language: str = "", progress: Progress = silent) -> Measures:
-    """Measure a stream piece by piece, so that memory does not grow with its length."""
+def measure(
+    decode: DecodeRange, format: Format, language: str = "", path: str = "", progress: Progress = silent
+) -> Measures:
+    """Measure a stream piece by piece, so that memory does not grow with its length. path: where it stands in the game."""
     out, meter = Measures(frames=format.frames), Loudness(format.rate, format.channels)
     total, peak = np.zeros(format.channels), 0.0
     first, last = -1, -1
@@ -85,26 +97,38 @@ def measure(decode: DecodeRange, format: Format, language: str = "", progress: P
     out.dc = float(np.abs(total).max() / format.frames) if format.frames else 0.0
     out.head = first if first >= 0 else format.frames
     out.tail = format.frames - 1 - last if last >= 0 else format.frames
-    out.kind, out.reasons = guess(format, language, np.concatenate(envelope) if envelope else None)
+    out.kind, out.reasons = guess(format, language, path, np.concatenate(envelope) if envelope else None)
     return out
 
 
-def guess(format: Format, language: str = "", envelope: NDArray | None = None) -> tuple[str, list[str]]:
+def guess(format: Format, language: str = "", path: str = "", envelope: NDArray | None = None) -> tuple[str, list[str]]:
     """Music, voice or effect, with the reasons for it; `envelope` is the level of every 20 ms where it is known.
 
-    Rules of thumb on length, loop, channels and language, and on how the level moves: speech has pauses and a beat of
-    about four syllables a second (common practice), an effect dies away.
+    Rules of thumb on what its path says, on length, loop, channels and language, and on how the level moves: speech has pauses
+    and a beat of about four syllables a second (common practice), an effect dies away.
     """
-    said = list(_by_format(language, _shape(format)))
+    said = list(_by_format(language, _said_by(path), _shape(format)))
     if envelope is not None and len(envelope) >= 25 and envelope.max() > 0:
         said += _by_envelope(envelope)
     best = _heaviest(said)
     return best, [why for kind, _, why in sorted(said, key=lambda vote: vote[1:], reverse=True) if kind == best]
 
 
-def likely_kind(format: Format, language: str = "") -> str:
+def likely_kind(format: Format, language: str = "", path: str = "") -> str:
     """What `guess` says of a stream of which nothing was measured."""
-    return _likely(language, _shape(format))
+    return _likely(language, _said_by(path), _shape(format))
+
+
+def _said_by(path: str) -> str:
+    """The last word of a path that says of which kind a sound is; "" where none does. Paths that differ in numbers say the
+    same."""
+    return _telling(path.translate(_DIGITS))
+
+
+@lru_cache(1 << 14)
+def _telling(path: str) -> str:
+    words = (word.lower() for word in reversed(_WORD.findall(path)))
+    return next((word for word in words if word in _KIND_OF), "")
 
 
 def _shape(format: Format) -> _Shape:
@@ -113,17 +137,19 @@ def _shape(format: Format) -> _Shape:
 
 
 @lru_cache
-def _likely(language: str, shape: _Shape) -> str:
-    return _heaviest(list(_by_format(language, shape)))
+def _likely(language: str, said: str, shape: _Shape) -> str:
+    return _heaviest(list(_by_format(language, said, shape)))
 
 
 def _heaviest(said: list[Vote]) -> str:
     return max(KINDS, key=lambda kind: sum(weight for of, weight, _ in said if of == kind))
 
 
-def _by_format(language: str, shape: _Shape) -> Iterator[Vote]:
+def _by_format(language: str, said: str, shape: _Shape) -> Iterator[Vote]:
     if language:
         yield VOICE, 3, f"its bank is in {language}"
+    if said:
+        yield _KIND_OF[said], 3, f"its path says “{said}”"
     if shape.long:
         yield MUSIC, 2, "longer than 40 s"
     elif shape.short:

@@ -113,14 +113,12 @@ class GameFolder:
         except OSError:
             return None
         try:
-            if os.fstat(number).st_size != file.size:
-                return None
-            length = min(length, file.size)
-            first = last = os.read(number, length)
-            if length < file.size:
-                os.lseek(number, -length, os.SEEK_END)
-                last = os.read(number, length)
-            return (first, last) if len(first) == len(last) == length else None
+            first = last = os.read(number, length)  # of a shorter file, all
+            if file.size >= length:
+                if os.lseek(number, -length, os.SEEK_END) != file.size - length:
+                    return None
+                last = os.read(number, length) if file.size > length else first
+            return (first, last) if len(first) == len(last) == min(length, file.size) else None
         except OSError:
             return None
         finally:

@@ -193,7 +193,7 @@ class _Work:
         line = {"path": item.target, "size": place.stat().st_size, "xxh3_64": value, "source": item.source}
         line["as"] = self.how(item)
         if self.figures:
-            line["figures"] = measure(stream.decode, stream.format, item.language, tell).as_dict()
+            line["figures"] = measure(stream.decode, stream.format, item.language, item.source, tell).as_dict()
         return line
 
 

@@ -15,7 +15,9 @@
   const left = $derived(range[0] === null ? 0 : x(range[0]));
   const right = $derived(range[1] === null ? WIDTH : x(range[1]));
   const whole = $derived(range[0] === null && range[1] === null);
-  const ticks = [0.1, 1, 5, 20, 60, 300];
+  const ticks = $derived(
+    [0.1, 1, 5, 20, 60, 300, 1800, 10_800, 43_200].filter((s) => s < lengths.to_seconds / 1.5),
+  );
   let from = 0;
   let dragging = $state(false);
 
@@ -96,7 +98,8 @@
         y={HEIGHT + 12}
         font-size="10.5"
         fill="var(--quiet)"
-        text-anchor={t === 0.1 ? "start" : "middle"}>{t < 60 ? `${t} s` : `${t / 60} min`}</text
+        text-anchor={t === 0.1 ? "start" : "middle"}
+        >{t < 60 ? `${t} s` : t < 3600 ? `${t / 60} min` : `${t / 3600} h`}</text
       >
     {/each}
   </svg>

@@ -34,6 +34,7 @@ export type SurveyFile = Schemas["FileOut"];
 export type Key = Schemas["KeyOut"];
 export type SurveyLine = Schemas["SurveyLine"];
 export type Change = Schemas["ChangeOut"];
+export type Changes = Schemas["Changes"];
 export type TakeOutPlan = Schemas["TakeOutPlan"];
 export type SoundsPlan = Schemas["SoundsPlan"];
 export type Figures = Schemas["FiguresOut"];
@@ -48,6 +49,8 @@ export type Wave = Schemas["Wave"];
 export type LayoutLine = Schemas["LayoutLine"];
 export type LayoutText = Schemas["LayoutText"];
 export type Tried = Schemas["Tried"];
+export type Item = Schemas["ItemOut"];
+export type ItemPage = Schemas["ItemPage"];
 export type FieldSpan = Schemas["SpanOut"];
 
 export class Problem extends Error {
@@ -115,13 +118,24 @@ const OFFLINE = new Problem(
   "Look at the window in which you started it; start it again if it has ended.",
 );
 
+/** Who is told of every request that has changed something. */
+let tell: () => void = () => {};
+export function tellChanges(to: typeof tell): void {
+  tell = to;
+}
+/** Requests with a body that only ask. */
+const ASKS = /\/(plan|try|spans|items|beginning|hear)$/;
+
 const guard: Middleware = {
   onRequest({ request }) {
     if (request.method !== "GET") request.headers.set("X-CSRFToken", csrfToken());
     return request;
   },
-  async onResponse({ response }) {
-    if (response.ok) return;
+  async onResponse({ request, response }) {
+    if (response.ok) {
+      if (request.method !== "GET" && !ASKS.test(new URL(request.url).pathname)) tell();
+      return;
+    }
     throw await problemOf(response);
   },
   onError() {
@@ -166,8 +180,10 @@ export function upload<T>(
     request.onload = () => {
       try {
         const body = JSON.parse(request.responseText);
-        if (request.status < 300) resolve(body);
-        else reject(new Problem(body.what, body.where, body.next));
+        if (request.status < 300) {
+          resolve(body);
+          tell();
+        } else reject(new Problem(body.what, body.where, body.next));
       } catch {
         reject(new Problem(`The server answered ${request.status}.`, file.name, "Try again."));
       }

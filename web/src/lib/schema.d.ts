@@ -296,6 +296,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/changes/{old}/{new}/beginning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Change Beginning
+         * @description The place of the next change whose file or entry begins with a text; -1 where there is none.
+         */
+        get: operations["server_changes_api_change_beginning"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/changes/{old}/{new}/csv": {
         parameters: {
             query?: never;
@@ -621,6 +641,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/bench/items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * List Items
+         * @description The entries or streams that a layout's text finds in a file.
+         */
+        post: operations["server_bench_api_list_items"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/bench/items/beginning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Item Beginning
+         * @description The place of the next of them whose name begins with a text; -1 where there is none.
+         */
+        post: operations["server_bench_api_item_beginning"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/bench/look": {
         parameters: {
             query?: never;
@@ -709,10 +769,50 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Entries
+         * List Entries
          * @description Entries of the current survey.
          */
-        get: operations["server_shelf_api_entries"];
+        get: operations["server_shelf_entries_api_list_entries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/entry-beginning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Entry Beginning
+         * @description The place in a list of the next entry whose path or name begins with a text; -1 where there is none.
+         */
+        get: operations["server_shelf_entries_api_entry_beginning"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/entry-numbers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Entry Numbers
+         * @description The numbers of the entries of a list from one place to another, both of which count; to its end, where no last is given.
+         */
+        get: operations["server_shelf_entries_api_entry_numbers"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2271,6 +2371,27 @@ export interface components {
             what: string[];
         };
         /**
+         * AskedEntries
+         * @description What a list of entries is asked for. archive: its number, 0 for all; sort: else as the table has them.
+         */
+        AskedEntries: {
+            /**
+             * Archive
+             * @default 0
+             */
+            archive: number;
+            /**
+             * Q
+             * @default
+             */
+            q: string;
+            /**
+             * Sort
+             * @default
+             */
+            sort: string;
+        };
+        /**
          * BuildOut
          * @description A rebuild. state: writing, proving, proved or not proved; files, points: how many; failed, doubts: of the points.
          */
@@ -2351,16 +2472,14 @@ export interface components {
         };
         /**
          * Changes
-         * @description A page of changes, and how many there are of each kind. made: when the two were compared, null where they were not;
+         * @description A page of changes, and the kinds that there are. made: when the two were compared, null where they were not;
          *     fresh: no more contents are known since.
          */
         Changes: {
-            /** Counts */
-            counts: {
-                [key: string]: number;
-            };
             /** Fresh */
             fresh: boolean;
+            /** Kinds */
+            kinds: components["schemas"]["KindOut"][];
             /** Made */
             made: string | null;
             /** Rows */
@@ -2451,13 +2570,13 @@ export interface components {
         };
         /**
          * EntryPage
-         * @description Some entries of all that match.
+         * @description Some entries of all that match, and how many these are, where that is asked for.
          */
         EntryPage: {
             /** Rows */
             rows: components["schemas"]["EntryOut"][];
             /** Total */
-            total: number;
+            total: number | null;
         };
         /**
          * ExportFolderOut
@@ -2934,6 +3053,32 @@ export interface components {
             total: number;
         };
         /**
+         * ItemOut
+         * @description An entry or stream that the layout finds; id: its place among them.
+         */
+        ItemOut: {
+            /** At */
+            at: number;
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Note */
+            note: string;
+            /** Stored */
+            stored: number;
+        };
+        /**
+         * ItemPage
+         * @description Some of the entries or streams that a layout finds.
+         */
+        ItemPage: {
+            /** Rows */
+            rows: components["schemas"]["ItemOut"][];
+            /** Total */
+            total: number;
+        };
+        /**
          * JobOut
          * @description state: waiting, running, done, failed, cancelled or cut off.
          */
@@ -3004,6 +3149,18 @@ export interface components {
             masked: string;
             /** Opens */
             opens: string[];
+        };
+        /**
+         * KindOut
+         * @description A kind of change, as people read it, and how many changes are of it.
+         */
+        KindOut: {
+            /** Changes */
+            changes: number;
+            /** Kind */
+            kind: string;
+            /** Label */
+            label: string;
         };
         /**
          * KindSum
@@ -3366,9 +3523,52 @@ export interface components {
          */
         Ranked: {
             /** Candidates */
-            candidates: components["schemas"]["ReadingOut"][];
+            candidates: components["schemas"]["RankedReading"][];
             /** Note */
             note: string;
+        };
+        /**
+         * RankedReading
+         * @description A reading with what its score means: convincing, perhaps or weak.
+         */
+        RankedReading: {
+            /** Audio */
+            audio: string;
+            /**
+             * Block Size
+             * @default 0
+             */
+            block_size: number;
+            /** Channels */
+            channels: number;
+            /** Codec */
+            codec: string;
+            /** Frames */
+            frames: number;
+            /** Label */
+            label: string;
+            /**
+             * Parameters
+             * @default {}
+             */
+            parameters: {
+                [key: string]: string | number | boolean;
+            };
+            /** Rate */
+            rate: number;
+            /** Reasons */
+            reasons: string[];
+            /** Score */
+            score: number;
+            /**
+             * Skip
+             * @default 0
+             */
+            skip: number;
+            /** Turns */
+            turns: components["schemas"]["TurnOut"][];
+            /** Verdict */
+            verdict: string;
         };
         /**
          * Reading
@@ -3399,7 +3599,7 @@ export interface components {
         };
         /**
          * ReadingOut
-         * @description A reading that can be heard; score in dB, above 10 convincing.
+         * @description A reading that can be heard; score in dB; turns: what of it can be turned.
          */
         ReadingOut: {
             /** Audio */
@@ -3435,6 +3635,8 @@ export interface components {
              * @default 0
              */
             skip: number;
+            /** Turns */
+            turns: components["schemas"]["TurnOut"][];
         };
         /**
          * RebuildIn
@@ -3527,20 +3729,6 @@ export interface components {
             found: components["schemas"]["SameOut"][];
             /** Total */
             total: number;
-        };
-        /**
-         * SampleOut
-         * @description An entry or stream that the layout finds.
-         */
-        SampleOut: {
-            /** At */
-            at: number;
-            /** Name */
-            name: string;
-            /** Note */
-            note: string;
-            /** Stored */
-            stored: number;
         };
         /**
          * SayIn
@@ -4243,8 +4431,6 @@ export interface components {
             /** Regions */
             regions: components["schemas"]["RegionOut"][];
             ribbon: components["schemas"]["Ribbon"] | null;
-            /** Sample */
-            sample: components["schemas"]["SampleOut"][];
             /** Unexplained */
             unexplained: components["schemas"]["Gap"][];
         };
@@ -4272,12 +4458,27 @@ export interface components {
             text: string;
         };
         /**
+         * TurnOut
+         * @description A parameter of a codec, and the values that can be tried.
+         */
+        TurnOut: {
+            /** Name */
+            name: string;
+            /** Values */
+            values: (number | string)[];
+        };
+        /**
          * UnknownFile
-         * @description A file that nothing describes; rate: in Hz, where a table gives one, else 0.
+         * @description A file that nothing describes; rate: in Hz, where a table gives one, else 0; rates: usual ones; most_channels: that a
+         *     reading may have.
          */
         UnknownFile: {
+            /** Most Channels */
+            most_channels: number;
             /** Rate */
             rate: number;
+            /** Rates */
+            rates: number[];
             /** Records */
             records: number;
             /** Size */
@@ -4727,6 +4928,34 @@ export interface operations {
             };
         };
     };
+    server_changes_api_change_beginning: {
+        parameters: {
+            query?: {
+                kind?: string;
+                q?: string;
+                text?: string;
+                first?: number;
+            };
+            header?: never;
+            path: {
+                old: number;
+                new: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
+                };
+            };
+        };
+    };
     server_changes_api_changes_csv: {
         parameters: {
             query?: {
@@ -5121,6 +5350,64 @@ export interface operations {
             };
         };
     };
+    server_bench_api_list_items: {
+        parameters: {
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemPage"];
+                };
+            };
+        };
+    };
+    server_bench_api_item_beginning: {
+        parameters: {
+            query?: {
+                begins?: string;
+                first?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
+                };
+            };
+        };
+    };
     server_bench_api_look: {
         parameters: {
             query: {
@@ -5223,7 +5510,7 @@ export interface operations {
             };
         };
     };
-    server_shelf_api_entries: {
+    server_shelf_entries_api_list_entries: {
         parameters: {
             query?: {
                 archive?: number;
@@ -5231,6 +5518,7 @@ export interface operations {
                 sort?: string;
                 offset?: number;
                 limit?: number;
+                totals?: boolean;
             };
             header?: never;
             path: {
@@ -5247,6 +5535,62 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EntryPage"];
+                };
+            };
+        };
+    };
+    server_shelf_entries_api_entry_beginning: {
+        parameters: {
+            query?: {
+                archive?: number;
+                q?: string;
+                sort?: string;
+                text?: string;
+                first?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
+                };
+            };
+        };
+    };
+    server_shelf_entries_api_entry_numbers: {
+        parameters: {
+            query?: {
+                archive?: number;
+                q?: string;
+                sort?: string;
+                first?: number;
+                last?: number | null;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number[];
                 };
             };
         };

@@ -17,6 +17,8 @@
     many?: boolean;
     busy?: boolean;
     open?: (row: T) => void;
+    /** On a narrow screen, each row has a box by which it is chosen with others. */
+    ticks?: boolean;
     /** A key that is no way through the list; whether it was one of the screen's. */
     key?: (e: KeyboardEvent) => boolean;
     /** Letters that are keys here or everywhere, and don't begin a search for a row. */
@@ -36,6 +38,7 @@
     sort = $bindable(""),
     many = true,
     busy = false,
+    ticks = false,
     open,
     key,
     reserved = "",
@@ -218,11 +221,28 @@
         aria-selected={isChosen}
         class="line body absolute inset-x-0 {isChosen ? 'chosen' : ''} {item.index === at ? 'current' : ''}"
         style="top: {item.start - $virtual.options.scrollMargin}px; height: {row}px"
+        onmousedown={(e) => e.shiftKey && e.preventDefault()}
         onclick={(e) => press(e, item.index)}
         ondblclick={() => found && open?.(found)}
       >
         {#if !found}<span role="gridcell" class="col-span-full text-quiet">…</span>
-        {:else if small}<div role="gridcell" class="col-span-full min-w-0">{@render narrow(found)}</div>
+        {:else if small}
+          <div role="gridcell" class="col-span-full flex min-w-0 items-center gap-2">
+            {#if ticks}
+              <input
+                type="checkbox"
+                class="checkbox checkbox-xs shrink-0"
+                tabindex="-1"
+                aria-label="Choose it with others"
+                checked={isChosen}
+                onclick={(e) => {
+                  e.stopPropagation();
+                  void choice.toggle(item.index);
+                }}
+              />
+            {/if}
+            <div class="min-w-0 grow">{@render narrow(found)}</div>
+          </div>
         {:else}
           {#each columns.shown as column (column.key)}
             <span

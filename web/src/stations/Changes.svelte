@@ -1,146 +1,132 @@
 <script lang="ts">
+  import { createQuery } from "@tanstack/svelte-query";
+  import { untrack } from "svelte";
+  import {
+    changeColumns,
+    ChangeRows,
+    filterOf,
+    fromSearch,
+    KEY,
+    more,
+    pathOf,
+    SIGNS,
+    toSearch,
+    type ChangeQuery,
+  } from "../changes/changes.svelte";
+  import Picker from "../changes/Picker.svelte";
   import JobPanel from "../components/JobPanel.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
-  import {
-    api,
-    every,
-    asProblem,
-    attempted,
-    got,
-    type Change,
-    type ProblemText,
-    type SurveyLine,
-  } from "../lib/api";
+  import { api, attempted, every, got, type Change, type ProblemText } from "../lib/api";
   import { app } from "../lib/app.svelte";
+  import { inAddress, whenAsked } from "../lib/asking.svelte";
+  import { cache } from "../lib/cache";
   import { bytes, spaced } from "../lib/format";
-  import { newest } from "../lib/newest";
+  import { Choice } from "../list/choice.svelte";
+  import ColumnsMenu from "../list/ColumnsMenu.svelte";
+  import List from "../list/List.svelte";
 
   /** What changed between two surveys. */
-  const PAGE = 200;
-  const KINDS: [string, string, string][] = [
-    ["added", "added", "+"],
-    ["removed", "removed", "−"],
-    ["changed", "changed", "≠"],
-    ["moved", "moved", "→"],
-    ["renamed", "renamed", "≈"],
-    ["unsure", "not yet compared", "?"],
-  ];
-  let surveys = $state<SurveyLine[]>([]);
-  let old = $state(0);
-  let now = $state(0);
-  let kind = $state("");
-  let q = $state("");
-  let rows = $state<Change[]>([]);
-  let total = $state(0);
-  let counts = $state<Record<string, number>>({});
-  let problem = $state<ProblemText | null>(null);
-  let busy = $state(false);
-  let made = $state(false);
-  let asked = $state({ job: 0, pair: "" }); // the comparison that this screen has begun
-  let editing = $state(0);
-
-  const job = $derived(app.openJobs.find((j) => j.kind === "digest"));
-  const comparing = $derived(
-    asked.pair === `${old} ${now}` ? app.jobs.find((j) => j.id === asked.job) : undefined,
-  );
-  const running = $derived(comparing?.state === "waiting" || comparing?.state === "running");
-  const older = $derived(surveys.find((s) => s.id === old));
-  const newer = $derived(surveys.find((s) => s.id === now));
-
-  async function load() {
-    try {
-      surveys = await every((query) => got(api.GET("/api/surveys", { params: { query } })));
-      const mine = surveys.filter((s) => s.game_id === app.gameId);
-      if (!surveys.some((s) => s.id === now)) now = mine[0]?.id ?? surveys[0]?.id ?? 0;
-      if (!surveys.some((s) => s.id === old)) old = (mine[1] ?? surveys.find((s) => s.id !== now))?.id ?? 0;
-    } catch (error) {
-      problem = asProblem(error);
-    }
-  }
+  let query = $state<ChangeQuery>(fromSearch(app.search));
+  const found = createQuery(() => ({
+    queryKey: [...KEY, "surveys"],
+    queryFn: () => every((page) => got(api.GET("/api/surveys", { params: { query: page } }))),
+  }));
+  const surveys = $derived(found.data ?? []);
+  // What the address does not say: this game's newest survey, and the one before it.
   $effect(() => {
-    void app.finished;
-    void load();
+    if (!surveys.length) return;
+    untrack(() => {
+      const there = (id: number | null) => surveys.some((survey) => survey.id === id);
+      const mine = surveys.filter((survey) => survey.game_id === app.gameId);
+      if (!there(query.now)) query.now = (mine[0] ?? surveys[0])!.id;
+      if (!there(query.old)) query.old = (mine[1] ?? surveys.find((s) => s.id !== query.now))?.id ?? null;
+    });
+  });
+  const two = $derived(!!query.old && !!query.now && query.old !== query.now);
+
+  const rows = new ChangeRows();
+  const choice = new Choice<Change>(
+    rows,
+    (change) => change.id,
+    async () => [],
+    () => {},
+  );
+  const asks = $derived(two ? JSON.stringify(query) : "");
+  let answered = $state("");
+  whenAsked(
+    () => asks,
+    async (asked) => {
+      if (asked && (await rows.ask(JSON.parse(asked)))) answered = asked;
+    },
+  );
+  inAddress(
+    () => toSearch(query),
+    (search) => (query = fromSearch(search)),
+  );
+
+  const page = $derived(answered && two ? rows.head : null);
+  const kinds = $derived(page?.kinds ?? []);
+  const words = $derived(Object.fromEntries(kinds.map(({ kind, label }) => [kind, label])));
+  const columns = changeColumns(() => words);
+
+  // Surveys and contents that have come meanwhile, of any game.
+  let finished = app.finished;
+  $effect(() => {
+    if (app.finished !== finished) void cache.invalidateQueries({ queryKey: KEY });
+    finished = app.finished;
   });
 
-  const asking = newest();
+  let problem = $state<ProblemText | null>(null);
+  let begun = $state({ job: 0, pair: "" }); // the comparison that this screen has begun
+  const pair = $derived(`${query.old} ${query.now}`);
+  const reading = $derived(app.openJobs.find((j) => j.kind === "digest"));
+  const comparing = $derived(begun.pair === pair ? app.jobs.find((j) => j.id === begun.job) : undefined);
+  const running = $derived(comparing?.state === "waiting" || comparing?.state === "running");
 
-  async function ask(offset: number) {
-    const current = asking();
-    busy = true;
-    try {
-      const page = await got(
-        api.GET("/api/changes/{old}/{new}", {
-          params: { path: { old, new: now }, query: { kind, q, offset, limit: PAGE } },
-        }),
-      );
-      if (!current()) return;
-      rows = offset ? [...rows, ...page.rows] : page.rows;
-      total = page.total;
-      counts = page.counts;
-      made = !!page.made;
-      problem = null;
-      // While contents are being read, each new answer would be out of date at once; what failed is not begun again.
-      const wanted = !page.made || (!page.fresh && !job);
-      if (wanted && (!comparing || comparing.state === "done")) await compare();
-    } catch (error) {
-      if (!current()) return;
-      problem = asProblem(error);
-    }
-    busy = false;
-  }
+  // Each answer tells whether to compare. While contents are being read, a new one would be out of date at once; what failed is
+  // not begun again.
+  $effect(() => {
+    if (!page || (page.made && (page.fresh || reading))) return;
+    untrack(() => {
+      const other = answered !== asks || (comparing && comparing.state !== "done");
+      if (!other) void attempted(compare, (told) => (problem = told));
+    });
+  });
+
   /** Have the two compared; the end of that brings the answer. */
   async function compare() {
-    const started = await got(api.POST("/api/changes/{old}/{new}", { params: { path: { old, new: now } } }));
-    asked = { job: started.id, pair: `${old} ${now}` };
+    const started = await got(api.POST("/api/changes/{old}/{new}", { params: { path: pathOf(query) } }));
+    begun = { job: started.id, pair };
     app.started(started);
   }
 
-  $effect(() => {
-    void [old, now, kind, q, app.finished];
-    if (!old || !now || old === now) return;
-    const timer = setTimeout(() => void ask(0), 120);
-    return () => clearTimeout(timer);
-  });
-
-  function label(s: SurveyLine): string {
-    const when = new Date(s.finished).toLocaleString([], { dateStyle: "medium", timeStyle: "short" });
-    return `${s.game} · ${s.label || (s.build ? `build ${s.build}` : "no label")} · ${when}`;
-  }
-
-  async function name(s: SurveyLine, text: string) {
-    editing = 0;
-    await app.attempt(
-      api.PATCH("/api/surveys/{survey_id}", { params: { path: { survey_id: s.id } }, body: { label: text } }),
-    );
-    await load();
-  }
-  const size = (n: number | null | undefined) => (n === null || n === undefined ? "" : bytes(n));
+  const csv = $derived(
+    `/api/changes/${query.old}/${query.now}/csv?${new URLSearchParams(filterOf(query) as Record<string, string>)}`,
+  );
 </script>
 
-{#snippet picker(title: string, value: number, set: (id: number) => void, chosen: SurveyLine | undefined)}
-  <div class="min-w-0 grow">
-    <label class="block"
-      ><span class="text-quiet">{title}</span>
-      <select class="select mt-1 w-full" {value} onchange={(e) => set(Number(e.currentTarget.value))}>
-        {#each surveys as s (s.id)}<option value={s.id}>{label(s)}</option>{/each}
-      </select></label
-    >
-    {#if chosen}
-      {#if editing === chosen.id}
-        <!-- svelte-ignore a11y_autofocus -->
-        <input
-          class="input input-sm mt-1 w-40"
-          aria-label="Label of the {title}"
-          autofocus
-          value={chosen.label}
-          onchange={(e) => name(chosen, e.currentTarget.value)}
-          onblur={() => (editing = 0)}
-        />
-      {:else}
-        <button class="btn btn-xs mt-1" onclick={() => (editing = chosen.id)}>Label it</button>
-      {/if}
-    {/if}
+{#snippet kind(change: Change)}
+  <span class="num text-primary" aria-hidden="true">{SIGNS[change.kind]}</span>
+  {words[change.kind] ?? change.kind}
+{/snippet}
+{#snippet narrow(change: Change)}
+  <div class="flex items-baseline gap-2">
+    <span class="num text-primary" title={words[change.kind]}>{SIGNS[change.kind]}</span>
+    <span class="num min-w-0 grow truncate">{change.path || change.file}</span>
+    <span class="num shrink-0">{bytes(change.new_size ?? change.old_size ?? 0)}</span>
   </div>
+  <div class="num truncate pl-5 text-quiet">
+    {more(change) || (change.path ? change.file : "the file itself")}
+  </div>
+{/snippet}
+{#snippet chip(key: string, word: string, number: number)}
+  <button
+    class="rounded-full border px-3 py-0.5 {query.kind === key
+      ? 'border-primary bg-base-300'
+      : 'border-line text-quiet'}"
+    aria-pressed={query.kind === key}
+    onclick={() => (query.kind = key)}>{word} {spaced(number)}</button
+  >
 {/snippet}
 
 <div class="mx-auto flex h-full max-w-6xl flex-col px-4 py-4">
@@ -148,117 +134,84 @@
     <h1 class="text-xl font-bold">What changed</h1>
     <a class="btn btn-sm ml-auto" href="#/{app.gameId}/survey">Back to Survey</a>
   </div>
-  {#if surveys.length < 2}
+  {#if found.isSuccess && surveys.length < 2}
     <p class="mt-4 text-quiet">
       There is only one survey so far. When the game has been updated, survey it again, then come back: this
       screen tells what the update did to every entry.
     </p>
-  {:else}
-    <div class="mt-3 flex gap-6 max-md:flex-col">
-      {@render picker("before", old, (id) => (old = id), older)}
-      {@render picker("after", now, (id) => (now = id), newer)}
+  {:else if surveys.length}
+    <div class="mt-3 flex gap-6 max-md:flex-col max-md:gap-2">
+      {#each [["before", "old"], ["after", "now"]] as const as [title, side] (side)}
+        <Picker
+          {title}
+          {surveys}
+          bind:value={query[side]}
+          labelled={() => cache.invalidateQueries({ queryKey: [...KEY, "surveys"] })}
+        />
+      {/each}
     </div>
-    {#if old === now}
+    {#if query.old === query.now}
       <p class="mt-4 text-quiet">These are the same survey: choose two.</p>
     {:else}
-      {#if made}
+      {#if page?.made}
         <div class="mt-4 flex flex-wrap items-end gap-x-5 gap-y-2">
           <div role="group" aria-label="Kind of change" class="flex flex-wrap gap-1.5">
-            <button
-              class="rounded-full border px-3 py-0.5 {kind === ''
-                ? 'border-primary bg-base-300'
-                : 'border-line text-quiet'}"
-              aria-pressed={kind === ""}
-              onclick={() => (kind = "")}
-              >all {spaced(Object.values(counts).reduce((a, b) => a + b, 0))}</button
-            >
-            {#each KINDS as [key, word] (key)}
-              {#if counts[key]}
-                <button
-                  class="rounded-full border px-3 py-0.5 {kind === key
-                    ? 'border-primary bg-base-300'
-                    : 'border-line text-quiet'}"
-                  aria-pressed={kind === key}
-                  onclick={() => (kind = key)}>{word} {spaced(counts[key] ?? 0)}</button
-                >
-              {/if}
-            {/each}
+            {@render chip(
+              "",
+              "all",
+              kinds.reduce((sum, { changes }) => sum + changes, 0),
+            )}
+            {#each kinds as { kind: key, label, changes } (key)}{@render chip(key, label, changes)}{/each}
           </div>
           <input
             class="input input-sm w-48"
             type="search"
             placeholder="path"
             aria-label="Filter by path"
-            bind:value={q}
+            bind:value={query.q}
           />
-          <a
-            class="btn btn-sm"
-            href="/api/changes/{old}/{now}/csv?kind={kind}&q={encodeURIComponent(q)}"
-            download>CSV</a
-          >
+          <a class="btn btn-sm" href={csv} download>CSV</a>
+          <ColumnsMenu {columns} />
         </div>
       {/if}
-      {#if job}
+      {#if reading}
         <p role="status" class="mt-2 text-quiet">
-          Contents are still being read in the background ({job.note}); the answer sharpens as they are known.
+          Contents are still being read in the background ({reading.note}); the answer sharpens as they are
+          known.
         </p>
-      {:else if counts.unsure}
+      {:else if words.unsure}
         <p class="mt-2 text-quiet">
-          What is “not yet compared” has the same size on both sides, or is locked on one; its contents were
-          not read, or that version is gone.
+          What is “{words.unsure}” has the same size on both sides, or is locked on one; its contents were not
+          read, or that version is gone.
         </p>
       {/if}
-      {#if problem}<div class="mt-3"><ProblemPanel {problem} /></div>{/if}
+      {#if problem ?? rows.problem}
+        <div class="mt-3"><ProblemPanel problem={(problem ?? rows.problem)!} /></div>
+      {/if}
       {#if comparing && running}
         <div class="mt-3"><JobPanel job={comparing} /></div>
       {:else if comparing && comparing.state !== "done"}
         <div class="mt-3 flex items-center gap-3">
           <p>{comparing.error?.what ?? "Comparing was cancelled."}</p>
-          <button class="btn btn-sm" onclick={() => attempted(compare, (p) => (problem = p))}
+          <button class="btn btn-sm" onclick={() => attempted(compare, (told) => (problem = told))}
             >Compare again</button
           >
         </div>
       {/if}
-      {#if made}
-        <div class="mt-3 min-h-0 grow overflow-auto" aria-busy={busy}>
-          <table class="w-full min-w-[640px]" aria-label="Changes">
-            <thead class="sticky top-0 bg-base-100">
-              <tr class="border-y border-line text-left text-quiet">
-                <th class="py-1.5 pr-3 font-normal">change</th>
-                <th class="px-3 font-normal">file</th>
-                <th class="px-3 font-normal">entry</th>
-                <th class="px-3 text-right font-normal">before</th>
-                <th class="pl-3 text-right font-normal">after</th>
-              </tr>
-            </thead>
-            <tbody>
-              {#each rows as r (r.id)}
-                {@const word = KINDS.find(([key]) => key === r.kind)}
-                <tr class="border-b border-line align-top">
-                  <td class="py-1.5 pr-3 whitespace-nowrap"
-                    ><span class="num text-primary" aria-hidden="true">{word?.[2]}</span> {word?.[1]}</td
-                  >
-                  <td class="num px-3 py-1.5 text-quiet break-all">{r.file}</td>
-                  <td class="num px-3 py-1.5 break-all"
-                    >{r.path || "the file itself"}{#if r.old_path}<span class="block text-quiet"
-                        >was {r.old_path}</span
-                      >{/if}{#if r.detail}<span class="block text-quiet">{r.detail}</span>{/if}</td
-                  >
-                  <td class="num px-3 py-1.5 text-right whitespace-nowrap">{size(r.old_size)}</td>
-                  <td class="num py-1.5 pl-3 text-right whitespace-nowrap">{size(r.new_size)}</td>
-                </tr>
-              {:else}
-                {#if !busy && made}<tr
-                    ><td colspan="5" class="py-6 text-quiet">Nothing changed that fits the filter.</td></tr
-                  >{/if}
-              {/each}
-            </tbody>
-          </table>
-          {#if rows.length < total}
-            <button class="btn btn-sm mt-3" disabled={busy} onclick={() => ask(rows.length)}
-              >Show more of {spaced(total)}</button
-            >
-          {/if}
+      {#if page?.made}
+        <div class="mt-3 flex min-h-0 grow flex-col">
+          <List
+            label="Changes"
+            many={false}
+            {columns}
+            {choice}
+            busy={asks !== answered}
+            jump={rows.jump}
+            cells={{ kind }}
+            {narrow}
+          >
+            {#snippet empty()}Nothing changed that fits the filter.{/snippet}
+          </List>
         </div>
       {/if}
     {/if}

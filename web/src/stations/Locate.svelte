@@ -6,6 +6,7 @@
   import StreamPanel from "../components/StreamPanel.svelte";
   import { api, every, got, type Stream } from "../lib/api";
   import { app } from "../lib/app.svelte";
+  import { inAddress, whenAsked } from "../lib/asking.svelte";
   import { cache, ofGame } from "../lib/cache";
   import { bytes, duration, spaced } from "../lib/format";
   import { itemOf } from "../lib/items";
@@ -55,45 +56,39 @@
   }));
   const swapOf = $derived(new Map(swaps.data?.map((s) => [s.place, s])));
 
-  // A new question waits for a pause in typing; what was found stays on screen until then.
   $effect(() => {
-    const [wanted, text] = [$state.snapshot(query), asks];
-    app.query = wanted;
-    const timer = setTimeout(
-      () =>
-        untrack(async () => {
-          const moved = choice.since();
-          if (!(await rows.ask(wanted))) return;
-          const isFirst = answered === "";
-          if (text !== answered) list?.toTop();
-          answered = text;
-          settled = wanted;
-          await stand((await openDetail()) || isFirst, moved);
-        }),
-      untrack(() => (answered ? 120 : 0)),
-    );
-    return () => clearTimeout(timer);
+    app.query = $state.snapshot(query);
   });
-  // What a job or another window has changed may have moved the current one.
+  whenAsked(
+    () => asks,
+    async (asked) => {
+      const moved = choice.since();
+      const wanted: Query = JSON.parse(asked);
+      if (!(await rows.ask(wanted))) return;
+      const isFirst = answered === "";
+      if (asked !== answered) list?.toTop();
+      answered = asked;
+      settled = wanted;
+      await stand((await openDetail()) || isFirst, moved);
+    },
+  );
+  // What a job or another window has changed may have moved the current one, or say something else of it.
   $effect(() => {
     void rows.head;
     untrack(() => answered && void stand(false));
   });
-
-  // The address follows what is listed and chosen, and the screen an address that somebody else has set. One that asks for
-  // nothing leads to the station as it is.
   $effect(() => {
-    const [search, id] = [toSearch(query), current?.id];
-    untrack(() => (id || !app.detail) && app.put(id ? String(id) : "", search));
-  });
-  $effect(() => {
-    const wanted = app.search;
+    const now = rows.at(choice.at);
     untrack(() => {
-      const here = toSearch(query);
-      if (!wanted) app.put(app.detail, here);
-      else if (wanted !== here) query = fromSearch(wanted);
+      if (now && now.id === current?.id) current = now;
     });
   });
+
+  inAddress(
+    () => toSearch(query),
+    (search) => (query = fromSearch(search)),
+    () => (current ? String(current.id) : app.detail ? null : ""),
+  );
   $effect(() => {
     void app.detail;
     untrack(async () => {

@@ -7,6 +7,7 @@
   import { toggled } from "../lib/address";
   import { api, got, type SurveyFile } from "../lib/api";
   import { app } from "../lib/app.svelte";
+  import { inAddress, whenAsked } from "../lib/asking.svelte";
   import { ofGame } from "../lib/cache";
   import { bytes, spaced } from "../lib/format";
   import { newest } from "../lib/newest";
@@ -22,6 +23,7 @@
     filesFromSearch,
     filesToSearch,
     isQuiet,
+    listed,
     narrowsFiles,
     whatItIs,
     type FileQuery,
@@ -30,11 +32,10 @@
   const game_id = app.gameId;
   const params = { path: { game_id } };
   let query = $state<FileQuery>(app.search ? filesFromSearch(app.search) : { ...ALL_FILES });
-  const asks = $derived(JSON.stringify(query));
+  const asks = $derived(JSON.stringify(listed(query)));
   let answered = $state("");
   let file = $state.raw<SurveyFile | null>(null);
   let selection = $state<Selection | null>(null);
-  let ring = $state(false);
 
   const rows = new FileRows(game_id);
   const columns = fileColumns();
@@ -42,7 +43,10 @@
     rows,
     (row) => row.id,
     async () => [],
-    (row) => (file = row),
+    (row) => {
+      if (row.path !== file?.path) query.entries = query.order = "";
+      file = row;
+    },
   );
   let list = $state<ReturnType<typeof List<SurveyFile>>>();
 
@@ -54,19 +58,14 @@
   const job = $derived(app.openJobs.find((j) => j.kind === "survey"));
   const reading = $derived(app.openJobs.find((j) => j.kind === "digest" && j.game_id === game_id));
 
-  $effect(() => {
-    const [wanted, text] = [$state.snapshot(query), asks];
-    const timer = setTimeout(
-      () =>
-        untrack(async () => {
-          if (!(await rows.ask(wanted))) return;
-          answered = text;
-          await stand();
-        }),
-      untrack(() => (answered ? 120 : 0)),
-    );
-    return () => clearTimeout(timer);
-  });
+  whenAsked(
+    () => asks,
+    async (asked) => {
+      if (!(await rows.ask(JSON.parse(asked)))) return;
+      answered = asked;
+      await stand();
+    },
+  );
 
   const asking = newest();
 
@@ -104,23 +103,19 @@
     choice.reveal(place);
   }
 
-  // The address follows the question and the chosen file, and the screen an address that somebody else has set.
+  inAddress(
+    () => filesToSearch(query),
+    (search) => (query = filesFromSearch(search)),
+    () => file?.path ?? null,
+  );
   $effect(() => {
-    const [search, chosen] = [filesToSearch(query), file?.path];
-    untrack(() => chosen && app.put(chosen, search));
-  });
-  $effect(() => {
-    const [named, search] = [app.detail, app.search];
-    untrack(() => {
-      if (!file || (!named && !search)) return;
-      if (search !== filesToSearch(query)) query = filesFromSearch(search);
-      if (named && named !== file.path) void look(named);
-    });
+    const named = app.detail;
+    untrack(() => file && named && named !== file.path && void look(named));
   });
 
   // Once a locked file was looked at, the key ring stays: what trying keys gave is read there.
   $effect(() => {
-    if (file?.what === "locked") ring = true;
+    if (file?.what === "locked") query.keys = true;
   });
 
   const turn = (row: SurveyFile) => (query.opened = toggled(query.opened, row.path));
@@ -192,7 +187,9 @@
       <div class="flex flex-wrap gap-2">
         {#if survey}
           <a class="btn btn-sm" href="#/{game_id}/changes">What changed</a>
-          <button class="btn btn-sm" aria-pressed={ring} onclick={() => (ring = !ring)}>Keys</button>
+          <button class="btn btn-sm" aria-pressed={query.keys} onclick={() => (query.keys = !query.keys)}
+            >Keys</button
+          >
           <button
             class="btn btn-sm max-md:hidden"
             onclick={() =>
@@ -252,7 +249,7 @@
       <div><button class="btn btn-primary mt-3" onclick={again}>Survey the folder</button></div>
     {/if}
   </section>
-  {#if file}<FilePanel {file} stamp={survey} {ring} takeOut={(chosen) => (selection = chosen)} />{/if}
+  {#if file}<FilePanel {file} bind:query takeOut={(chosen) => (selection = chosen)} />{/if}
 </div>
 {#if selection}
   {#key selection}<TakeOut {selection} close={() => (selection = null)} />{/key}

@@ -14,26 +14,11 @@
   import { bytes, clock, count, spaced } from "../lib/format";
   import { newest } from "../lib/newest";
   import { player } from "../lib/player.svelte";
+  import Turn from "../unknown/Turn.svelte";
 
   /** Bytes that nothing describes: what they could be as sound, heard while everything can be turned. */
   const game_id = app.gameId;
   const path = app.detail;
-  const RATES = [8000, 11025, 16000, 22050, 24000, 32000, 44100, 48000];
-  const CHOICES: Record<string, (string | number)[]> = {
-    sample: ["u8", "s8", "s16", "s24", "s32", "f32", "a-law", "mu-law"],
-    order: ["little", "big"],
-    nibbles: ["low", "high"],
-    header: ["none", "wave", "dvi4"],
-    group: [0, 1, 2, 4, 8],
-    interleave: [-1, 0, 16, 32, 64, 128, 256, 512, 1024, 2048, 4096, 8192, 16384, 32768],
-    word: ["filter-shift", "shift-filter"],
-    rounding: ["truncate", "nearest", "floor"],
-  };
-  const OF: Record<string, string[]> = {
-    pcm: ["sample", "order", "interleave"],
-    "step-adpcm": ["header", "nibbles", "group"],
-    "filter-adpcm": ["word", "nibbles", "rounding", "interleave"],
-  };
 
   let file = $state<UnknownFile | null>(null);
   let part = $state<[number, number]>([0, 0]);
@@ -119,11 +104,6 @@
     if (!found) return;
     show({ ...found, score: chosen.score, reasons: chosen.reasons }, false);
     if (was >= 0) void player.start(Math.min(found.frames - 1, Math.round(was * found.rate)));
-  }
-
-  function turnParameter(name: string, value: string) {
-    const choice = CHOICES[name]!.find((c) => String(c) === value)!;
-    void turn({ parameters: { ...chosen!.parameters, [name]: choice } });
   }
 
   async function draft() {
@@ -233,13 +213,7 @@
               </span>
               <span class="num text-right"
                 >{c.score.toFixed(1)} dB
-                <span class="block text-quiet"
-                  >{c.score > 10 && c.score > ranked.candidates[0]!.score - 3
-                    ? "convincing"
-                    : c.score > 5
-                      ? "perhaps"
-                      : "weak"}</span
-                ></span
+                <span class="block text-quiet">{c.verdict}</span></span
               >
             </button>
           </li>
@@ -247,93 +221,14 @@
       </ol>
     {/if}
     {#if chosen}
-      <form class="rounded-box border border-edge p-3" aria-label="Turn" onsubmit={(e) => e.preventDefault()}>
-        <h2 class="font-semibold">{chosen.label}</h2>
-        <div class="mt-2 flex flex-wrap items-end gap-x-4 gap-y-2">
-          <label class="block"
-            ><span class="text-quiet">rate, Hz</span>
-            <input
-              class="input input-sm num mt-0.5 w-28"
-              type="number"
-              min="1"
-              max="4000000"
-              bind:value={rate}
-              onchange={() => turn({})}
-            /></label
-          >
-          <div class="join" role="group" aria-label="Usual rates">
-            {#each RATES as r (r)}
-              <button
-                type="button"
-                class="btn btn-sm join-item num {rate === r ? 'border-primary! font-semibold' : ''}"
-                aria-pressed={rate === r}
-                onclick={() => {
-                  rate = r;
-                  void turn({});
-                }}>{r / 1000}</button
-              >
-            {/each}
-          </div>
-          <label class="block"
-            ><span class="text-quiet">channels</span>
-            <input
-              class="input input-sm num mt-0.5 w-20"
-              type="number"
-              min="1"
-              max="32"
-              value={chosen.channels}
-              onchange={(e) => turn({ channels: Number(e.currentTarget.value) })}
-            /></label
-          >
-          <label class="block"
-            ><span class="text-quiet">bytes skipped</span>
-            <input
-              class="input input-sm num mt-0.5 w-24"
-              type="number"
-              min="0"
-              value={chosen.skip}
-              onchange={(e) => turn({ skip: Number(e.currentTarget.value) })}
-            /></label
-          >
-          {#if chosen.block_size}
-            <label class="block"
-              ><span class="text-quiet">block, bytes</span>
-              <input
-                class="input input-sm num mt-0.5 w-24"
-                type="number"
-                min="1"
-                value={chosen.block_size}
-                onchange={(e) => turn({ block_size: Number(e.currentTarget.value) })}
-              /></label
-            >
-          {/if}
-          {#each OF[chosen.codec] ?? [] as name (name)}
-            <label class="block"
-              ><span class="text-quiet">{name}</span>
-              <select
-                class="select select-sm mt-0.5 w-32"
-                value={String(chosen.parameters[name] ?? "")}
-                onchange={(e) => turnParameter(name, e.currentTarget.value)}
-              >
-                {#if chosen.parameters[name] === undefined}<option value="">usual</option>{/if}
-                {#each CHOICES[name] ?? [] as value (value)}<option value={String(value)}>{value}</option
-                  >{/each}
-              </select></label
-            >
-          {/each}
-        </div>
-        <div class="mt-3 flex items-center justify-between gap-4">
-          <p class="num text-quiet">
-            {spaced(chosen.frames)} frames, {clock(chosen.frames / rate)} at {spaced(rate)} Hz
-          </p>
-          <div class="flex gap-2">
-            <button type="button" class="btn btn-sm" onclick={() => player.toggle()}
-              >{player.playing ? "Pause" : "Play"} <kbd class="kbd kbd-sm">Space</kbd></button
-            >
-            <button type="button" class="btn btn-sm btn-primary" onclick={draft}>Make a layout of it</button>
-          </div>
-        </div>
-      </form>
+      <Turn
+        reading={chosen}
+        bind:rate
+        rates={file?.rates ?? []}
+        channels={file?.most_channels ?? 1}
+        {turn}
+        {draft}
+      />
     {/if}
   </section>
 </div>

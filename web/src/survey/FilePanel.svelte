@@ -1,6 +1,5 @@
 <script lang="ts">
   import { createQuery } from "@tanstack/svelte-query";
-  import ArchiveEntries from "../components/ArchiveEntries.svelte";
   import ByteRibbon from "../components/ByteRibbon.svelte";
   import KeyRing from "../components/KeyRing.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
@@ -9,19 +8,18 @@
   import { api, asProblem, got, type SurveyFile } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { bytes, count } from "../lib/format";
-  import { WORDS } from "./files.svelte";
+  import Entries from "./Entries.svelte";
+  import FilesPut from "./FilesPut.svelte";
+  import { WORDS, type FileQuery } from "./files.svelte";
 
   /** What is known of the chosen file, and what can be done with it. */
   let {
     file,
-    stamp,
-    ring,
+    query = $bindable(),
     takeOut,
   }: {
     file: SurveyFile;
-    /** Changes with every survey. */
-    stamp: unknown;
-    ring: boolean;
+    query: FileQuery;
     takeOut: (selection: Selection) => void;
   } = $props();
 
@@ -59,7 +57,7 @@
     {/if}
   </div>
   {#if file.error}<ProblemPanel problem={file.error} />{/if}
-  {#if ring}<div class="mt-2"><KeyRing /></div>{/if}
+  {#if query.keys}<div class="mt-2"><KeyRing /></div>{/if}
   {#if ribbon.error}<ProblemPanel problem={asProblem(ribbon.error)} />{/if}
   {#if readable && ribbon.data}
     <div>
@@ -68,6 +66,9 @@
     </div>
   {/if}
   {#if file.archive_id && file.entries && file.what === "archive"}
-    <ArchiveEntries {file} {stamp} {takeOut} />
+    <FilesPut archive={file.path} />
+    {#key file.archive_id}
+      <Entries {file} bind:text={query.entries} bind:sort={query.order} {takeOut} />
+    {/key}
   {/if}
 </Sheet>

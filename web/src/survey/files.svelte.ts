@@ -19,6 +19,11 @@ export interface FileQuery {
   opened: string[];
   /** The folder that the picture shows. */
   within: string;
+  /** In the chosen archive: what its entries are filtered by, and their order. */
+  entries: string;
+  order: string;
+  /** Whether the key ring is open. */
+  keys: boolean;
 }
 export const ALL_FILES: FileQuery = {
   q: "",
@@ -29,14 +34,22 @@ export const ALL_FILES: FileQuery = {
   tree: false,
   opened: [],
   within: "",
+  entries: "",
+  order: "",
+  keys: false,
 };
+/** What does not change the list of files. */
+const ASIDE = ["within", "entries", "order", "keys"] as const;
 
 export const narrowsFiles = (query: FileQuery) =>
-  differs(query, ALL_FILES, ["sort", "tree", "opened", "within"]);
+  differs(query, ALL_FILES, ["sort", "tree", "opened", ...ASIDE]);
 export const filesToSearch = (query: FileQuery) => written(query, ALL_FILES);
 export const filesFromSearch = (search: string) => readFrom(search, ALL_FILES);
-/** What of it the list is asked for. */
-export const askedOf = (query: FileQuery) => parameters({ ...query, within: "" }, ALL_FILES);
+/** What of it the list is asked for; all else is as usual. */
+export const listed = (query: FileQuery): FileQuery => ({
+  ...query,
+  ...Object.fromEntries(ASIDE.map((key) => [key, ALL_FILES[key]])),
+});
 
 export class FileRows extends Rows<FileQuery, SurveyFile> {
   constructor(private game: number) {
@@ -45,7 +58,7 @@ export class FileRows extends Rows<FileQuery, SurveyFile> {
       async (query, page, signal) =>
         got(
           api.GET("/api/games/{game_id}/files", {
-            params: { path: { game_id: game }, query: { ...askedOf(query), ...page } },
+            params: { path: { game_id: game }, query: { ...parameters(query, ALL_FILES), ...page } },
             signal,
           }),
         ),
@@ -59,7 +72,10 @@ export class FileRows extends Rows<FileQuery, SurveyFile> {
   jump = (begins: string, first: number) => this.place({ begins, first });
 
   private async place(wanted: { path?: string; begins?: string; first?: number }): Promise<number> {
-    const params = { path: { game_id: this.game }, query: { ...askedOf(this.query), ...wanted } };
+    const params = {
+      path: { game_id: this.game },
+      query: { ...parameters(this.query, ALL_FILES), ...wanted },
+    };
     return (await this.attempt(api.GET("/api/games/{game_id}/file-place", { params }))) ?? -1;
   }
 }

@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { FilePlan } from "../lib/api";
   import { bytes, count, spaced } from "../lib/format";
-  import ByteRibbon from "./ByteRibbon.svelte";
+  import ByteRibbon from "../components/ByteRibbon.svelte";
 
   /** A file that a rebuild writes: what changes in it, and where its bytes are before and after. */
   let { plan }: { plan: FilePlan } = $props();

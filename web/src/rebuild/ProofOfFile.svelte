@@ -4,7 +4,7 @@
   import { untrack } from "svelte";
   import { api, asProblem, got, type BuiltFile, type Point, type ProblemText } from "../lib/api";
   import { bytes, count, spaced } from "../lib/format";
-  import ProblemPanel from "./ProblemPanel.svelte";
+  import ProblemPanel from "../components/ProblemPanel.svelte";
 
   /** The proof of one file: a line that opens; what does not hold, or should be looked at, stands open. */
   let { build, file }: { build: number; file: BuiltFile } = $props();

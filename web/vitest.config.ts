@@ -1,0 +1,4 @@
+import { svelte } from "@sveltejs/vite-plugin-svelte";
+import { defineConfig } from "vitest/config";
+
+export default defineConfig({ plugins: [svelte()], test: { include: ["tests/*.test.ts"] } });
