@@ -1,10 +1,13 @@
 """What the tests share: the demo game made once, small files of the house formats, test tones."""
 
 import hashlib
+import resource
 import shutil
 import struct
 import tempfile
 import zlib
+from collections.abc import Iterator
+from contextlib import contextmanager
 from functools import cache
 from pathlib import Path
 
@@ -113,6 +116,17 @@ def problem_of(test, call, *args, **kwargs) -> ZubretError:
     error = caught.exception
     test.assertTrue(error.what and error.where and error.next, f"incomplete: {error.as_dict()}")
     return error
+
+
+@contextmanager
+def files_end_at(size: int) -> Iterator[None]:
+    """The operating system refuses to make any file longer (RLIMIT_FSIZE), as a full disk does in the middle of one."""
+    soft, hard = resource.getrlimit(resource.RLIMIT_FSIZE)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (size, hard))
+    try:
+        yield
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (soft, hard))
 
 
 def source(data: bytes, name: str = "test.bin") -> BytesSource:

@@ -64,6 +64,27 @@ class WayIn(BrowserTest):
         page.reload()
         expect(row).to_be_visible()
 
+    def test_the_folder_that_is_meant_is_surveyed_even_while_it_is_still_looked_into(self):
+        page, held = self.page, []
+        self.open("#/start")
+        folders = page.get_by_role("list", name="Folders")
+        folders.get_by_role("button", name=str(self.root / "library")).click()
+        survey = page.get_by_role("button", name="Survey this folder")
+        expect(survey).to_be_enabled()
+        page.route("**/api/folders*", lambda route: held.append(route))
+        folders.get_by_role("button", name="shelf").click()
+        expect(survey).to_be_disabled()
+        page.get_by_label("Folder of the game").fill("/some/where")
+        held[0].continue_()
+        page.unroute("**/api/folders*")
+        expect(folders.get_by_role("button", name="Near")).to_be_visible()
+        expect(page.get_by_label("Folder of the game")).to_have_value("/some/where")
+        expect(page.get_by_role("button", name="Open a folder first")).to_be_disabled()
+        folders.get_by_role("button", name="Near").click()
+        survey.click()
+        expect(page.get_by_role("heading", name="Survey")).to_be_visible()
+        expect(page.get_by_text(str(self.near), exact=True)).to_be_visible()
+
     def test_a_game_is_found_by_looking(self):
         page = self.page
         self.open("#/start")

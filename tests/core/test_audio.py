@@ -15,7 +15,7 @@ import soundfile
 import soxr
 from django.test import SimpleTestCase
 
-from tests.support import bytes_of, noise, problem_of, source, tone, wav_file
+from tests.support import bytes_of, files_end_at, noise, problem_of, source, tone, wav_file
 from zubret_core.audio import (
     Style,
     can_mix,
@@ -32,14 +32,24 @@ from zubret_core.audio.files import file_format, wav_source
 from zubret_core.audio.riff import info_chunk, plain_format, smpl_chunk, wav_header
 from zubret_core.base import Format, Loop, ZubretError, to_int16
 from zubret_core.base.pcm import decibels
+from zubret_core.codec import codec_of
 from zubret_core.locate import kind_of
-from zubret_core.source import FileSource
+from zubret_core.source import BytesSource, FileSource
 
 
 class WithFolder(SimpleTestCase):
     def setUp(self):
         self.folder = Path(tempfile.mkdtemp())
         self.addCleanup(shutil.rmtree, self.folder)
+
+
+class Failing(BytesSource):
+    """Bytes on a drive that gives up behind some of them."""
+
+    def _read(self, at: int, length: int) -> bytes:
+        if at + length > 100_000:
+            raise ZubretError("The drive gave it up.", file=self.name, next="Copy the file elsewhere.")
+        return super()._read(at, length)
 
 
 class OpenFiles(WithFolder):
@@ -138,6 +148,19 @@ class OpenFiles(WithFolder):
             self.assertIn(words[name], error.what)
             self.assertEqual(error.where, name)
 
+    def test_what_ends_reading_is_told_as_it_is(self):
+        """Through libsndfile, too: a drive that fails is no file that is cut short."""
+        data = io.BytesIO()
+        soundfile.write(data, noise(200_000, 2), 44100, format="FLAC")
+        failing = Failing(data.getvalue())
+        format = file_format(source(failing.data))
+        for read in (
+            lambda: look_through(failing),
+            lambda: list(pieces_between(failing, 0, 200_000)),
+            lambda: codec_of(format).decode(failing, format, 150_000, 100),
+        ):
+            self.assertEqual(problem_of(self, read).what, "The drive gave it up.")
+
     def test_encoded_files_carry_their_loop(self):
         for variant in (
             "WAV/PCM_16",
@@ -155,6 +178,9 @@ class OpenFiles(WithFolder):
             self.assertEqual(kind_of(source(data)).name, "audio")
             if variant in ("OGG/OPUS", "FLAC/PCM_16"):
                 self.assertEqual(mutagen.File(io.BytesIO(data))["LOOPLENGTH"], ["4983"])
+            for limit in (len(data) // 2, len(data) - 1):
+                with self.assertRaises(OSError, msg=(variant, limit)), files_end_at(limit):
+                    encoded_file([self.pcm[:3000], self.pcm[3000:]], format)
         with self.assertRaises(ZubretError):
             encoded_file([self.pcm], Format("file", 44100, 2, 5000, Loop(7, 4990), variant="AU/PCM_16"))
 

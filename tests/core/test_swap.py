@@ -1,7 +1,6 @@
 """Fit reports, treatments, encoding, rebuild and proof: the core's own whole path."""
 
 import json
-import resource
 import shutil
 import subprocess
 import sys
@@ -13,7 +12,18 @@ import numpy as np
 from django.test import SimpleTestCase
 
 from standin.player import Ferry, Refused
-from tests.support import ROOT, bytes_of, demo_game, edited, problem_of, small_bell, source, tone, wav_file
+from tests.support import (
+    ROOT,
+    bytes_of,
+    demo_game,
+    edited,
+    files_end_at,
+    problem_of,
+    small_bell,
+    source,
+    tone,
+    wav_file,
+)
 from zubret_core.audio import AudioInfo, level_dbfs, look_through
 from zubret_core.bank import DescribedBank
 from zubret_core.base import Cancelled, Format, Loop, ZubretError
@@ -241,17 +251,12 @@ class Rebuilding(WithFolder):
         self.assertEqual([p for p in (self.folder / "out").rglob("*") if p.is_file()], [])
 
     def test_a_disk_that_fills_up(self):
-        """A limit on file sizes, set by the operating system, stands for the full disk."""
         _, swap = self.prepared(Treatment(loop="whole"))
         before = (self.game.folder / "data/sea.crate").read_bytes()
         out = self.folder / "out"
-        soft, hard = resource.getrlimit(resource.RLIMIT_FSIZE)
         plans = plan_rebuild(self.game, [swap])
-        resource.setrlimit(resource.RLIMIT_FSIZE, (1 << 20, hard))
-        try:
+        with files_end_at(1 << 20):
             error = problem_of(self, write_plan, plans, out)
-        finally:
-            resource.setrlimit(resource.RLIMIT_FSIZE, (soft, hard))
         self.assertIn("disk is full", error.what)
         self.assertIn("Nothing was changed", error.next)
         self.assertEqual([p for p in out.rglob("*") if p.is_file()], [])

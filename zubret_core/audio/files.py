@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from ..base import Format, Loop, Progress, ZubretError, silent, to_int16
 from ..base.pcm import decibels
 from ..codec.file import AudioFile
+from ..codec.soundfiles import sound_read
 from ..source import BytesSource, ChainSource, OpenFile, Part, Source, SourceFile
 from .aiff import add_aiff_loop, aiff_loop
 from .comments import tag
@@ -57,7 +58,7 @@ def file_format(source: Source) -> Format | None:
     if plain is not None:
         return plain
     try:
-        with soundfile.SoundFile(SourceFile(source)) as file:
+        with sound_read(source) as file:
             variant = f"{file.format}/{file.subtype}"
             loop = _loop_of(source, file.format, file.frames)
             return Format("file", file.samplerate, file.channels, file.frames, loop, 0, variant)
@@ -99,7 +100,7 @@ def look_through(source: Source, progress: Progress = silent) -> AudioInfo:
         raise refuse("The file is empty.", f"Choose a {READABLE} file.")
     done, peak, broken, first = 0, 0.0, 0, 0
     try:
-        with _opened(source) as file:
+        with sound_read(source) as file:
             while len(piece := file.read(PIECE, dtype="float32", always_2d=True)):
                 wrong = np.flatnonzero(~np.isfinite(piece).all(axis=1))
                 if len(wrong):
@@ -125,7 +126,7 @@ def look_through(source: Source, progress: Progress = silent) -> AudioInfo:
 def pieces_between(source: Source, start: int, end: int) -> Iterator[NDArray[np.float32]]:
     """Frames [start, end) of an audio file, piece by piece: (frames, channels). What is packed is decoded from its
     beginning, since not every decoder jumps to the exact frame."""
-    with _opened(source) as file:
+    with sound_read(source) as file:
         at = 0
         if file.subtype.startswith("PCM_") or file.subtype in ("FLOAT", "DOUBLE"):
             at = file.seek(start)
@@ -138,10 +139,6 @@ def pieces_between(source: Source, start: int, end: int) -> Iterator[NDArray[np.
             at += len(piece)
             if at > start:
                 yield piece[max(0, start - (at - len(piece))) :]
-
-
-def _opened(source: Source) -> soundfile.SoundFile:
-    return soundfile.SoundFile(io.BufferedReader(SourceFile(source), 1 << 16))
 
 
 class _DecodedSource(Source):

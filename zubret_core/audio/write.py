@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from ..base import Format, Progress, ZubretError, silent, to_float, to_int16
 from ..codec.file import VORBIS_PIECE
 from ..codec.opus import RATE as OPUS_RATE
+from ..codec.soundfiles import sound_written
 from ..source import Source, whole, write_file
 from .comments import tag
 from .files import DecodeRange
@@ -29,8 +30,6 @@ TAGS = ("title", "album", "artist", "date", "track", "comment")
 PIECE = 1 << 17
 CEILING = -1.0
 """dBTP above which a level that is asked for is not raised."""
-_SYSTEM_ERROR = 2
-"""libsndfile's code for a fault of the operating system."""
 _WIDE = ("s24", "s32", "f32", "f64")
 
 
@@ -89,7 +88,8 @@ def write_sound(
     payload: Source | None = None,
     progress: Progress = silent,
 ) -> None:
-    """Write a stream to a file, which is there whole or not at all. `tags` of this stream win over those of the style."""
+    """Write a stream to a file, which is there whole or not at all. `tags` of this stream win over those of the style.
+    OSError where there is no room for it."""
     texts = {**dict(style.tags), **(tags or {})}
     if style.kind == "stored" and stored_ending(format):
         assert payload is not None
@@ -106,12 +106,6 @@ def write_sound(
         with whole(place) as part:
             _write(part, pieces, out, style, _is_wide(format), texts)
     except (soundfile.LibsndfileError, ValueError) as e:
-        if getattr(e, "code", 0) == _SYSTEM_ERROR:
-            raise ZubretError(
-                "The file can't be written to its end: the disk is full, or may not be written to.",
-                file=place.name,
-                next="Free some room, or choose another folder, then take out again: it goes on from here.",
-            ) from e
         raise ZubretError(
             f"{style.kind.upper()} can't be written at {out.rate:,} Hz with {out.channels} channels: {e}.",
             file=place.name,
@@ -191,7 +185,10 @@ def _write(
             file=place.name,
             next="Take the stream out as FLAC or Ogg.",
         )
-    with soundfile.SoundFile(place, "w", format.rate, format.channels, subtype, format=container) as file:
+    with (
+        open(place, "w+b") as out,
+        sound_written(out, format.rate, format.channels, f"{container}/{subtype}") as file,
+    ):
         for pcm in pieces:
             for at in range(0, len(pcm), VORBIS_PIECE if container == "OGG" else PIECE):
                 piece = pcm[at : at + (VORBIS_PIECE if container == "OGG" else PIECE)]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 from collections.abc import Iterable
 from tempfile import TemporaryFile
 from typing import IO
@@ -13,11 +12,12 @@ import soxr
 from numpy.typing import NDArray
 
 from ..base import Format, ZubretError, to_float, to_int16
-from ..source import Source, SourceFile
+from ..source import Source
 from .base import check_range, pieces_of
 from .ogg import OggPages
 from .opus import RATE
 from .paged import decode_pages
+from .soundfiles import sound_read, sound_written
 
 VORBIS_PIECE = 4096
 """Frames given to libsndfile's Vorbis writer at once: one long write can crash it (measured)."""
@@ -57,7 +57,7 @@ class AudioFile:
             raise _short(payload, frames - len(pcm))
         exact = format.variant.endswith(("/PCM_16", "/PCM_U8", "/PCM_S8", "/IMA_ADPCM", "/ULAW", "/ALAW"))
         try:
-            with soundfile.SoundFile(io.BufferedReader(SourceFile(payload))) as file:
+            with sound_read(payload) as file:
                 file.seek(start)
                 pcm = file.read(frames, dtype="int16" if exact else "float32", always_2d=True)
         except soundfile.LibsndfileError as e:
@@ -87,11 +87,11 @@ class AudioFile:
             return file.read()
 
     def written(self, pieces: Iterable[NDArray], format: Format) -> IO[bytes]:
-        """A nameless file with (frames, channels) samples that come piece by piece."""
+        """A nameless file with (frames, channels) samples that come piece by piece. OSError where there is no room for it."""
         container, subtype = format.variant.split("/")
         out = TemporaryFile()
         try:
-            with soundfile.SoundFile(out, "w", format.rate, format.channels, subtype, format=container) as file:
+            with sound_written(out, format.rate, format.channels, format.variant) as file:
                 for piece in pieces:
                     for at in range(0, len(piece), VORBIS_PIECE):
                         some = piece[at : at + VORBIS_PIECE]

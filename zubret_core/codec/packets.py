@@ -28,6 +28,7 @@ from .framing import Framing, Window
 from .packet_frames import opus_frames, vorbis_frames
 from .paged import decode_pages
 from .rewrap import OggSource
+from .soundfiles import sound_written
 
 LACED = b"\x02"
 """The first byte of three headers behind one another with their lengths in front, as other containers keep them."""
@@ -278,7 +279,7 @@ def _encoder_headers(rate: int, channels: int, level: float) -> tuple[bytes, byt
 def _as_vorbis(pcm: NDArray, rate: int, channels: int, level: float) -> bytes:
     out = io.BytesIO()
     try:
-        with soundfile.SoundFile(out, "w", rate, channels, "VORBIS", format="OGG", compression_level=level) as file:
+        with sound_written(out, rate, channels, "OGG/VORBIS", compression_level=level) as file:
             for at in range(0, len(pcm), VORBIS_PIECE):
                 file.write(np.ascontiguousarray(to_float(pcm[at : at + VORBIS_PIECE])))
     except (soundfile.LibsndfileError, ValueError) as e:

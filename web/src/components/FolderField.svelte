@@ -1,6 +1,7 @@
 <script lang="ts">
   import Folder from "@lucide/svelte/icons/folder";
   import { api, foldersIn, asProblem, got, type Folders, type ProblemText } from "../lib/api";
+  import { newest } from "../lib/newest";
 
   /** An export folder: typed, one that was named before, or found by looking. */
   let { folder = $bindable(), failed }: { folder: string; failed: (problem: ProblemText) => void } = $props();
@@ -14,12 +15,17 @@
     });
   });
 
+  const asking = newest();
+
+  /** List a folder's folders. It is meant from now on, not from when it is listed. */
   async function browse(path: string) {
+    const current = asking();
+    if (path) folder = path;
     try {
-      at = await foldersIn(path);
-      if (path) folder = path;
+      const found = await foldersIn(path);
+      if (current()) at = found;
     } catch (error) {
-      failed(asProblem(error));
+      if (current()) failed(asProblem(error));
     }
   }
 </script>

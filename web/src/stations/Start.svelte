@@ -2,6 +2,7 @@
   import Folder from "@lucide/svelte/icons/folder";
   import { api, foldersIn, asProblem, got, type Folders, type ProblemText } from "../lib/api";
   import { app } from "../lib/app.svelte";
+  import { newest } from "../lib/newest";
   import LetRead from "../components/LetRead.svelte";
   import LikelyGames from "../components/LikelyGames.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
@@ -9,23 +10,34 @@
   let at = $state<Folders | null>(null);
   let text = $state("");
   let problem = $state<ProblemText | null>(null);
+  let opening = $state(false);
   let busy = $state(false);
+  const asking = newest();
+  /** Whether the folder that is listed is the one that was named or pressed last. */
+  const ready = $derived(!!at?.path && !opening && text.trim() === at.path);
   let field: HTMLInputElement;
 
   /** Where this leads: a folder that may be read is listed; one outside is asked about. */
   async function open(path: string) {
+    const current = asking();
+    const before = text;
+    opening = true;
     try {
-      at = await foldersIn(path);
-      text = at.path;
+      const found = await foldersIn(path);
+      if (!current()) return;
+      at = found;
+      if (text === before) text = at.path; // nobody has typed on
       problem = null;
     } catch (error) {
+      if (!current()) return;
       problem = asProblem(error);
     }
+    opening = false;
   }
   void open("").then(() => field?.focus());
 
   async function choose() {
-    if (!at?.path) return;
+    if (!at || !ready) return;
     busy = true;
     try {
       const game = await got(api.POST("/api/games", { body: { folder: at.path, name: "" } }));
@@ -84,7 +96,11 @@
             <button class="btn btn-sm shrink-0" onclick={() => open(at?.parent ?? "")}>Up</button>
           {/if}
         </div>
-        <ul class="mt-2 max-h-80 overflow-auto border-y border-line" aria-label="Folders">
+        <ul
+          class={["mt-2 max-h-80 overflow-auto border-y border-line", opening && "opacity-60"]}
+          aria-label="Folders"
+          aria-busy={opening}
+        >
           {#each at.rows as folder (folder.path)}
             <li class="border-b border-line last:border-0">
               <button
@@ -99,8 +115,8 @@
           {/each}
         </ul>
         <div class="mt-5 flex items-center justify-between gap-3">
-          <button class="btn btn-primary" disabled={!at.path || busy} onclick={choose}
-            >{at.path ? `Survey this folder` : "Open a folder first"}</button
+          <button class="btn btn-primary" disabled={!ready || busy} onclick={choose}
+            >{at.path && text.trim() === at.path ? "Survey this folder" : "Open a folder first"}</button
           >
           <a class="link text-quiet" href="#/settings">Settings</a>
         </div>
