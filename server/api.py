@@ -23,6 +23,7 @@ from .mods.api import router as mods
 from .mods.build_api import router as builds
 from .shelf.api import router as shelf
 from .shelf.entries_api import router as entries
+from .shelf.groups_api import router as groups
 from .shelf.listening import OPERATION
 from .shelf.saying_api import router as sayings
 from .shelf.searches_api import router as searches
@@ -50,7 +51,7 @@ api = Api(title="Zubret", version="1", docs_url=None, urls_namespace="api")
 ROUTERS = {
     "games": (home, surveys, names, keys, changes),
     "taking out": (takeout, sounds, one_stream),
-    "shelf": (shelf, entries, sayings, titles, searches, streams),
+    "shelf": (shelf, entries, groups, sayings, titles, searches, streams),
     "mods": (mods, builds),
     "jobs": (jobs,),
     "layouts": (bench, unknown),

@@ -9,6 +9,9 @@ from django.http import HttpRequest
 from ninja import Field, File, Form, Router, Schema
 from ninja.files import UploadedFile
 
+from zubret_core.audio import AudioInfo
+from zubret_core.swap import Treatment
+
 from ..errors import one, stopped
 from ..jobs.api import ProblemOut
 from ..paging import MOST, Limit, Offset
@@ -20,7 +23,6 @@ from .models import EntryFile, Mod, Swap
 
 router = Router()
 Frames = Annotated[int, Field(ge=0, lt=1 << 53)]
-"""What is read along with a stream."""
 
 
 class PointOut(Schema):
@@ -37,7 +39,8 @@ class PointOut(Schema):
 
 
 class TreatmentIn(Schema):
-    """Steps to change; what is left out, or null, stays. Frames count in the file's own rate."""
+    """Steps to change; what is left out, or null, stays. Frames count in the file's own rate, but for new_loop: the loop's
+    start and end in frames of the encoded stream."""
 
     trim_start: Frames | None = None
     trim_end: Frames | None = None
@@ -48,10 +51,12 @@ class TreatmentIn(Schema):
     mix: bool | None = None
     gain_db: float | None = None
     align: str | None = None
+    new_loop: list[Frames] | None = Field(None, min_length=2, max_length=2)
 
     def steps(self) -> dict[str, Any]:
         """The steps that are given; only `trim_end` may be null, which is the file's end."""
-        return {k: v for k, v in self.dict(exclude_unset=True).items() if v is not None or k == "trim_end"}
+        given = self.dict(exclude_unset=True, exclude={"new_loop"})
+        return {k: v for k, v in given.items() if v is not None or k == "trim_end"}
 
 
 class TreatmentOut(Schema):
@@ -115,7 +120,8 @@ class NewAudio(Schema):
 
 
 class SwapOut(Schema):
-    """A swap. state: reading, open (points to fit), preparing, ready or failed."""
+    """A swap. state: reading, open (points to fit), preparing, ready or failed; loop: the one that is put in, in frames of
+    the user's file."""
 
     id: int
     state: str
@@ -126,8 +132,7 @@ class SwapOut(Schema):
     stream: StreamOut | None
     info: SourceInfo | None
     treatment: TreatmentOut
-    pad: int
-    cut: int
+    loop: list[int] | None
     points: list[PointOut]
     changes_too: list[str]
     new: NewAudio | None
@@ -182,13 +187,20 @@ def _swap_out(swap: Swap, row: Stream | None) -> dict[str, Any]:
         "stream": stream,
         "info": swap.info,
         "treatment": swap.treatment,
-        "pad": report.get("pad", 0),
-        "cut": report.get("cut", 0),
+        "loop": _loop_of(swap),
         "points": points,
         "changes_too": report.get("changes_too", []),
         "new": new,
         "error": swap.error,
     }
+
+
+def _loop_of(swap: Swap) -> list[int] | None:
+    if swap.info is None:
+        return None
+    info = AudioInfo.from_dict(swap.info)
+    loop = Treatment.from_dict(swap.treatment).loop_of(info.frames, info.loop)
+    return None if loop is None else [loop.start, loop.end]
 
 
 def _swap(pk: int) -> Swap:
@@ -230,7 +242,7 @@ def swap_notes(request: HttpRequest, swap_id: int):
 @router.patch("/swaps/{int:swap_id}", response=SwapOut)
 def change_swap(request: HttpRequest, swap_id: int, steps: TreatmentIn):
     """Change the treatment."""
-    return swap_out(services.change_swap(_swap(swap_id), steps.steps()))
+    return swap_out(services.change_swap(_swap(swap_id), steps.steps(), steps.new_loop))
 
 
 @router.post("/swaps/{int:swap_id}/fit", response=SwapOut)

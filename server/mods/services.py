@@ -94,10 +94,13 @@ def enqueue(swap: Swap) -> Job:
     return start(PrepareOrder(swap.pk), f"Preparing {swap.source_name}", swap.mod.game)
 
 
-def change_swap(swap: Swap, steps: dict[str, Any]) -> Swap:
-    """Change some steps of the treatment. The old result is gone at once, the new one is prepared."""
+def change_swap(swap: Swap, steps: dict[str, Any], new_loop: list[int] | None = None) -> Swap:
+    """Change some steps of the treatment. The old result is gone at once, the new one is prepared. new_loop: points for
+    the loop, in frames of the old result."""
     with transaction.atomic():
         swap.refresh_from_db()
+        if new_loop is not None:
+            steps = {**steps, **_points(swap, new_loop)}
         treatment = Treatment.from_dict({**swap.treatment, **steps})
         swap.treatment = treatment.as_dict()
         swap.revision += 1
@@ -112,6 +115,15 @@ def change_swap(swap: Swap, steps: dict[str, Any]) -> Swap:
     if swap.state != Swap.OPEN:
         enqueue(swap)
     return swap
+
+
+def _points(swap: Swap, new_loop: list[int]) -> dict[str, Any]:
+    """The step that sets a loop which is given in frames of what the swap leads to."""
+    report = _report(swap, Treatment.from_dict(swap.treatment))
+    if report is None or report.target is None:
+        raise stopped(409, "The swap leads to no stream yet.", "Give the loop in the file's own frames.", "new_loop")
+    start, end = (report.target.in_file(frame, swap.info["rate"]) for frame in new_loop)
+    return {"loop": "points", "loop_start": start, "loop_end": end}
 
 
 def _report(swap: Swap, how: Treatment) -> FitReport | None:

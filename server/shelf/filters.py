@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import Annotated, Any, Literal
 
-from django.db.models import Q, QuerySet
+from django.db.models import Q, QuerySet, Value
+from django.db.models.functions import StrIndex, Substr
 from ninja import Schema
 from pydantic import BeforeValidator
 
@@ -28,7 +29,8 @@ Either = Literal["", "yes", "no"]
 class Filter(Schema):
     """A filter as Locate has it. Where there are several values, any of them fits; an empty one leaves nothing out.
 
-    within: the path of a folder, an archive, or of a bank in one; archive: paths; codec: as `codec_value` names them; named: by the user;
+    within: the path of a folder, an archive, or of a bank in one, or a folder's with a slash behind it, for the loose sounds
+    that stand in it itself; archive: paths; codec: as `codec_value` names them; named: by the user;
     shortest, longest: seconds; smallest, largest: stored bytes.
     """
 
@@ -111,6 +113,12 @@ def _within(path: str, game: Game) -> Q:
     """Streams below a folder or an archive, or of a bank. A name may hold the sign that stands between an archive and what is
     in it: so every such sign may be the last one of the archive's path."""
     archives = Archive.objects.filter(game=game)
+    if path.endswith("/"):
+        start = "" if path == "/" else path
+        loose = archives.filter(kind="file", path__startswith=start).annotate(
+            deeper=StrIndex(Substr("path", len(start) + 1), Value("/"))
+        )
+        return Q(archive__in=loose.filter(deeper=0).values("pk"), bank__layout="")
     below = archives.filter(Q(path=path) | Q(path__startswith=f"{path}/") | Q(path__startswith=path + IN))
     found = Q(archive__in=below.values("pk"))
     at = path.find(IN)

@@ -40,9 +40,9 @@ SORTS = {
 come in the order of their paths."""
 BRUSH_BINS = 28
 BRUSH_FROM = 0.1
+"""Seconds at which the length brush's logarithmic axis begins."""
 BRUSH_TO = (600.0, 1800.0, 3600.0, 10_800.0, 36_000.0, 86_400.0)
-"""Seconds at which the length brush may end: the first of them that no stream is beyond."""
-"""The length brush's logarithmic axis, in seconds."""
+"""Seconds at which it may end: the first of them that no stream is beyond."""
 EVERYTHING = Filter()
 
 

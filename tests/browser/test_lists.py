@@ -125,6 +125,25 @@ class Lists(BrowserTest):
         expect(page.get_by_role("searchbox")).to_have_value("crate")
         expect(page.get_by_label("The chosen file")).to_contain_text("bad.crate")
 
+    def test_banks_with_their_sums_lead_to_their_streams(self):
+        page = self.page
+        self.open(f"#/{self.game}/locate")
+        self.find("many")
+        page.get_by_role("button", name="Banks", exact=True).click()
+        banks = page.get_by_role("grid", name="Banks")
+        row = banks.get_by_role("row").filter(has_text="many.bell").first
+        expect(row).to_contain_text("many.crate")
+        page.get_by_role("columnheader", name="streams").get_by_role("button").click()
+        expect(banks.get_by_role("row").nth(1)).to_contain_text("many.bell")
+        page.reload()
+        expect(banks.get_by_role("row").nth(1)).to_contain_text("many.bell")
+        banks.focus()
+        page.keyboard.type("many")
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("grid", name="Streams")).to_be_visible()
+        self.assertIn("within=many.crate", page.url)
+        page.go_back()
+
     def test_names_are_given_in_a_row(self):
         page = self.page
         self.open(f"#/{self.game}/locate")
@@ -140,6 +159,27 @@ class Lists(BrowserTest):
         page.keyboard.press("Enter")
         for at, text in (("2220", "one"), ("2221", "two"), ("2222", "three")):
             expect(self.row(at)).to_contain_text(text)
+        # What is said on the stream's own page stands in the list, and what is said in the list on the page.
+        self.row("2221").click()
+        page.keyboard.press("e")
+        expect(page.get_by_role("link", name="List")).to_be_visible()
+        expect(name).to_have_value("two")
+        name.fill("the second")
+        page.keyboard.press("Tab")
+        page.get_by_role("button", name="Mark this stream").click()
+        expect(page.get_by_role("button", name="Take the mark away")).to_be_visible()
+        page.get_by_role("link", name="List").click()
+        expect(self.row("2221")).to_contain_text("the second")
+        expect(name).to_have_value("the second")
+        name.fill("2nd")
+        page.keyboard.press("Tab")
+        expect(self.row("2221")).to_contain_text("2nd")
+        self.row("2221").click()
+        page.keyboard.press("e")
+        expect(page.get_by_role("link", name="List")).to_be_visible()
+        expect(name).to_have_value("2nd")
+        page.keyboard.press("Escape")
+        expect(self.row("2221")).to_be_visible()
         page.get_by_role("grid").focus()
         page.keyboard.press("?")
         expect(page.get_by_role("dialog", name="Keys")).to_contain_text("choose on to there")

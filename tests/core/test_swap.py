@@ -60,6 +60,12 @@ class Targets(SimpleTestCase):
                 self.assertEqual(target.format.frames, 80_000 + target.pad - target.cut)
                 self.assertTrue(target.pad == 0 or align == "pad")
                 self.assertTrue(target.cut == 0 or align == "trim")
+                self.assertEqual([target.in_file(n, 48000) for n in (loop.start, loop.end)], [start, 70_000])
+        how = Treatment(trim_start=1000, loop="points", loop_start=9000, loop_end=40_000, resample=True, align="pad")
+        target = target_of(ADPCM, 32000, 2, 60_000, None, how)
+        loop = target.format.loop
+        self.assertEqual([target.in_file(n, 32000) for n in (0, loop.start, loop.end)], [1000, 9000, 40_000])
+        self.assertEqual(target.in_file(10**9, 32000), 60_000)
         left = target_of(ADPCM, 48000, 2, 80_000, None, Treatment(loop="points", loop_start=5, loop_end=9))
         self.assertEqual(left.off_grid, 5)
 

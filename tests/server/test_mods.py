@@ -48,6 +48,12 @@ class Swapping(ServerTest):
         self.assertEqual(moved["new"]["loop"][1] - moved["new"]["loop"][0], 48_000)
         same = np.frombuffer(self.get(f"/audio/{first}/pcm?start=4800&frames=48000").content, "<i2")[::2]
         np.testing.assert_array_equal(same, heard)  # an address keeps its sound
+        # A loop that is moved in the encoded stream's own frames: the file's are a rate and a pad apart.
+        self.assertEqual(moved["loop"], [44_100, 88_200])
+        start, end = moved["new"]["loop"]
+        again = self.send("patch", f"/swaps/{made['id']}", {"new_loop": [start + 2400, end]})
+        self.assertEqual(again["loop"], [44_100 + 2205, 88_200])
+        self.send("patch", f"/swaps/{made['id']}", {"new_loop": [1]}, 422)
 
     def test_files_that_are_no_replacement(self):
         words = {b"just text": "not an audio file", b"": "empty"}
@@ -84,6 +90,8 @@ class Swapping(ServerTest):
         changed = self.send("patch", f"/swaps/{made['id']}", {"loop": "points", "loop_start": 9, "loop_end": 3})
         self.assertEqual(changed["verdict"], "blocks")
         self.assertIn("empty or leaves", changed["points"][0]["action"])
+        self.assertEqual(changed["loop"], [9, 3])  # as it was typed
+        self.send("patch", f"/swaps/{made['id']}", {"new_loop": [1, 2]}, 409)
         self.send("patch", "/swaps/4444", {"gain_db": 1}, 404)
 
     def test_rebuild_proof_trial_and_download(self):

@@ -2,12 +2,13 @@
 
 import csv
 import io
+from pathlib import Path
 from urllib.parse import urlencode
 
 from django.core.files.uploadedfile import SimpleUploadedFile
 
 from tests.server.support import ServerTest, wav_bytes
-from tests.support import tone
+from tests.support import small_bell, tone
 
 
 class Titles(ServerTest):
@@ -94,6 +95,35 @@ class Titles(ServerTest):
         self.assertEqual(sum(p["streams"] for p in inside), 40)
         for place in inside:
             self.assertEqual(len(found(within=place["path"])), place["streams"], place)
+
+    def test_groups_have_the_sums_of_the_streams_to_which_they_lead(self):
+        root = Path(self.added["folder"])
+        for n, path in enumerate(("one.wav", "a/two.wav", "a/three.wav", "a/b/four.wav")):
+            (root / path).parent.mkdir(exist_ok=True, parents=True)
+            (root / path).write_bytes(wav_bytes(tone(0.1 * (n + 1), 8000, 440), 8000))
+        (root / "a" / "alone.bell").write_bytes(small_bell())
+        self.send("post", f"/games/{self.game}/survey")
+        for asked in ({}, {"shortest": 0.15}, {"q": "a"}):
+            groups = self.get(f"/games/{self.game}/groups?{urlencode({'limit': 500, **asked})}")
+            self.assertEqual(groups["total"], len(groups["rows"]))
+            for group in groups["rows"]:
+                streams = self.rows(**asked, within=group["place"])
+                sums = len(streams), sum(s["stored"] for s in streams), sum(s["loop"] is not None for s in streams)
+                self.assertEqual((group["streams"], group["bytes"], group["looped"]), sums, group)
+                self.assertAlmostEqual(group["seconds"], sum(s["seconds"] for s in streams), 6)
+            self.assertEqual(sum(g["streams"] for g in groups["rows"]), len(self.rows(**asked)))
+        path = f"/games/{self.game}/groups?sort="
+        folders = {g["place"]: g["streams"] for g in self.get(path)["rows"] if g["what"] == "folder"}
+        self.assertEqual(folders, {"/": 1, "a/": 2, "a/b/": 1})
+        alone = next(g for g in self.get(path)["rows"] if g["place"] == "a/alone.bell")
+        self.assertEqual((alone["what"], alone["within"]), ("bank", "a"))
+        for sort in ("name", "within", "language", "streams", "length", "size", "looped"):
+            there, back = (self.get(f"{path}{sign}{sort}")["rows"] for sign in ("", "-"))
+            self.assertEqual({g["id"] for g in there}, {g["id"] for g in back})
+            self.assertNotEqual(there, back)
+        named = self.get(f"{path}name")["rows"]
+        place = self.get(f"/games/{self.game}/group-beginning?sort=name&text=MUS")
+        self.assertEqual(named[place]["name"], "music.bell")
 
     def test_searches_are_kept_under_a_name(self):
         path = f"/games/{self.game}/searches"

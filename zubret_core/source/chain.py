@@ -172,22 +172,24 @@ def condensed(segments: Sequence[Segment], cells: int) -> list[Segment]:
     """Segments for a drawing of `cells` cells: what is narrower than one is joined to its neighbour.
 
     A joined segment takes the kind that matters most to the eye: unexplained, new, then the
-    kind of most of its bytes.
+    kind of its longest one.
     """
     total = sum(s.length for s in segments)
     least = total / cells if len(segments) > cells else 0
     out: list[Segment] = []
     group: list[Segment] = []
+    length = 0
     for segment in segments:
         group.append(segment)
-        if sum(s.length for s in group) >= least:
-            out.append(_joined(group))
-            group = []
-    return out + ([_joined(group)] if group else [])
+        length += segment.length
+        if length >= least:
+            out.append(_joined(group, length))
+            group, length = [], 0
+    return out + ([_joined(group, length)] if group else [])
 
 
-def _joined(group: list[Segment]) -> Segment:
+def _joined(group: list[Segment], length: int) -> Segment:
     kinds = {s.kind for s in group}
     most = max(group, key=lambda s: s.length).kind
     kind = next((k for k in ("unexplained", "new") if k in kinds), most)
-    return Segment(kind, group[0].at, sum(s.length for s in group))
+    return Segment(kind, group[0].at, length)

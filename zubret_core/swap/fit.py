@@ -66,8 +66,6 @@ class FitReport:
             "points": [asdict(p) for p in self.points],
             "fix_all": self.fix_all(),
             "format": self.target.format.as_dict() if self.target else None,
-            "pad": self.target.pad if self.target else 0,
-            "cut": self.target.cut if self.target else 0,
             "changes_too": self.changes_too,
         }
 

@@ -39,6 +39,12 @@ class Treatment:
         """JSON-ready form."""
         return asdict(self)
 
+    def loop_of(self, frames: int, own: Loop | None) -> Loop | None:
+        """The loop that is asked for, in the frames of a file of `frames` with a loop of its `own`; it may be impossible."""
+        if self.loop == "whole":
+            return Loop(self.trim_start, frames if self.trim_end is None else self.trim_end)
+        return {"source": own, "points": Loop(self.loop_start, self.loop_end)}.get(self.loop)
+
     @classmethod
     def from_dict(cls, data: dict[str, Any]) -> Treatment:
         """From its JSON form; ZubretError for a value that can't be meant."""
@@ -72,6 +78,11 @@ class Target:
     cut: int
     off_grid: int
 
+    def in_file(self, frame: int, rate: int) -> int:
+        """A frame of what is stored as the nearest one of the part of the file that is used; rate: the file's, in Hz."""
+        start, end = self.used
+        return min(max(start + round((frame - self.pad + self.cut) * rate / self.format.rate), start), end)
+
 
 def target_of(original: Format, rate: int, channels: int, frames: int, own: Loop | None, how: Treatment) -> Target:
     """The stream that a file (rate, channels, frames, own loop) becomes under a treatment."""
@@ -82,9 +93,7 @@ def target_of(original: Format, rate: int, channels: int, frames: int, own: Loop
             field="trim",
             next=f"Choose a part inside 0 to {frames:,}.",
         )
-    loop = {"source": own, "whole": Loop(start, end), "points": Loop(how.loop_start, how.loop_end), "none": None}[
-        how.loop
-    ]
+    loop = how.loop_of(frames, own)
     if loop and not start <= loop.start < loop.end <= end:
         raise ZubretError(
             f"The loop from {loop.start:,} to {loop.end:,} is empty or leaves the part from {start:,} to {end:,}.",

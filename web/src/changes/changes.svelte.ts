@@ -2,6 +2,7 @@
 
 import { readFrom, parameters, written } from "../lib/address";
 import { api, got, type Change, type Changes } from "../lib/api";
+import { OF_SURVEYS } from "../lib/cache";
 import { Columns } from "../lib/columns.svelte";
 import { bytes } from "../lib/format";
 import { Rows } from "../lib/rows.svelte";
@@ -20,13 +21,10 @@ export const fromSearch = (search: string) => readFrom(search, USUAL);
 /** The filter alone, as parameters. */
 export const filterOf = ({ kind, q }: ChangeQuery) => parameters({ ...USUAL, kind, q }, USUAL);
 
-/** What is kept of comparisons. */
-export const KEY = ["changes"];
-
 export class ChangeRows extends Rows<ChangeQuery, Change, Changes> {
   constructor() {
     super(
-      KEY,
+      [...OF_SURVEYS, "changes"],
       (query, { offset, limit }, signal) =>
         got(
           api.GET("/api/changes/{old}/{new}", {

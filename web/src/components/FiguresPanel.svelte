@@ -1,67 +1,67 @@
 <script lang="ts">
-  import {
-    api,
-    asProblem,
-    got,
-    Problem,
-    type Figures,
-    type ProblemText,
-    type Same,
-    type Stream,
-  } from "../lib/api";
+  import { createQuery } from "@tanstack/svelte-query";
+  import { untrack } from "svelte";
+  import { api, asProblem, got, type Job, type Same, type Stream } from "../lib/api";
   import { app } from "../lib/app.svelte";
+  import { cache, ofGame } from "../lib/cache";
   import { bytes, clock, count, spaced } from "../lib/format";
   import { KINDS } from "../lib/items";
+  import type { Said } from "../lib/streams.svelte";
   import ProblemPanel from "./ProblemPanel.svelte";
   import SaveAs from "./SaveAs.svelte";
 
   /** What is measured of a stream, where else it stands, and what a person says of it. */
-  let { stream, give }: { stream: Stream; give: (what: { kind?: string; notes?: string }) => Promise<void> } =
-    $props();
-  let figures = $state<Figures | null>(null);
+  let { stream, give }: { stream: Stream; give: (what: Said) => Promise<void> } = $props();
   let same = $state<{ found: Same[]; left: number } | null>(null);
-  let problem = $state<ProblemText | null>(null);
-  let share = $state("");
+  let begun = $state<Job | null>(null);
 
-  $effect(() => {
-    const stream_id = stream.id;
-    figures = same = problem = null;
-    share = "";
-    measuredOf(stream_id).then(
-      (f) => stream_id === stream.id && (figures = f),
-      (e) => stream_id === stream.id && (problem = asProblem(e)),
-    );
-    void lookElsewhere(stream_id);
+  // Its figures. A long stream that was not measured yet is measured by a job, which is gone from all jobs at its end.
+  const id = $derived(stream.id);
+  const path = $derived({ stream_id: id });
+  const known = createQuery(() => ({
+    queryKey: ofGame(app.gameId, "figures", id),
+    queryFn: () => got(api.GET("/api/streams/{stream_id}/figures", { params: { path } })),
+    meta: { shown: true },
+  }));
+  const measuring = createQuery(() => ({
+    queryKey: ["measuring", id],
+    queryFn: () => measure(id),
+    enabled: known.data === null,
+    gcTime: 0,
+    meta: { shown: true },
+  }));
+  const figures = $derived(known.data ?? null);
+  const job = $derived(app.jobs.find((j) => j.id === begun?.id) ?? begun);
+  const share = $derived(job?.total ? `${Math.floor((100 * job.done) / job.total)} %` : "");
+  const problem = $derived.by(() => {
+    const error = known.error ?? measuring.error;
+    if (error) return asProblem(error);
+    if (figures || !job?.finished || job.state === "done") return null;
+    return job.error ?? { what: "Measuring was cancelled.", where: "", next: "Open the stream again." };
   });
 
-  /** Its figures; a long stream that was not measured yet is measured by a job, which is followed to its end. */
-  async function measuredOf(stream_id: number): Promise<Figures | null> {
+  async function measure(stream_id: number): Promise<Job | null> {
     const params = { path: { stream_id } };
-    const known = () => got(api.GET("/api/streams/{stream_id}/figures", { params }));
-    const had = await known();
-    if (had) return had;
-    const begun = await got(api.POST("/api/streams/{stream_id}/figures", { params }));
-    if (!begun.job) return begun.figures ?? null;
-    app.started(begun.job);
-    const job_id = begun.job.id;
-    while (stream_id === stream.id) {
-      await new Promise((resolve) => setTimeout(resolve, 300));
-      const job = await got(api.GET("/api/jobs/{job_id}", { params: { path: { job_id } } })).catch(
-        () => null,
-      );
-      if (!job || job.state === "done") return known();
-      if (job.finished) {
-        const { what, where, next } = job.error ?? {
-          what: "Measuring was cancelled.",
-          where: "",
-          next: "Open the stream again.",
-        };
-        throw new Problem(what, where, next);
-      }
-      share = job.total ? `${Math.floor((100 * job.done) / job.total)} %` : "";
-    }
-    return null;
+    const answer = await got(api.POST("/api/streams/{stream_id}/figures", { params }));
+    if (answer.figures) cache.setQueryData(ofGame(app.gameId, "figures", stream_id), answer.figures);
+    if (answer.job) app.started(answer.job);
+    begun = answer.job ?? null;
+    return begun;
   }
+
+  $effect(() => {
+    if (begun && !app.jobs.some((j) => j.id === begun?.id)) {
+      begun = null;
+      void known.refetch();
+    }
+  });
+  $effect(() => {
+    const now = id;
+    untrack(() => {
+      same = begun = null;
+      void lookElsewhere(now);
+    });
+  });
 
   /** What is the same, answer by answer, until all of nearly the same length were compared. */
   async function lookElsewhere(stream_id: number) {

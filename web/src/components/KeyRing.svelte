@@ -1,6 +1,8 @@
 <script lang="ts">
-  import { api, asProblem, every, got, type Key, type ProblemText } from "../lib/api";
+  import { createQuery } from "@tanstack/svelte-query";
+  import { api, attempted, every, got, type Key, type ProblemText } from "../lib/api";
   import { app } from "../lib/app.svelte";
+  import { cache, ofGame } from "../lib/cache";
   import { count } from "../lib/format";
   import ProblemPanel from "./ProblemPanel.svelte";
 
@@ -13,7 +15,6 @@
     why: string;
   }
 
-  let keys = $state<Key[]>([]);
   let label = $state("");
   let builds = $state("");
   let text = $state("");
@@ -24,24 +25,14 @@
   const last = $derived(app.lastJob("keys"));
   const trials = $derived(((last?.result as { archives?: Trial[] })?.archives ?? []) as Trial[]);
 
-  async function load() {
-    keys = await every((query) =>
-      got(api.GET("/api/games/{game_id}/keys", { params: { path: { game_id }, query } })),
-    );
-  }
-  $effect(() => {
-    void app.finished;
-    void load();
-  });
-
-  async function attempt(work: () => Promise<unknown>) {
-    problem = null;
-    try {
-      await work();
-    } catch (error) {
-      problem = asProblem(error);
-    }
-  }
+  const ring = createQuery(() => ({
+    queryKey: ofGame(game_id, "keys"),
+    queryFn: () =>
+      every((query) => got(api.GET("/api/games/{game_id}/keys", { params: { path: { game_id }, query } }))),
+  }));
+  const keys = $derived(ring.data ?? []);
+  const load = () => cache.invalidateQueries({ queryKey: ofGame(game_id, "keys") });
+  const attempt = <T,>(work: () => Promise<T>) => attempted(work, (p) => (problem = p));
 
   const tryAll = () =>
     attempt(async () =>

@@ -1,9 +1,11 @@
 <script lang="ts">
-  import { api, got, type Ribbon, type Stream, type Swap } from "../lib/api";
+  import { createQuery } from "@tanstack/svelte-query";
+  import type { Stream, Swap } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { clock, bytes, spaced } from "../lib/format";
   import ByteRibbon from "./ByteRibbon.svelte";
   import { streamTitle } from "../lib/items";
+  import { ribbonOf } from "../lib/ribbon";
   import SaveAs from "./SaveAs.svelte";
   import Sheet from "./Sheet.svelte";
 
@@ -22,15 +24,8 @@
   } = $props();
   let naming = $state<HTMLInputElement>();
 
-  let ribbon = $state<Ribbon | null>(null);
   let dragging = $state(false);
-  $effect(() => {
-    const archive_id = stream.archive_id;
-    got(api.GET("/api/archives/{archive_id}/ribbon", { params: { path: { archive_id } } })).then(
-      (r) => archive_id === stream.archive_id && (ribbon = r),
-      () => (ribbon = null),
-    );
-  });
+  const ribbon = createQuery(() => ({ ...ribbonOf(stream.archive_id), meta: { shown: true } }));
 
   const facts = $derived([
     ["length", clock(stream.seconds), `${spaced(stream.frames)} frames`],
@@ -119,11 +114,11 @@
       </div>
     {/each}
   </dl>
-  {#if ribbon}
+  {#if ribbon.data}
     <div>
       <h3 class="mb-1.5 text-quiet">The bytes of {stream.archive.split("/").at(-1)}</h3>
       <ByteRibbon
-        {ribbon}
+        ribbon={ribbon.data}
         label={stream.archive}
         mark={stream.archive_at === null ? undefined : { at: stream.archive_at, length: stream.stored }}
       />

@@ -65,8 +65,6 @@ class App {
   query: Query = EVERYTHING;
   /** A file that was dropped on a stream elsewhere and waits for the Swap station. */
   dropped: File | null = null;
-  /** Grows whenever a job ends: screens that show its result read it and load anew. */
-  finished = $state(0);
 
   private noticeTimer = 0;
   /** The address as it was read or written last. */
@@ -173,7 +171,6 @@ class App {
         );
         for (const job of done) ended(job);
         if (done.length) {
-          this.finished++;
           if (done.some((j) => j.kind === "survey")) await this.loadGames();
           await this.refreshRoute();
         }
@@ -209,8 +206,13 @@ class App {
 
   /** Await a call; on failure show the problem and give undefined. */
   attempt<T>(call: Promise<{ data?: T }>): Promise<T | undefined> {
+    return this.attempted(got(call));
+  }
+
+  /** The same of any work. */
+  attempted<T>(work: Promise<T>): Promise<T | undefined> {
     return attempted(
-      () => got(call),
+      () => work,
       (problem) => (this.problem = problem),
     );
   }

@@ -25,10 +25,14 @@ export const cache = new QueryClient({
 /** What belongs to a game: ask for it with these first words, and all of it can be renewed at once. */
 export const ofGame = (game: number, ...more: unknown[]) => ["game", game, ...more];
 
+/** What is known of surveys, of all games. */
+export const OF_SURVEYS = ["surveys"];
+
 /** A job has ended: what it may have changed is asked for anew where it is in view, else when it comes into view. */
 export function ended(job: Job): void {
   if (job.kind === "tidy") return;
   void cache.invalidateQueries({ queryKey: job.game_id ? ofGame(job.game_id) : [] });
+  void cache.invalidateQueries({ queryKey: OF_SURVEYS });
 }
 
 /** The server answers again: what could not be asked meanwhile is asked now. */

@@ -36,12 +36,3 @@ export function loopText({ loop, frames, rate }: Stream): string {
   if (a === 0 && b === frames) return "whole";
   return `${clock(a / rate, 1)} – ${b === frames ? "end" : clock(b / rate, 1)}`;
 }
-
-/** The loop that is put in, in the replacement file's own frames: [start, end). */
-export function loopOf(swap: Swap): [number, number] | null {
-  if (!swap.info) return null;
-  const t = swap.treatment;
-  if (t.loop === "points") return [t.loop_start, t.loop_end];
-  if (t.loop === "whole") return [t.trim_start, t.trim_end ?? swap.info.frames];
-  return t.loop === "source" && swap.info.loop ? [swap.info.loop[0]!, swap.info.loop[1]!] : null;
-}

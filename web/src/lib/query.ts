@@ -26,6 +26,9 @@ export interface Query {
   smallest: number | null;
   largest: number | null;
   sort: string;
+  /** Whether the banks are listed, with the sums of their streams; and in which order. */
+  banks: boolean;
+  order: string;
 }
 
 export const EVERYTHING: Query = {
@@ -46,12 +49,15 @@ export const EVERYTHING: Query = {
   smallest: null,
   largest: null,
   sort: "archive",
+  banks: false,
+  order: "",
 };
 
 const NUMBERS: (keyof Query)[] = ["rate", "channels"];
 
 /** Whether anything is left out. */
-export const narrows = (query: Query) => differs(query, EVERYTHING, ["sort"]);
-export const asked = (query: Query) => parameters(query, EVERYTHING);
+export const narrows = (query: Query) => differs(query, EVERYTHING, ["sort", "banks", "order"]);
+/** As the list of streams is asked for. */
+export const asked = (query: Query) => parameters({ ...query, banks: false, order: "" }, EVERYTHING);
 export const toSearch = (query: Query) => written(query, EVERYTHING);
 export const fromSearch = (search: string) => readFrom(search, EVERYTHING, NUMBERS);

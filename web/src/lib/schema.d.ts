@@ -944,6 +944,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/group-beginning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Beginning
+         * @description The place in a list of the next group whose name begins with a text; -1 where there is none.
+         */
+        get: operations["server_shelf_groups_api_beginning"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Groups
+         * @description The banks and folders in which streams are that a filter leaves. sort: name, within, language, streams, length, size or
+         *     looped, with a minus in front from the other end.
+         */
+        get: operations["server_shelf_groups_api_list_groups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/holders": {
         parameters: {
             query?: never;
@@ -2791,7 +2832,8 @@ export interface components {
          * Filter
          * @description A filter as Locate has it. Where there are several values, any of them fits; an empty one leaves nothing out.
          *
-         *     within: the path of a folder, an archive, or of a bank in one; archive: paths; codec: as `codec_value` names them; named: by the user;
+         *     within: the path of a folder, an archive, or of a bank in one, or a folder's with a slash behind it, for the loose sounds
+         *     that stand in it itself; archive: paths; codec: as `codec_value` names them; named: by the user;
          *     shortest, longest: seconds; smallest, largest: stored bytes.
          */
         Filter: {
@@ -2980,6 +3022,43 @@ export interface components {
             name?: string | null;
             /** Notes */
             notes?: string | null;
+        };
+        /**
+         * GroupOut
+         * @description Streams of one bank, or loose sounds of one folder (what); seconds and stored bytes are sums; place: what the filter's
+         *     `within` leads to.
+         */
+        GroupOut: {
+            /** Bytes */
+            bytes: number;
+            /** Id */
+            id: number;
+            /** Language */
+            language: string;
+            /** Looped */
+            looped: number;
+            /** Name */
+            name: string;
+            /** Place */
+            place: string;
+            /** Seconds */
+            seconds: number;
+            /** Streams */
+            streams: number;
+            /** What */
+            what: string;
+            /** Within */
+            within: string;
+        };
+        /**
+         * GroupPage
+         * @description Some groups, and how many there are.
+         */
+        GroupPage: {
+            /** Rows */
+            rows: components["schemas"]["GroupOut"][];
+            /** Total */
+            total: number;
         };
         /**
          * Health
@@ -4156,20 +4235,19 @@ export interface components {
         };
         /**
          * SwapOut
-         * @description A swap. state: reading, open (points to fit), preparing, ready or failed.
+         * @description A swap. state: reading, open (points to fit), preparing, ready or failed; loop: the one that is put in, in frames of
+         *     the user's file.
          */
         SwapOut: {
             /** Changes Too */
             changes_too: string[];
-            /** Cut */
-            cut: number;
             error: components["schemas"]["ProblemOut"] | null;
             /** Id */
             id: number;
             info: components["schemas"]["SourceInfo"] | null;
+            /** Loop */
+            loop: number[] | null;
             new: components["schemas"]["NewAudio"] | null;
-            /** Pad */
-            pad: number;
             /** Place */
             place: string;
             /** Points */
@@ -4322,7 +4400,8 @@ export interface components {
         };
         /**
          * TreatmentIn
-         * @description Steps to change; what is left out, or null, stays. Frames count in the file's own rate.
+         * @description Steps to change; what is left out, or null, stays. Frames count in the file's own rate, but for new_loop: the loop's
+         *     start and end in frames of the encoded stream.
          */
         TreatmentIn: {
             /** Align */
@@ -4337,6 +4416,8 @@ export interface components {
             loop_start?: number | null;
             /** Mix */
             mix?: boolean | null;
+            /** New Loop */
+            new_loop?: number[] | null;
             /** Resample */
             resample?: boolean | null;
             /** Trim End */
@@ -5757,6 +5838,90 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FilePage"];
+                };
+            };
+        };
+    };
+    server_shelf_groups_api_beginning: {
+        parameters: {
+            query?: {
+                q?: string;
+                within?: string;
+                archive?: string[];
+                language?: string[];
+                kind?: string[];
+                codec?: string[];
+                rate?: number[];
+                channels?: number[];
+                loop?: "" | "yes" | "no";
+                marked?: boolean;
+                named?: "" | "yes" | "no";
+                swapped?: "" | "yes" | "no";
+                shortest?: number | null;
+                longest?: number | null;
+                smallest?: number | null;
+                largest?: number | null;
+                sort?: string;
+                text?: string;
+                first?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
+                };
+            };
+        };
+    };
+    server_shelf_groups_api_list_groups: {
+        parameters: {
+            query?: {
+                q?: string;
+                within?: string;
+                archive?: string[];
+                language?: string[];
+                kind?: string[];
+                codec?: string[];
+                rate?: number[];
+                channels?: number[];
+                loop?: "" | "yes" | "no";
+                marked?: boolean;
+                named?: "" | "yes" | "no";
+                swapped?: "" | "yes" | "no";
+                shortest?: number | null;
+                longest?: number | null;
+                smallest?: number | null;
+                largest?: number | null;
+                sort?: string;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupPage"];
                 };
             };
         };

@@ -1,9 +1,32 @@
-/** The list of streams. */
+/** Streams: one, and the list of them. */
 
 import { api, got, type Stream, type StreamPage } from "./api";
-import { ofGame } from "./cache";
+import { cache, ofGame } from "./cache";
 import { asked, type Query } from "./query";
 import { Rows } from "./rows.svelte";
+
+export const streamOf = (game: number, id: number) => ({
+  queryKey: ofGame(game, "streams", "one", id),
+  queryFn: () => got(api.GET("/api/streams/{stream_id}", { params: { path: { stream_id: id } } })),
+});
+
+/** What a person says of one stream. */
+export interface Said {
+  name?: string;
+  marked?: boolean;
+  kind?: string;
+  notes?: string;
+}
+
+/** Say something of a stream; gives it as it is then. Pages of lists are the caller's to change or to ask anew. */
+export async function say(game: number, id: number, what: Said): Promise<Stream> {
+  const params = { path: { stream_id: id } };
+  const changed = await got(api.PATCH("/api/streams/{stream_id}", { params, body: what }));
+  cache.setQueryData(streamOf(game, id).queryKey, changed);
+  return changed;
+}
+
+export const pagesOf = (game: number) => ofGame(game, "streams", "page");
 
 export class StreamRows extends Rows<Query, Stream, StreamPage> {
   constructor(
@@ -11,7 +34,7 @@ export class StreamRows extends Rows<Query, Stream, StreamPage> {
     query: Query,
   ) {
     super(
-      ofGame(game, "streams", "page"),
+      pagesOf(game),
       (query, page, signal) =>
         got(
           api.GET("/api/games/{game_id}/streams", {

@@ -11,39 +11,25 @@ interface Node {
   description?: string;
   enum?: unknown[];
   const?: unknown;
+  /** Of a text that is not one of a list: those that the language knows. */
+  examples?: unknown[];
   properties?: Record<string, Node>;
   anyOf?: Node[];
   items?: Node;
 }
 
 function values(node: Node): string[] {
-  const own = [...(node.enum ?? []), ...(node.const === undefined ? [] : [node.const])];
+  const own = [
+    ...(node.enum ?? []),
+    ...(node.examples ?? []),
+    ...(node.const === undefined ? [] : [node.const]),
+  ];
   return [
     ...own.filter((v): v is string => typeof v === "string"),
     ...(node.anyOf ?? []).flatMap(values),
     ...(node.items ? values(node.items) : []),
   ];
 }
-
-/** Meanings are texts in the schema, since regions and files have names of their own. */
-const MEANINGS = [
-  "entries.count",
-  "streams.count",
-  "payload.at",
-  "file.size",
-  "bank.name",
-  "bank.language",
-  ...["path", "name", "folder", "id", "at", "end", "stored", "size", "method", "volume", "head"].map(
-    (m) => `entry.${m}`,
-  ),
-  ...["id", "name", "at", "end", "stored", "size", "codec", "rate", "channels", "block_size", "frames"].map(
-    (m) => `stream.${m}`,
-  ),
-  ...["looped", "loop_start", "loop_end", "volume", "head"].map((m) => `stream.${m}`),
-  ...["name", "parent", "first", "count"].map((m) => `folder.${m}`),
-  "listed.path",
-  "listed.size",
-];
 
 export function wordsOf(schema: Node & { $defs?: Record<string, Node> }): Word[] {
   const out = new Map<string, Word>();
@@ -62,6 +48,5 @@ export function wordsOf(schema: Node & { $defs?: Record<string, Node> }): Word[]
       for (const value of values(node)) add(value, "value", key, "");
     }
   }
-  for (const word of MEANINGS) add(word, "value", "means", "");
   return [...out.values()];
 }

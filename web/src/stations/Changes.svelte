@@ -6,7 +6,6 @@
     ChangeRows,
     filterOf,
     fromSearch,
-    KEY,
     more,
     pathOf,
     SIGNS,
@@ -19,7 +18,7 @@
   import { api, attempted, every, got, type Change, type ProblemText } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { inAddress, whenAsked } from "../lib/asking.svelte";
-  import { cache } from "../lib/cache";
+  import { cache, OF_SURVEYS } from "../lib/cache";
   import { bytes, spaced } from "../lib/format";
   import { Choice } from "../list/choice.svelte";
   import ColumnsMenu from "../list/ColumnsMenu.svelte";
@@ -28,7 +27,7 @@
   /** What changed between two surveys. */
   let query = $state<ChangeQuery>(fromSearch(app.search));
   const found = createQuery(() => ({
-    queryKey: [...KEY, "surveys"],
+    queryKey: [...OF_SURVEYS, "list"],
     queryFn: () => every((page) => got(api.GET("/api/surveys", { params: { query: page } }))),
   }));
   const surveys = $derived(found.data ?? []);
@@ -68,13 +67,6 @@
   const kinds = $derived(page?.kinds ?? []);
   const words = $derived(Object.fromEntries(kinds.map(({ kind, label }) => [kind, label])));
   const columns = changeColumns(() => words);
-
-  // Surveys and contents that have come meanwhile, of any game.
-  let finished = app.finished;
-  $effect(() => {
-    if (app.finished !== finished) void cache.invalidateQueries({ queryKey: KEY });
-    finished = app.finished;
-  });
 
   let problem = $state<ProblemText | null>(null);
   let begun = $state({ job: 0, pair: "" }); // the comparison that this screen has begun
@@ -146,7 +138,7 @@
           {title}
           {surveys}
           bind:value={query[side]}
-          labelled={() => cache.invalidateQueries({ queryKey: [...KEY, "surveys"] })}
+          labelled={() => cache.invalidateQueries({ queryKey: [...OF_SURVEYS, "list"] })}
         />
       {/each}
     </div>

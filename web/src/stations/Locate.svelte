@@ -4,7 +4,7 @@
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import SoundsOut from "../components/SoundsOut.svelte";
   import StreamPanel from "../components/StreamPanel.svelte";
-  import { api, every, got, type Stream } from "../lib/api";
+  import type { Stream } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { inAddress, whenAsked } from "../lib/asking.svelte";
   import { cache, ofGame } from "../lib/cache";
@@ -12,25 +12,27 @@
   import { itemOf } from "../lib/items";
   import { EVERYTHING, fromSearch, narrows, toSearch, type Query } from "../lib/query";
   import { player } from "../lib/player.svelte";
-  import { StreamRows } from "../lib/streams.svelte";
+  import { say, streamOf, StreamRows, type Said } from "../lib/streams.svelte";
   import { Choice } from "../list/choice.svelte";
   import ColumnsMenu from "../list/ColumnsMenu.svelte";
   import Chosen from "../locate/Chosen.svelte";
   import { streamColumns } from "../locate/columns.svelte";
+  import { groupColumns } from "../locate/groups.svelte";
+  import Groups from "../locate/Groups.svelte";
   import Filters from "../locate/Filters.svelte";
   import Places from "../locate/Places.svelte";
   import { tellSaid } from "../locate/said";
   import Searches from "../locate/Searches.svelte";
   import StreamList from "../locate/StreamList.svelte";
   import Titles from "../locate/Titles.svelte";
+  import { swapsOf } from "../swap/swaps";
 
   const AHEAD = 2; // rows below the current one that are made ready to be heard
   const game_id = app.gameId;
-  const mod_id = app.game!.mod_id;
 
   // What the address asks for is listed; else what was listed before one went to another screen.
   let query = $state<Query>(app.search ? fromSearch(app.search) : app.query);
-  const asks = $derived(JSON.stringify(query));
+  const asks = $derived(JSON.stringify({ ...query, banks: false, order: "" }));
   let answered = $state(""); // the question to which the list is the answer
   let settled = $state.raw<Query>(EVERYTHING);
 
@@ -49,11 +51,7 @@
   let takingOut = $state(false);
   let titling = $state(false);
 
-  const swaps = createQuery(() => ({
-    queryKey: ofGame(game_id, "swaps"),
-    queryFn: () =>
-      every((query) => got(api.GET("/api/mods/{mod_id}/swaps", { params: { path: { mod_id }, query } }))),
-  }));
+  const swaps = createQuery(() => swapsOf(game_id, app.game!.mod_id));
   const swapOf = $derived(new Map(swaps.data?.map((s) => [s.place, s])));
 
   $effect(() => {
@@ -100,9 +98,7 @@
   async function openDetail(): Promise<boolean> {
     const id = Number(app.detail);
     if (!id || current?.id === id) return false;
-    const stream = await app.attempt(
-      api.GET("/api/streams/{stream_id}", { params: { path: { stream_id: id } } }),
-    );
+    const stream = await app.attempted(cache.fetchQuery(streamOf(game_id, id)));
     if (!stream) return false;
     load(stream);
     choice.only(stream.id);
@@ -168,10 +164,8 @@
     field().select();
   }
 
-  async function give(stream: Stream, what: { name?: string; marked?: boolean; kind?: string }) {
-    const changed = await app.attempt(
-      api.PATCH("/api/streams/{stream_id}", { params: { path: { stream_id: stream.id } }, body: what }),
-    );
+  async function give(stream: Stream, what: Said) {
+    const changed = await app.attempted(say(game_id, stream.id, what));
     if (!changed) return;
     rows.change((s) => (s.id === changed.id ? changed : s));
     if (current?.id !== changed.id) return;
@@ -183,11 +177,14 @@
   async function changed() {
     await cache.invalidateQueries({ queryKey: ofGame(game_id, "streams") });
     if (!current) return;
-    const path = { stream_id: current.id };
-    const now = await app.attempt(api.GET("/api/streams/{stream_id}", { params: { path } }));
+    const { id } = current;
+    const now = await app.attempted(cache.fetchQuery(streamOf(game_id, id)));
     if (now && current?.id === now.id) current = now;
   }
 
+  let groups = $state(0);
+  let bankList = $state<ReturnType<typeof Groups>>();
+  const bankColumns = groupColumns();
   const columns = streamColumns((s) => swapOf.has(s.place));
 </script>
 
@@ -202,7 +199,7 @@
   {/if}
   <section class="flex min-h-0 min-w-0 grow flex-col px-4 pt-3 max-md:px-3" aria-label="Streams">
     <h1 class="sr-only">Locate</h1>
-    <Filters bind:query {settled} bind:tree toList={() => list?.focus()} />
+    <Filters bind:query {settled} bind:tree toList={() => (list ?? bankList)?.focus()} />
     <div class="pt-1.5 pb-1.5">
       {#if choice.chosen.size > 1}
         <Chosen
@@ -214,7 +211,18 @@
         />
       {:else}
         <div class="flex min-h-9 items-center gap-3">
+          <div class="join" role="group" aria-label="What is listed">
+            {#each [false, true] as banks (banks)}
+              <button
+                class={["btn btn-sm join-item", query.banks === banks && "border-primary! font-semibold"]}
+                aria-pressed={query.banks === banks}
+                onclick={() => (query.banks = banks)}>{banks ? "Banks" : "Streams"}</button
+              >
+            {/each}
+          </div>
           <p class="min-w-0 grow">
+            {#if query.banks}<strong class="num text-base">{spaced(groups)}</strong>
+              <span class="text-quiet">{groups === 1 ? "bank or folder" : "banks and folders"} ·</span>{/if}
             <strong class="num text-base">{spaced(rows.total)}</strong>
             <span class="text-quiet">
               {rows.total === 1 ? "stream" : "streams"}
@@ -234,7 +242,7 @@
           <div class="flex gap-2 max-md:hidden">
             <Searches search={toSearch(query)} choose={(search) => (query = fromSearch(search))} />
             <button class="btn btn-sm" onclick={() => (titling = true)}>Titles …</button>
-            <ColumnsMenu {columns} />
+            {#if query.banks}<ColumnsMenu columns={bankColumns} />{:else}<ColumnsMenu {columns} />{/if}
           </div>
           <button class="btn btn-sm" disabled={!rows.total} onclick={() => (takingOut = true)}
             >Take out …</button
@@ -243,17 +251,28 @@
       {/if}
     </div>
     {#if rows.problem}<ProblemPanel problem={rows.problem} />{/if}
-    <StreamList
-      bind:this={list}
-      {rows}
-      {columns}
-      {choice}
-      bind:sort={query.sort}
-      busy={asks !== answered}
-      narrowed={narrows(query)}
-      {key}
-      {give}
-    />
+    {#if query.banks}
+      <Groups
+        bind:this={bankList}
+        bind:query
+        bind:total={groups}
+        columns={bankColumns}
+        open={(group) => {
+          query.within = group.place;
+          query.banks = false;
+        }}
+      />
+    {:else}<StreamList
+        bind:this={list}
+        {rows}
+        {columns}
+        {choice}
+        bind:sort={query.sort}
+        busy={asks !== answered}
+        narrowed={narrows(query)}
+        {key}
+        {give}
+      />{/if}
   </section>
   {#if current}
     <StreamPanel stream={current} swap={swapOf.get(current.place)} {give} {next} />

@@ -1,43 +1,45 @@
 <script lang="ts">
-  import {
-    api,
-    asProblem,
-    every,
-    got,
-    type AllowedFolder,
-    type ExportFolder,
-    type Forgotten,
-    type ProblemText,
-  } from "../lib/api";
+  import { createQuery } from "@tanstack/svelte-query";
+  import { api, asProblem, attempted, every, got } from "../lib/api";
+  import type { AllowedFolder, ExportFolder, Forgotten, ProblemText } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
+  import { cache } from "../lib/cache";
   import { count } from "../lib/format";
 
-  let readable = $state<AllowedFolder[] | null>(null);
-  let written = $state<ExportFolder[] | null>(null);
-  let forgotten = $state<Forgotten[]>([]);
   let text = $state("");
-  let problem = $state<ProblemText | null>(null);
+  let failed = $state<ProblemText | null>(null);
 
-  async function load() {
-    readable = await every((query) => got(api.GET("/api/allowed-folders", { params: { query } })));
-    forgotten = await every((query) => got(api.GET("/api/forgotten-games", { params: { query } })));
-    written = await every((query) => got(api.GET("/api/export-folders", { params: { query } })));
-  }
+  const SETTINGS = ["settings"];
+  /** Whether a folder is there, and what can still be brought back, is looked up whenever the page is opened. */
+  const NOW = { staleTime: 0, meta: { shown: true } };
+  const readable = createQuery(() => ({
+    queryKey: [...SETTINGS, "readable"],
+    queryFn: () => every((query) => got(api.GET("/api/allowed-folders", { params: { query } }))),
+    ...NOW,
+  }));
+  const written = createQuery(() => ({
+    queryKey: [...SETTINGS, "written"],
+    queryFn: () => every((query) => got(api.GET("/api/export-folders", { params: { query } }))),
+    ...NOW,
+  }));
+  const forgotten = createQuery(() => ({
+    queryKey: [...SETTINGS, "forgotten"],
+    queryFn: () => every((query) => got(api.GET("/api/forgotten-games", { params: { query } }))),
+    ...NOW,
+  }));
+  const error = $derived(readable.error ?? written.error ?? forgotten.error);
+  const problem = $derived(failed ?? (error ? asProblem(error) : null));
 
   /** A change, and what stands then; where it fails, the problem is shown, and all is as it was. */
   async function change(work: () => Promise<unknown>): Promise<boolean> {
-    try {
-      await work();
-      problem = null;
-      await load();
-      return true;
-    } catch (error) {
-      problem = asProblem(error);
-      return false;
-    }
+    const done = await attempted(
+      () => work().then(() => true),
+      (p) => (failed = p),
+    );
+    if (done) await cache.invalidateQueries({ queryKey: SETTINGS });
+    return !!done;
   }
-  void change(async () => {});
 
   const allow = (path: string) => change(() => got(api.POST("/api/allowed-folders", { body: { path } })));
 
@@ -67,7 +69,9 @@
 
 <div class="mx-auto max-w-3xl p-8 max-md:p-4">
   <h1 class="text-2xl font-bold">Settings</h1>
-  {#if problem}<div class="mt-4"><ProblemPanel {problem} close={() => (problem = null)} /></div>{/if}
+  {#if problem}<div class="mt-4">
+      <ProblemPanel {problem} close={failed ? () => (failed = null) : undefined} />
+    </div>{/if}
 
   <section class="mt-6" aria-labelledby="readable">
     <h2 id="readable" class="text-lg font-semibold">Folders that Zubret may read</h2>
@@ -75,7 +79,7 @@
       Games are chosen in these folders and in all that is inside them. Nothing is written to a game.
     </p>
     <ul class="mt-3 border-y border-line">
-      {#each readable ?? [] as folder (folder.path)}
+      {#each readable.data ?? [] as folder (folder.path)}
         <li
           class="flex min-h-11 items-center justify-between gap-4 border-b border-line px-2 py-1.5 last:border-0"
         >
@@ -124,7 +128,7 @@
       They are offered again when you take something out. What is in them stays when one is forgotten.
     </p>
     <ul class="mt-3 border-y border-line">
-      {#each written ?? [] as folder (folder.id)}
+      {#each written.data ?? [] as folder (folder.id)}
         <li
           class="flex min-h-11 items-center justify-between gap-4 border-b border-line px-2 py-1.5 last:border-0"
         >
@@ -133,17 +137,17 @@
         </li>
       {:else}
         <li class="px-2 py-3 text-quiet">
-          {written ? "None yet: a folder is kept here once something was taken out to it." : "Loading …"}
+          {written.data ? "None yet: a folder is kept here once something was taken out to it." : "Loading …"}
         </li>
       {/each}
     </ul>
   </section>
 
-  {#if forgotten.length}
+  {#if forgotten.data?.length}
     <section class="mt-8" aria-labelledby="forgotten">
       <h2 id="forgotten" class="text-lg font-semibold">Forgotten within the last 15 minutes</h2>
       <ul class="mt-3 border-y border-line">
-        {#each forgotten as game (game.id)}
+        {#each forgotten.data as game (game.id)}
           <li
             class="flex min-h-11 items-center justify-between gap-4 border-b border-line px-2 py-1.5 last:border-0"
           >

@@ -1,67 +1,76 @@
 <script lang="ts">
+  import { createQuery, keepPreviousData } from "@tanstack/svelte-query";
   import ChevronLeft from "@lucide/svelte/icons/chevron-left";
   import ChevronRight from "@lucide/svelte/icons/chevron-right";
+  import { untrack } from "svelte";
   import FiguresPanel from "../components/FiguresPanel.svelte";
   import WaveView from "../components/WaveView.svelte";
-  import { api, got, type Neighbours, type Stream } from "../lib/api";
+  import { api, got } from "../lib/api";
   import { app } from "../lib/app.svelte";
+  import { cache, ofGame } from "../lib/cache";
   import { clock, spaced } from "../lib/format";
   import { itemOf } from "../lib/items";
   import { player } from "../lib/player.svelte";
   import { asked } from "../lib/query";
+  import { pagesOf, say, streamOf, type Said } from "../lib/streams.svelte";
 
   const game_id = app.gameId;
-  let stream = $state<Stream | null>(null);
-  let beside = $state<Neighbours | null>(null);
-  let besideOf = 0; // the stream whose neighbours these are
-  let waiting: -1 | 0 | 1 = 0; // a step that waits for them
+  let waiting: -1 | 0 | 1 = 0; // a step that waits for the neighbours
   let view = $state<[number, number]>([0, 1]);
   let mixed = $state(false);
   let drawing = $state<WaveView>();
   let typed = $state<[number, number]>([0, 0]);
 
   const id = $derived(Number(app.detail.replace(/^s/, "")));
+  const found = createQuery(() => ({
+    ...streamOf(game_id, id),
+    enabled: !!id,
+    placeholderData: keepPreviousData,
+  }));
+  const stream = $derived(found.data);
+  const near = createQuery(() => {
+    const query = { ...asked(app.query), stream_id: id };
+    return {
+      queryKey: ofGame(game_id, "streams", "beside", query),
+      queryFn: () =>
+        got(api.GET("/api/games/{game_id}/neighbours", { params: { path: { game_id }, query } })),
+      enabled: !!id,
+      placeholderData: keepPreviousData,
+    };
+  });
+  const beside = $derived(near.data);
   const track = $derived(stream ? itemOf(stream).original! : null);
   const loop = $derived(player.tried ?? stream?.loop ?? null);
   const step = $derived(stream?.block_frames ?? 1);
 
+  // Another stream is here: it is shown whole, and heard if the one before was.
+  let shown = 0;
   $effect(() => {
-    if (id) void load(id);
+    if (!stream) return;
+    const here = stream;
+    untrack(() => {
+      if (here.id === shown) return player.load(itemOf(here), player.side);
+      shown = here.id;
+      const playing = player.playing && player.item?.place !== here.place;
+      view = [0, Math.max(1, here.frames)];
+      typed = [here.loop?.[0] ?? 0, here.loop?.[1] ?? here.frames];
+      player.load(itemOf(here));
+      if (playing) void player.start(0);
+    });
+  });
+  $effect(() => {
+    if (waiting && !near.isPlaceholderData && beside) untrack(() => move(waiting as -1 | 1));
   });
 
-  async function load(wanted: number) {
-    const found = await app.attempt(
-      api.GET("/api/streams/{stream_id}", { params: { path: { stream_id: wanted } } }),
-    );
-    if (!found || wanted !== id) return;
-    const playing = player.playing && player.item?.place !== found.place;
-    stream = found;
-    view = [0, Math.max(1, found.frames)];
-    typed = [found.loop?.[0] ?? 0, found.loop?.[1] ?? found.frames];
-    player.load(itemOf(found));
-    if (playing) void player.start(0);
-    const query = { ...asked(app.query), stream_id: wanted };
-    const near = await got(
-      api.GET("/api/games/{game_id}/neighbours", { params: { path: { game_id }, query } }),
-    ).catch(() => null);
-    if (wanted !== id) return;
-    [beside, besideOf] = [near, wanted];
-    if (waiting) move(waiting);
-  }
-
-  async function give(what: { name?: string; marked?: boolean; kind?: string; notes?: string }) {
+  async function give(what: Said) {
     if (!stream) return;
-    const changed = await app.attempt(
-      api.PATCH("/api/streams/{stream_id}", { params: { path: { stream_id: stream.id } }, body: what }),
-    );
-    if (!changed || changed.id !== stream.id) return;
-    stream = changed;
-    player.load(itemOf(changed), player.side);
+    if (await app.attempted(say(game_id, stream.id, what)))
+      void cache.invalidateQueries({ queryKey: pagesOf(game_id) });
   }
 
   /** To the stream before or behind; a key that is pressed before these are known is not lost. */
   function move(by: -1 | 1) {
-    waiting = besideOf === id ? 0 : by;
+    waiting = near.isPlaceholderData || !beside ? by : 0;
     if (waiting) return;
     const neighbour = by < 0 ? beside?.previous : beside?.next;
     if (neighbour) app.go("stream", `s${neighbour}`);
@@ -246,6 +255,6 @@
     </section>
     <FiguresPanel {stream} {give} />
   </div>
-{:else}
+{:else if !found.error}
   <p class="p-8 text-quiet">Loading …</p>
 {/if}

@@ -1,63 +1,95 @@
 <script lang="ts">
+  import { createQuery } from "@tanstack/svelte-query";
+  import { untrack } from "svelte";
   import Comb from "../components/Comb.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
-  import {
-    api,
-    attempted,
-    got,
-    type ProblemText,
-    type Ranked,
-    type ReadingOut,
-    type UnknownFile,
-  } from "../lib/api";
+  import { readFrom, written } from "../lib/address";
+  import { api, asProblem, attempted, got, type ProblemText, type ReadingOut } from "../lib/api";
   import { app } from "../lib/app.svelte";
+  import { inAddress } from "../lib/asking.svelte";
+  import { ofGame } from "../lib/cache";
   import { bytes, clock, count, spaced } from "../lib/format";
-  import { newest } from "../lib/newest";
   import { player } from "../lib/player.svelte";
   import Turn from "../unknown/Turn.svelte";
 
   /** Bytes that nothing describes: what they could be as sound, heard while everything can be turned. */
   const game_id = app.gameId;
   const path = app.detail;
+  const params = { path: { game_id } };
 
-  let file = $state<UnknownFile | null>(null);
-  let part = $state<[number, number]>([0, 0]);
-  let ranked = $state<Ranked | null>(null);
-  let chosen = $state<ReadingOut | null>(null);
+  // The part that is judged: the address's, or the file's first.
+  interface Asked {
+    from: number | null;
+    to: number | null;
+  }
+  const FIRST: Asked = { from: null, to: null };
+  let asked = $state(readFrom(app.search, FIRST));
+  inAddress(
+    () => written(asked, FIRST),
+    (search) => (asked = readFrom(search, FIRST)),
+    () => path,
+  );
+
+  let typed = $state<[number, number]>([0, 0]);
   let rate = $state(22050);
-  let problem = $state<ProblemText | null>(null);
-  let busy = $state(true);
+  /** The rate at which the part is judged: turning it further only changes what is heard. */
+  let judgedAt = $state<number | null>(null);
+  let chosen = $state<ReadingOut | null>(null);
+  let failed = $state<ProblemText | null>(null);
 
-  const attempt = <T,>(work: () => Promise<T>) => attempted(work, (p) => (problem = p));
+  const looked = createQuery(() => ({
+    queryKey: ofGame(game_id, "unknown", path),
+    queryFn: () => got(api.GET("/api/games/{game_id}/unknown", { params: { ...params, query: { path } } })),
+    meta: { shown: true },
+  }));
+  const file = $derived(looked.data);
+  const part = $derived.by((): [number, number] => {
+    if (asked.to !== null) return [asked.from ?? 0, asked.to];
+    const first = file?.spans[0];
+    return first ? [first.at, first.at + first.length] : [0, 0];
+  });
+  const judged = createQuery(() => {
+    const query = { path, start: part[0], end: part[1], rate: judgedAt ?? rate };
+    return {
+      queryKey: ofGame(game_id, "unknown", path, "rank", query),
+      queryFn: () => got(api.GET("/api/games/{game_id}/unknown/rank", { params: { ...params, query } })),
+      enabled: !!file && judgedAt !== null,
+      meta: { shown: true },
+    };
+  });
+  const ranked = $derived(judged.data);
+  const error = $derived(looked.error ?? judged.error);
+  const problem = $derived(failed ?? (error ? asProblem(error) : null));
 
-  void attempt(async () => {
-    file = await got(
-      api.GET("/api/games/{game_id}/unknown", { params: { path: { game_id }, query: { path } } }),
-    );
-    if (file.rate) rate = file.rate;
-    const first = file.spans[0]!;
-    await look(first.at, first.at + first.length);
-  }).finally(() => (busy = false));
+  const attempt = <T,>(work: () => Promise<T>) => attempted(work, (p) => (failed = p));
 
-  const ask = newest();
+  $effect(() => {
+    if (!file) return;
+    const own = file.rate;
+    untrack(() => {
+      if (judgedAt !== null) return;
+      if (own) rate = own;
+      judgedAt = rate;
+    });
+  });
+  $effect(() => {
+    typed = [...part];
+  });
+  // The best reading of a part is shown, or the one that was, where it is among them.
+  $effect(() => {
+    if (!ranked) return;
+    const all = ranked.candidates;
+    untrack(() => {
+      const same = all.find((c) => c.codec === chosen?.codec && c.channels === chosen.channels);
+      const best = same ?? all[0];
+      if (best) show(best, false);
+    });
+  });
 
-  async function look(start: number, end: number) {
-    const current = ask();
-    part = [start, end];
-    busy = true;
-    ranked = null;
-    const query = { path, start, end, rate };
-    const found = await attempt(() =>
-      got(api.GET("/api/games/{game_id}/unknown/rank", { params: { path: { game_id }, query } })),
-    );
-    if (!current()) return;
-    ranked = found ?? null;
-    busy = false;
-    const same = ranked?.candidates.find(
-      (c) => chosen && c.codec === chosen.codec && c.channels === chosen.channels,
-    );
-    const best = same ?? ranked?.candidates[0];
-    if (best) show(best, false);
+  function look(from: number, to: number) {
+    failed = null;
+    judgedAt = rate;
+    asked = { from, to };
   }
 
   function show(reading: ReadingOut, play: boolean) {
@@ -97,9 +129,7 @@
     const wanted = { ...chosen, ...change };
     const was = player.playing ? player.seconds : -1;
     const found = await attempt(() =>
-      got(
-        api.POST("/api/games/{game_id}/unknown/hear", { params: { path: { game_id } }, body: body(wanted) }),
-      ),
+      got(api.POST("/api/games/{game_id}/unknown/hear", { params, body: body(wanted) })),
     );
     if (!found) return;
     show({ ...found, score: chosen.score, reasons: chosen.reasons }, false);
@@ -111,7 +141,7 @@
     const made = await attempt(() =>
       got(
         api.POST("/api/games/{game_id}/unknown/draft", {
-          params: { path: { game_id } },
+          params,
           body: body(chosen!),
         }),
       ),
@@ -168,7 +198,7 @@
         class="grid grid-cols-2 gap-2"
         onsubmit={(e) => {
           e.preventDefault();
-          void look(part[0], part[1]);
+          look(...typed);
         }}
       >
         {#each ["from byte", "to byte"] as label, i (label)}
@@ -179,7 +209,7 @@
               type="number"
               min="0"
               max={file.size}
-              bind:value={part[i]}
+              bind:value={typed[i]}
             /></label
           >
         {/each}
@@ -190,7 +220,9 @@
   </aside>
   <section class="flex min-w-0 grow flex-col gap-3 overflow-auto p-4" aria-label="What it could be">
     {#if problem}<ProblemPanel {problem} />{/if}
-    {#if busy}<p class="text-quiet">Listening to the bytes …</p>{/if}
+    {#if !error && (looked.isPending || judged.isPending)}<p class="text-quiet">
+        Listening to the bytes …
+      </p>{/if}
     {#if ranked?.note}<p>{ranked.note}</p>{/if}
     {#if ranked?.candidates.length}
       <h2 class="text-quiet">What it could be, by what is measured; press one to hear it</h2>

@@ -25,12 +25,15 @@
     text = $bindable(),
     sort = $bindable(),
     takeOut,
+    listed,
   }: {
     file: SurveyFile;
     /** The filter, and the order. */
     text: string;
     sort: string;
     takeOut: (selection: Selection) => void;
+    /** The first rows are there, or it is known why not. */
+    listed: () => void;
   } = $props();
 
   // svelte-ignore state_referenced_locally
@@ -57,6 +60,10 @@
       if (await rows.ask(JSON.parse(asked))) answered = asked;
     },
   );
+
+  $effect(() => {
+    if (!rows.loading) listed();
+  });
 
   let problem = $state<ProblemText | null>(null);
   let adding = $state<{ file: File; path: string } | null>(null);

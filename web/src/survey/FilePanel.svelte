@@ -5,9 +5,10 @@
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import Sheet from "../components/Sheet.svelte";
   import type { Selection } from "../components/TakeOut.svelte";
-  import { api, asProblem, got, type SurveyFile } from "../lib/api";
+  import { asProblem, type SurveyFile } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { bytes, count } from "../lib/format";
+  import { ribbonOf } from "../lib/ribbon";
   import Entries from "./Entries.svelte";
   import FilesPut from "./FilesPut.svelte";
   import { WORDS, type FileQuery } from "./files.svelte";
@@ -24,13 +25,12 @@
   } = $props();
 
   const readable = $derived(!!file.archive_id && !["unreadable", "locked"].includes(file.what));
+  const holds = $derived(!!file.archive_id && !!file.entries && file.what === "archive");
+  /** The archive whose first entries are there. Its ribbon is laid out after them: of a large one that takes seconds. */
+  let listed = $state("");
   const ribbon = createQuery(() => ({
-    queryKey: ["ribbon", file.archive_id],
-    queryFn: () =>
-      got(
-        api.GET("/api/archives/{archive_id}/ribbon", { params: { path: { archive_id: file.archive_id! } } }),
-      ),
-    enabled: readable,
+    ...ribbonOf(file.archive_id ?? 0),
+    enabled: readable && (!holds || listed === file.path),
     meta: { shown: true },
   }));
   const place = $derived(encodeURIComponent(file.path));
@@ -59,16 +59,23 @@
   {#if file.error}<ProblemPanel problem={file.error} />{/if}
   {#if query.keys}<div class="mt-2"><KeyRing /></div>{/if}
   {#if ribbon.error}<ProblemPanel problem={asProblem(ribbon.error)} />{/if}
-  {#if readable && ribbon.data}
+  {#if readable && !ribbon.error}
     <div>
       <h3 class="mb-2 text-quiet">Where its bytes are</h3>
-      <ByteRibbon ribbon={ribbon.data} label={file.path} />
+      {#if ribbon.data}<ByteRibbon ribbon={ribbon.data} label={file.path} />
+      {:else}<p class="h-12 text-quiet" role="status">Laying them out …</p>{/if}
     </div>
   {/if}
-  {#if file.archive_id && file.entries && file.what === "archive"}
+  {#if holds}
     <FilesPut archive={file.path} />
     {#key file.archive_id}
-      <Entries {file} bind:text={query.entries} bind:sort={query.order} {takeOut} />
+      <Entries
+        {file}
+        bind:text={query.entries}
+        bind:sort={query.order}
+        {takeOut}
+        listed={() => (listed = file.path)}
+      />
     {/key}
   {/if}
 </Sheet>

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Iterator
 
 import numpy as np
@@ -134,18 +135,16 @@ class Stands:
             for g in document.groups
         ]
         self._fixed: dict[int, Grid] = {}
-
-    def _group(self, item: int) -> int:
-        return next(n for n, g in enumerate(self.document.groups) if item < g.first + g.count)
+        self._firsts = [g.first for g in document.groups]
 
     def grid(self, item: int) -> Grid:
         """Where an item's payload may stand."""
-        number = self._group(item)
-        group, slots, align = self.document.groups[number], self._slots[number], self._align[number]
-        if any(i.body is not None for i in group.instances):
-            return Grid()
+        number = bisect_right(self._firsts, item) - 1
         if number in self._fixed:
             return self._fixed[number]
+        group, slots, align = self.document.groups[number], self._slots[number], self._align[number]
+        if any(i.body is not None for i in group.instances):
+            return self._fixed.setdefault(number, Grid())
         row = item - group.first
         step = align if isinstance(align, int) else int(align[row])
         grid = Grid(max(1, step))
@@ -251,21 +250,26 @@ def _payloads(document: Document, name: str) -> list[Extent]:
     if document.kind == "listed":
         return []
     at, stored = item_spans(document)
-    files = document.payload_files()
-    by_span: dict[tuple[int, int], list[int]] = {}
-    for n, span in enumerate(zip(at.tolist(), stored.tolist(), strict=True)):
-        if span[1] and files[n] == name:  # an empty payload stands nowhere
-            by_span.setdefault(span, []).append(n)
+    places, lengths, files = at.tolist(), stored.tolist(), document.payload_files()
     stands = Stands(document)
-    out = []
-    for (place, length), items in by_span.items():
-        group = document.group_of(items[0])
-        extent = Extent(place, length, items=items, grid=stands.grid(items[0]), fill=group.stand.fill)
-        extent.follows = group.instances[0].body is not None
-        if group.stand.before != Guard() or group.stand.behind != Guard():
-            extent.before = max(stands.guard(i, group.stand.before) for i in items)
-            extent.behind = max(stands.guard(i, group.stand.behind) for i in items)
-        out.append(extent)
+    found: dict[tuple[int, int], Extent] = {}
+    for group in document.groups:
+        stand, follows = group.stand, group.instances[0].body is not None
+        guarded = stand.before != Guard() or stand.behind != Guard()
+        for n in range(group.first, group.first + group.count):
+            span = places[n], lengths[n]
+            if not span[1] or files[n] != name:  # an empty payload stands nowhere
+                continue
+            extent = found.get(span)
+            if extent is None:
+                extent = Extent(*span, items=[n], grid=stands.grid(n), fill=stand.fill, follows=follows)
+                found[span] = extent
+            else:
+                extent.items.append(n)
+            if guarded:
+                extent.before = max(extent.before, stands.guard(n, stand.before))
+                extent.behind = max(extent.behind, stands.guard(n, stand.behind))
+    out = list(found.values())
     _fit_guards(out, document.file_named(name).size, [i for i in document.instances if i.file == name])
     return out
 
@@ -318,8 +322,8 @@ def _filled(source: Source, at: int, length: int, fill: bytes) -> tuple[int, int
     """How many bytes of a span are fill at its beginning, and up to where it holds anything else."""
     lead, last, done = -1, 0, 0
     for piece in source.chunks(at, length):
-        core = piece.rstrip(fill)
-        if core:
+        if piece != fill * len(piece):
+            core = piece.rstrip(fill)
             if lead < 0:
                 lead = done + len(core) - len(core.lstrip(fill))
             last = done + len(core)

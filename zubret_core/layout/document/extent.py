@@ -50,7 +50,7 @@ class Grid(NamedTuple):
         return Grid(self.step * turns, self.rest + steps * self.step)
 
 
-@dataclass
+@dataclass(slots=True)
 class Extent:
     """A region, a record with a body, or a payload; and the gap that follows it.
 

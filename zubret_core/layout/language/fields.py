@@ -7,7 +7,7 @@ from typing import Literal
 from pydantic import Field, model_validator
 
 from ...source.sums import NAME_HASHES, SUMS
-from .terms import UNITS, HexBytes, IntType, Name, Number, Order, Strict
+from .terms import MEANINGS, ONCE, UNITS, HexBytes, IntType, Name, Number, Order, Strict
 
 WHOLE = ("stored", "unpacked", "record", "file", "span", "listed")
 """What a sum may cover besides a region."""
@@ -27,8 +27,10 @@ class CrcModel(Strict):
 class SumModel(Strict):
     """A checksum or digest: by which rule and over which bytes."""
 
-    by: str | CrcModel
-    of: str = Field(description="stored, unpacked, record, file, span, listed, or the name of a region")
+    by: str | CrcModel = Field(examples=list(SUMS))
+    of: str = Field(
+        description="stored, unpacked, record, file, span, listed, or the name of a region", examples=list(WHOLE)
+    )
     start: Number = Field(0, description="of a span: its first byte in the file")
     end: Number = Field("file.size", description="of a span: the byte behind its last")
     blank: HexBytes | None = Field(None, description="the byte that stands for the sum's own field while it is taken")
@@ -43,7 +45,7 @@ class SumModel(Strict):
 class HashModel(Strict):
     """How an id comes from an entry's path."""
 
-    by: str
+    by: str = Field(examples=list(NAME_HASHES))
     case: Literal["", "lower", "upper"] = ""
     slash: Literal["/", "\\"] = "/"
 
@@ -67,8 +69,12 @@ class Tied(Strict):
     """
 
     name: Name
-    means: str | None = None
-    unit: Number = Field(1, description="a number, an expression, or frames, bytes, blocks, milliseconds or seconds")
+    means: str | None = Field(None, examples=[*MEANINGS, *ONCE])
+    unit: Number = Field(
+        1,
+        description="a number, an expression, or frames, bytes, blocks, milliseconds or seconds",
+        examples=list(UNITS),
+    )
     base: Number = 0
     values: dict[int, int | str] | None = None
     none: int | None = Field(None, description="the stored number that says that there is no value")

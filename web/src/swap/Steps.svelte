@@ -1,8 +1,8 @@
 <script lang="ts">
+  import { createQuery } from "@tanstack/svelte-query";
   import type { Snippet } from "svelte";
-  import { api, got, type FileNotes, type Stream, type Swap, type Treatment } from "../lib/api";
+  import { api, got, type Stream, type Swap, type Treatment } from "../lib/api";
   import { clock, spaced } from "../lib/format";
-  import { loopOf } from "../lib/items";
 
   /** The steps that make a replacement fit, as they are now, and changing them. */
   let {
@@ -18,17 +18,16 @@
   } = $props();
 
   // What the file itself says of loops and cue points: a click takes them over.
-  let notes = $state<FileNotes>({ loops: [], cues: [] });
-  const noted = $derived(swap.state === "reading" ? 0 : swap.id);
-  $effect(() => {
-    const swap_id = noted;
-    notes = { loops: [], cues: [] };
-    if (!swap_id) return;
-    got(api.GET("/api/swaps/{swap_id}/notes", { params: { path: { swap_id } } })).then(
-      (found) => swap_id === noted && (notes = found),
-      () => {},
-    );
+  const found = createQuery(() => {
+    const path = { swap_id: swap.id };
+    return {
+      queryKey: ["notes of a swap", swap.id],
+      queryFn: () => got(api.GET("/api/swaps/{swap_id}/notes", { params: { path } })),
+      enabled: swap.state !== "reading",
+      meta: { shown: true },
+    };
   });
+  const notes = $derived(found.data ?? { loops: [], cues: [] });
   const others = $derived.by(() => {
     const rate = swap.info?.rate ?? 1;
     const at = (frame: number) => clock(frame / rate, 2);
@@ -52,7 +51,7 @@
     void change({ loop: "points", ...now, ...use });
   }
 
-  const loopNow = $derived(loopOf(swap));
+  const loopNow = $derived(swap.loop as [number, number] | null);
 
   function typedLoop(edge: 0 | 1, text: string) {
     const value = Number(text.replace(/\s/g, ""));

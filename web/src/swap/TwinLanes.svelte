@@ -1,7 +1,17 @@
 <script lang="ts">
-  import { pcm, peaks } from "../lib/api";
   import { clock, spaced } from "../lib/format";
   import { player, type Track } from "../lib/player.svelte";
+  import {
+    barsOf,
+    barsOfSeam,
+    blockEdges,
+    bracket,
+    drawn,
+    LANE,
+    SEAM,
+    ticksBetween,
+    type Bar,
+  } from "./lanes";
 
   /**
    * Original and replacement on one time axis: the original stands up from it, the replacement
@@ -23,12 +33,9 @@
     moveLoop: (start: number, end: number) => void;
   } = $props();
 
-  const BINS = 960;
-  const LANE = 100;
   const AXIS = 12;
   const TOP = 16;
   const HEIGHT = TOP + LANE * 2 + AXIS + 4;
-  const SEAM = 3;
   let width = $state(900);
   let drag = $state<{ edge: 0 | 1; seconds: number } | null>(null); // not frames: the rate may change under a drag
 
@@ -52,37 +59,9 @@
   });
   const x = $derived((seconds: number) => ((seconds - span[0]) / (span[1] - span[0])) * width);
 
-  async function bars(track: Track, seam: boolean): Promise<{ at: number; v: number }[]> {
-    if (!seam) {
-      const p = await peaks(track.audio, BINS);
-      const seconds = track.frames / track.rate;
-      return p.map((v, i) => ({ at: ((i + 0.5) / BINS) * seconds, v }));
-    }
-    if (!track.loop) return [];
-    const [start, end] = track.loop as [number, number];
-    const reach = Math.min(SEAM * track.rate, end - start);
-    const [tail, head] = await Promise.all([
-      pcm(track.audio, end - reach, reach),
-      pcm(track.audio, start, reach),
-    ]);
-    const out: { at: number; v: number }[] = [];
-    for (const [data, from] of [
-      [tail, -reach / track.rate],
-      [head, 0],
-    ] as const) {
-      const step = Math.ceil(track.rate / 75);
-      for (let f = 0; f < reach; f += step) {
-        let v = 0;
-        const last = Math.min(reach, f + step) * track.channels;
-        for (let i = f * track.channels; i < last; i++) v = Math.max(v, Math.abs(data[i]!));
-        out.push({ at: from + (f + step / 2) / track.rate, v: v / 128 });
-      }
-    }
-    return out;
-  }
-
-  let above = $state<{ at: number; v: number }[]>([]);
-  let below = $state<{ at: number; v: number }[]>([]);
+  let above = $state.raw<Bar[]>([]);
+  let below = $state.raw<Bar[]>([]);
+  const bars = (track: Track, seam: boolean) => (seam ? barsOfSeam(track) : barsOf(track));
   $effect(() => {
     const [track, seam] = [original, view === "seam"];
     bars(track, seam).then(
@@ -100,40 +79,12 @@
 
   const scale = $derived(Math.max(40, ...above.map((b) => b.v), ...below.map((b) => b.v)));
 
-  function path(list: { at: number; v: number }[], base: number, direction: 1 | -1): string {
-    // Bars stand at least 3 px apart: several peaks make one bar, the loudest of them.
-    const columns = new Map<number, number>();
-    for (const b of list) {
-      const px = x(b.at);
-      if (px < -3 || px > width + 3) continue;
-      const column = Math.round(px / 3);
-      columns.set(column, Math.max(columns.get(column) ?? 0, b.v));
-    }
-    let out = "";
-    for (const [column, v] of columns)
-      out += `M${column * 3} ${base}V${(base + direction * Math.max(1, (v / scale) * (LANE - 6))).toFixed(1)}`;
-    return out;
-  }
-
-  const ticks = $derived.by(() => {
-    const target = (span[1] - span[0]) / 8;
-    const step = [0.1, 0.25, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600].find((s) => s >= target) ?? 1200;
-    const out: number[] = [];
-    for (let t = Math.ceil(span[0] / step) * step; t < span[1]; t += step) out.push(t);
-    return out;
-  });
-
-  /** Block edges that are at least 7 px apart. */
-  const grid = $derived.by(() => {
-    if (blockFrames < 2 || view === "seam") return { every: 0, at: [] as number[] };
-    const block = blockFrames / fresh.rate;
-    const px = (block / (span[1] - span[0])) * width;
-    const every = Math.max(1, Math.ceil(7 / px));
-    const out: number[] = [];
-    const first = Math.ceil(span[0] / (block * every));
-    for (let n = first; n * block * every < span[1] && out.length < 600; n++) out.push(n * block * every);
-    return { every, at: out };
-  });
+  const ticks = $derived(ticksBetween(span));
+  const grid = $derived(
+    blockFrames < 2 || view === "seam"
+      ? { every: 0, at: [] }
+      : blockEdges(span, blockFrames / fresh.rate, width),
+  );
 
   const heard = $derived.by(() => {
     const t = player.track;
@@ -177,8 +128,6 @@
     if (view === "seam" || !player.track) return;
     player.seek(secondsAt(e, e.currentTarget) * player.track.rate);
   }
-  const bracket = (px: number, from: number, to: number, side: 1 | -1) =>
-    `M${px + 9 * side} ${from}H${px}V${to}H${px + 9 * side}`;
 </script>
 
 <div class="overflow-hidden rounded-box bg-base-200 px-2" bind:clientWidth={width}>
@@ -219,8 +168,12 @@
         />
       {/if}
     {/if}
-    <path d={path(above, TOP + LANE, -1)} stroke="var(--bars-old)" stroke-width="1.8" />
-    <path d={path(below, TOP + LANE + AXIS, 1)} stroke="var(--bars-new)" stroke-width="1.8" />
+    <path d={drawn(above, x, width, scale, TOP + LANE, -1)} stroke="var(--bars-old)" stroke-width="1.8" />
+    <path
+      d={drawn(below, x, width, scale, TOP + LANE + AXIS, 1)}
+      stroke="var(--bars-new)"
+      stroke-width="1.8"
+    />
     <path
       d="M0 {TOP + LANE + 0.5}H{width}M0 {TOP + LANE + AXIS + 0.5}H{width}"
       stroke="var(--line)"

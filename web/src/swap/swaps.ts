@@ -1,0 +1,78 @@
+/** The swaps of a mod: asking for them, and changing them. */
+
+import { api, every, got, upload, type Stream, type Swap, type Treatment } from "../lib/api";
+import { app } from "../lib/app.svelte";
+import { cache, ofGame } from "../lib/cache";
+import { streamTitle } from "../lib/items";
+
+/** A swap that a job works on is looked at so often, in ms. */
+const SOON = 250;
+
+export const isBusy = (swap: Swap | undefined) => swap?.state === "reading" || swap?.state === "preparing";
+
+export const swapsOf = (game: number, mod_id: number) => ({
+  queryKey: ofGame(game, "swaps"),
+  queryFn: () =>
+    every((query) => got(api.GET("/api/mods/{mod_id}/swaps", { params: { path: { mod_id }, query } }))),
+});
+
+/** The same, looked at again while one of them is worked on. */
+export const swapsUnderWay = (game: number, mod_id: number) => ({
+  ...swapsOf(game, mod_id),
+  refetchInterval: ({ state }: { state: { data?: Swap[] } }) => (state.data?.some(isBusy) ? SOON : false),
+});
+
+/** The swaps are others than before: the route tells of them, too. */
+async function swapsChanged(): Promise<void> {
+  void app.refreshRoute();
+  await cache.invalidateQueries({ queryKey: ofGame(app.gameId, "swaps") });
+}
+
+/** What a swap is now, from the answer to a change; a question under way, which is older, does not overtake it. */
+async function told(swap: Swap): Promise<void> {
+  const queryKey = ofGame(app.gameId, "swaps");
+  await cache.cancelQueries({ queryKey });
+  cache.setQueryData<Swap[]>(queryKey, (all) => all?.map((s) => (s.id === swap.id ? swap : s)));
+  app.wake();
+  void app.refreshRoute();
+}
+
+/** A file takes a stream's place; share: how much of it has been sent. */
+export async function give(stream: Stream, file: File, share: (done: number) => void): Promise<void> {
+  const made = await upload<Swap>(
+    `/api/mods/${app.game!.mod_id}/swaps`,
+    file,
+    { stream_id: stream.id },
+    share,
+  );
+  await swapsChanged();
+  app.wake();
+  app.go("swap", String(made.id));
+}
+
+export async function change(swap: Swap, steps: Treatment): Promise<void> {
+  const params = { path: { swap_id: swap.id } };
+  await told(await got(api.PATCH("/api/swaps/{swap_id}", { params, body: steps })));
+}
+
+/** Let a point of the fit report be fitted. */
+export async function fit(swap: Swap, point: string): Promise<void> {
+  const params = { path: { swap_id: swap.id } };
+  await told(await got(api.POST("/api/swaps/{swap_id}/fit", { params, body: { point } })));
+}
+
+/** Take a swap away; for a while it can be had back. */
+export async function remove(swap: Swap): Promise<void> {
+  const params = { path: { swap_id: swap.id } };
+  await got(api.DELETE("/api/swaps/{swap_id}", { params }));
+  await swapsChanged();
+  app.go("swap");
+  app.say(`The swap of ${swap.stream ? streamTitle(swap.stream) : swap.place} was removed.`, {
+    label: "Undo",
+    run: async () => {
+      await app.attempt(api.POST("/api/swaps/{swap_id}/restore", { params }));
+      await swapsChanged();
+      app.go("swap", String(swap.id));
+    },
+  });
+}
