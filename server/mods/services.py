@@ -120,7 +120,7 @@ def change_swap(swap: Swap, steps: dict[str, Any], new_loop: list[int] | None = 
 def _points(swap: Swap, new_loop: list[int]) -> dict[str, Any]:
     """The step that sets a loop which is given in frames of what the swap leads to."""
     report = _report(swap, Treatment.from_dict(swap.treatment))
-    if report is None or report.target is None:
+    if swap.info is None or report is None or report.target is None:
         raise stopped(409, "The swap leads to no stream yet.", "Give the loop in the file's own frames.", "new_loop")
     start, end = (report.target.in_file(frame, swap.info["rate"]) for frame in new_loop)
     return {"loop": "points", "loop_start": start, "loop_end": end}

@@ -73,7 +73,9 @@ def _made(asked: Question) -> list[Group]:
     for bank, path, kind, layout, entry, name, language, streams, seconds, size, looped in sums.values_list(
         "bank_id", *where, "streams", "length", "bytes", "looped"
     ):
-        group = Group(bank, *_place(path, kind, layout, entry, name), language, streams, seconds or 0.0, size or 0, looped)
+        group = Group(
+            bank, *_place(path, kind, layout, entry, name), language, streams, seconds or 0.0, size or 0, looped
+        )
         found[group.place] = found[group.place].joined(group) if group.place in found else group
     return [found[place] for place in sorted(found)]
 
