@@ -148,7 +148,7 @@ def _inline(folder: Path) -> Iterator[Row]:
     large_zip(pack)
     yield pairs(
         "200,000 records with names inline, into plain tuples",
-        lambda: list(DescribedArchive(layout, source).table.tuples()),
+        lambda: DescribedArchive(layout, source).table.tuples(),
         "zipfile opening as many members",
         lambda: zipfile.ZipFile(pack).close(),
         0.25,
@@ -168,7 +168,7 @@ def _pooled(names: list[bytes]) -> Row:
     pooled, bare = load_layout(POOLED), load_layout(POOLED.replace("means: entry.path, pool: names", "means: entry.id"))
 
     def read(layout) -> list:
-        return list(DescribedArchive(layout, BytesSource(data)).table.tuples())
+        return DescribedArchive(layout, BytesSource(data)).table.tuples()
 
     return pairs("200,000 names in a pool", lambda: read(pooled), "the table without them", lambda: read(bare), 1.5)
 

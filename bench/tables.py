@@ -37,7 +37,7 @@ def rows(folder: Path) -> Iterator[Row]:
             return DescribedArchive(layout, file)
 
     def read_tuples() -> list[tuple]:
-        return list(read().table.tuples())
+        return read().table.tuples()
 
     def read_zip() -> None:
         zipfile.ZipFile(pack).close()

@@ -109,10 +109,10 @@ class Question:
 
 
 class Found(NamedTuple):
-    """Streams by their numbers, how many seconds and stored bytes they are together."""
+    """Streams by their numbers, each with its seconds, and how many stored bytes they are together."""
 
     numbers: NDArray[np.int64]
-    seconds: float
+    lengths: NDArray[np.float64]
     bytes: int
 
     @classmethod
@@ -120,10 +120,15 @@ class Found(NamedTuple):
         """Rows as they are in order."""
         columns = rows.values_list("pk", "seconds", "stored").iterator(10_000)
         every = np.fromiter(columns, np.dtype("i8, f8, i8"))
-        return cls(every["f0"].copy(), float(every["f1"].sum()), int(every["f2"].sum()))
+        return cls(every["f0"].copy(), every["f1"].copy(), int(every["f2"].sum()))
+
+    @property
+    def seconds(self) -> float:
+        """All of them together."""
+        return float(self.lengths.sum())
 
 
-_found: Kept[str, Found] = Kept(32 << 20, lambda found: 1024 + found.numbers.nbytes)
+_found: Kept[str, Found] = Kept(64 << 20, lambda found: 1024 + found.numbers.nbytes + found.lengths.nbytes)
 
 
 def page_of(asked: Question, offset: int, limit: int, totals: bool = True) -> dict[str, Any]:
@@ -203,15 +208,21 @@ def _sorted(rows: QuerySet[Stream], game: Game, sort: str, place: list[str]) -> 
 def lengths(game: Game, filter: Filter) -> dict[str, Any]:
     """How many streams have which length: bins on a logarithmic axis."""
     asked = Question(game, filter)
-    to, counts = _lengths.made(asked.key, lambda: _binned(asked.streams()))
+    to, counts = _lengths.made(asked.key, lambda: _binned(_lengths_of(asked)))
     return {"from_seconds": BRUSH_FROM, "to_seconds": to, "counts": counts}
 
 
 _lengths: Kept[str, tuple[float, list[int]]] = Kept(200)
 
 
-def _binned(rows: QuerySet[Stream]) -> tuple[float, list[int]]:
-    seconds = np.fromiter(rows.order_by().values_list("seconds", flat=True).iterator(10_000), float)
+def _lengths_of(asked: Question) -> NDArray[np.float64]:
+    """The seconds of all that match. With words, the list beside works out all of them at the same time."""
+    if asked.filter.q.split():
+        return asked.found().lengths
+    return np.fromiter(asked.streams().order_by().values_list("seconds", flat=True).iterator(10_000), float)
+
+
+def _binned(seconds: NDArray[np.float64]) -> tuple[float, list[int]]:
     longest = seconds.max(initial=0.0)
     to = next((end for end in BRUSH_TO if longest <= end), longest)
     place = np.log(np.maximum(seconds, BRUSH_FROM) / BRUSH_FROM) / np.log(to / BRUSH_FROM) * BRUSH_BINS

@@ -1,5 +1,6 @@
 """What every room shares: errors, progress, sample arrays, stream formats."""
 
+from .collector import collector_paused
 from .errors import Cancelled, ZubretError
 from .format import Format, Loop
 from .kept import Kept, once
@@ -15,6 +16,7 @@ __all__ = [
     "Passes",
     "Progress",
     "ZubretError",
+    "collector_paused",
     "once",
     "room",
     "silent",

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from numpy.typing import NDArray
 
-from ..base import ZubretError
+from ..base import ZubretError, collector_paused
 from ..layout import Document
 from ..source import Built, DiskCache, Segment, Source
 
@@ -47,10 +47,14 @@ class EntryTable(Sequence[Entry]):
         return Entry._make(c[index] if isinstance(c, list) else c[index].item() for c in self._columns)
 
     def __iter__(self) -> Iterator[Entry]:
-        return map(Entry._make, self.tuples())
+        return map(Entry._make, self._rows())
 
-    def tuples(self) -> Iterator[tuple]:
+    def tuples(self) -> list[tuple]:
         """The entries as plain tuples, in the order of Entry's fields."""
+        with collector_paused():
+            return list(self._rows())
+
+    def _rows(self) -> Iterator[tuple]:
         return zip(*map(self.column, Entry._fields), strict=True)
 
     def column(self, name: str) -> list:

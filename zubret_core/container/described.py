@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 
 import numpy as np
 
-from ..base import ZubretError, once
+from ..base import ZubretError, collector_paused, once
 from ..layout import Document, Layout, NewItem, read_layout, rebuild
 from ..layout.checks.extents import index_pieces, segments_of
 from ..layout.checks.sums import check_item, crc32s, verify
@@ -31,9 +31,10 @@ class DescribedArchive(Container):
     ):
         self.layout, self.source, self._cache = layout, source, cache
         self.layout_id = layout.id
-        self.document = read_layout(layout, source, siblings, keys)
+        with collector_paused():
+            self.document = read_layout(layout, source, siblings, keys)
+            self.table = self._entries()
         self.hashed = self.document.tie("entry.path") is None and self.document.tie("entry.name") is None
-        self.table = self._entries()
         self.entries: Sequence[Entry] = self.table
 
     def _entries(self) -> EntryTable:

@@ -4,7 +4,7 @@ import { untrack } from "svelte";
 import { app } from "./app.svelte";
 
 /** While somebody types, an answer waits so long, in ms. */
-const PAUSE = 120;
+const PAUSE = 90;
 
 /** Have a question answered when it changes, the first one at once. What was found stays on screen until then. */
 export function whenAsked(asks: () => string, answer: (asked: string) => void): void {

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from ...base import Format, ZubretError
+from ...base import Format, ZubretError, collector_paused
 from ...codec import codec_named
 from ...source import Segment, Source
 from ..document import Document, Group, Instance
@@ -192,6 +192,7 @@ def _at(value: int | NDArray, row: int) -> int:
 # Extents --------------------------------------------------------------------------------------------
 
 
+@collector_paused()
 def extents_of(document: Document, name: str = "") -> list[Extent]:
     """Regions and payloads of a file in their order, each with the gap after it; shared payloads once.
 
@@ -348,6 +349,7 @@ def index_pieces(document: Document) -> list[tuple[int, int]]:
     return out
 
 
+@collector_paused()
 def segments_of(document: Document, name: str = "") -> list[Segment]:
     """What stands where in a file: for the byte ribbon."""
     out: list[Segment] = []
