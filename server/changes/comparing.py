@@ -148,7 +148,7 @@ FACTS = ("path", "at", "size", "crc32", "digest", "file")
 _PAIRS = """
     INSERT INTO games_change (comparison_id, kind, file, path, old_path, old_size, new_size, detail)
     SELECT %s, CASE same WHEN 1 THEN 'moved' WHEN 0 THEN 'changed' ELSE 'unsure' END, %s, path, '', old_size, new_size,
-        CASE same WHEN 1 THEN 'byte ' || old_at || ' to ' || new_at ELSE '' END
+        CASE same WHEN 1 THEN replace(printf('byte %%,d to %%,d', old_at, new_at), ',', char(0x202f)) ELSE '' END
     FROM (
         SELECT o.path, o.size old_size, n.size new_size, o.at old_at, n.at new_at, o.at = n.at AND o.file = n.file in_place,
             CASE WHEN o.size <> n.size THEN 0

@@ -5,6 +5,7 @@ from playwright.sync_api import expect
 from tests.browser.support import BrowserTest
 from tests.support import ROOT, tone, wav_file
 
+SIZES = (390, 844), (1920, 1080), (1280, 800)
 AXE = ROOT / "web/node_modules/axe-core/axe.min.js"
 
 
@@ -52,7 +53,11 @@ class Screens(BrowserTest):
             for name, go, there in screens():
                 go()
                 expect(there.first).to_be_visible()
-                self.assertEqual(self.faults_of_axe(), [], f"{name}, {theme}")
+                for width, height in SIZES:
+                    page.set_viewport_size({"width": width, "height": height})
+                    where = f"{name}, {theme}, {width} wide"
+                    self.assertEqual(self.faults_of_axe(), [], where)
+                    self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), width, where)
             if theme == "dark":
                 page.get_by_role("button", name="Fit all that can be").or_(
                     page.get_by_role("link", name="Go to Swap")
@@ -127,10 +132,58 @@ class Screens(BrowserTest):
         self.open(f"#/{game}/locate")
         self.row("horn").click()
         self.until(lambda: self.strip("playing") == "true", 10, "sound")
-        for station in ("survey", "locate", "swap", "rebuild"):
-            self.open(f"#/{game}/{station}")
-            expect(page.get_by_role("heading").first).to_be_attached()
-            self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390, station)
+
+    def test_every_dialog_and_menu_by_keys_alone(self):
+        """Each is opened by Enter on its button, holds the focus while it is a dialog, and gives it back at Escape."""
+        page, game = self.page, self.register()
+
+        def opened(button, dialog: bool) -> None:
+            button.focus()
+            page.keyboard.press("Enter")
+            inside = "document.activeElement.closest('dialog') !== null"
+            shown = page.get_by_role("dialog").first if dialog else page.locator("[aria-haspopup][aria-expanded=true]")
+            expect(shown).to_be_visible()
+            for _ in range(12 if dialog else 1):
+                page.keyboard.press("Tab")
+                at = page.evaluate(f"document.activeElement === document.body || {inside}")
+                self.assertTrue(at or not dialog, button)
+            page.keyboard.press("Escape")
+            expect(shown).to_have_count(0)
+            expect(button).to_be_focused()
+
+        def by(name: str, exact: bool = True):
+            return page.get_by_role("button", name=name, exact=exact)
+
+        self.open(f"#/{game}/locate")
+        self.find("10")
+        for name in ("Titles …", "Take out …"):
+            opened(by(name), True)
+        for name in ("Searches", "Columns", "state ▾", "codec ▾", "rate ▾", "channels ▾", "size ▾"):
+            opened(by(name), False)
+        grid = page.get_by_role("grid", name="Streams")
+        grid.focus()
+        for key, name in (("?", "Keys"), ("Control+k", "Find or do")):
+            page.keyboard.press(key)
+            expect(page.get_by_role("dialog", name=name)).to_be_visible()
+            page.keyboard.press("Escape")
+            expect(page.get_by_role("dialog")).to_have_count(0)
+            expect(grid).to_be_focused()
+        page.keyboard.press("Control+a")
+        opened(by("Name …"), True)
+        by("Let go").press("Enter")
+        expect(grid).to_be_focused()
+        self.open(f"#/{game}/survey")
+        for name in ("Take all out", "Take out all …"):
+            opened(by(name), True)
+        for name in ("what it is ▾", "state ▾", "Columns"):
+            opened(by(name), False)
+        menu = page.locator("header button[aria-haspopup]", has_text="Saltglass Ferry")
+        menu.press("Enter")
+        by("Forget Saltglass Ferry", False).press("Enter")
+        expect(by("Keep it")).to_be_focused()
+        page.keyboard.press("Escape")
+        expect(page.get_by_role("dialog")).to_have_count(0)
+        expect(menu).to_be_focused()
 
     def test_menus_close_and_give_the_focus_back(self):
         game, page = self.register(), self.page

@@ -6,6 +6,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from itertools import zip_longest
 from typing import NamedTuple
 
+from ..base.wording import spaced
+
 ADDED, REMOVED, CHANGED, MOVED, RENAMED, UNSURE = "added", "removed", "changed", "moved", "renamed", "unsure"
 """Kinds of change; moved: the same content at another place; unsure: the same size, contents not yet known."""
 
@@ -112,7 +114,7 @@ def _pair(file: str, old: tuple, new: tuple) -> Change | None:
     if not same:
         return Change(CHANGED, file, old[0], old[2], new[2])
     if (old[1], old[5]) != (new[1], new[5]):
-        return Change(MOVED, file, old[0], old[2], new[2], f"byte {old[1]} to {new[1]}")
+        return Change(MOVED, file, old[0], old[2], new[2], f"byte {spaced(old[1])} to {spaced(new[1])}")
     return None
 
 

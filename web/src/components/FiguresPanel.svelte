@@ -183,7 +183,9 @@
         onchange={(e) => give({ notes: e.currentTarget.value })}></textarea>
     {/key}</label
   >
-  <div class="mt-auto flex flex-col gap-2 pt-1">
+  <div
+    class="sticky -bottom-4 -mx-4 mt-auto -mb-4 flex flex-col gap-2 border-t border-line bg-base-200 p-4 pt-3"
+  >
     <SaveAs
       {stream}
       kinds={[

@@ -7,6 +7,7 @@
   /** Says what goes with a game before it is forgotten, and offers to bring it back. */
   let { game, close }: { game: Game; close: () => void } = $props();
   let dialog: HTMLDialogElement;
+  let keep: HTMLButtonElement;
   let made = $state<Made | null>(null);
   let now = $state(false);
   let busy = $state(false);
@@ -27,6 +28,7 @@
 
   $effect(() => {
     dialog.showModal();
+    keep.focus();
     const path = { game_id: game.id };
     got(api.GET("/api/games/{game_id}/made", { params: { path } })).then(
       (found) => (made = found),
@@ -86,7 +88,7 @@
     </span>
   </label>
   <div class="mt-4 flex justify-end gap-2">
-    <button class="btn" onclick={() => dialog.close()}>Keep it</button>
+    <button bind:this={keep} class="btn" onclick={() => dialog.close()}>Keep it</button>
     <button class="btn btn-primary" disabled={busy || !made} onclick={forget}>Forget it</button>
   </div>
 </dialog>

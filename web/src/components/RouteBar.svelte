@@ -11,6 +11,7 @@
 
   let choosing = $state(false);
   let forgetting = $state(false);
+  let opener = $state<HTMLButtonElement>();
   const surveyed = $derived(
     app.game?.surveyed
       ? `surveyed ${new Date(app.game.surveyed).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })}`
@@ -32,6 +33,7 @@
   {#if app.game}
     <div class="relative flex min-w-0 items-center py-2 max-md:grow max-md:basis-0">
       <button
+        bind:this={opener}
         class="flex min-w-0 items-center gap-2 rounded-field text-left"
         aria-haspopup="true"
         aria-expanded={choosing}
@@ -116,7 +118,15 @@
     </button>
   </div>
 </header>
-{#if forgetting && app.game}<ForgetGame game={app.game} close={() => (forgetting = false)} />{/if}
+{#if forgetting && app.game}
+  <ForgetGame
+    game={app.game}
+    close={() => {
+      forgetting = false;
+      opener?.focus();
+    }}
+  />
+{/if}
 
 <style>
   .dot {

@@ -275,7 +275,7 @@
   </svg>
   {#if problem}<p role="alert" class="absolute inset-x-0 top-20 text-center text-error">{problem}</p>{/if}
 </div>
-<p class="num mt-1 flex justify-between text-quiet">
+<p class="num mt-1 flex justify-between gap-3 text-quiet">
   <span>{spaced(start)}</span>
   <span
     >{wave?.rough

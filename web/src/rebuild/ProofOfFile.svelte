@@ -56,9 +56,9 @@
   </div>
   {#if problem}<ProblemPanel {problem} close={() => (problem = null)} />{/if}
   {#if open}
-    <div class="overflow-x-auto pb-3">
-      <table class="w-full min-w-[720px] table-fixed" aria-label="Proof of {file.path}">
-        <thead>
+    <div class="pb-3">
+      <table class="w-full table-fixed max-md:block" aria-label="Proof of {file.path}">
+        <thead class="max-md:hidden">
           <tr class="border-y border-line text-left text-quiet">
             <th class="w-[36%] py-1 pr-3 font-normal">point</th>
             <th class="w-[17%] px-3 font-normal">expected</th>
@@ -66,15 +66,24 @@
             <th class="w-28 pl-3 font-normal">verdict</th>
           </tr>
         </thead>
-        <tbody>
+        <tbody class="max-md:block">
           {#each points as p, i (i)}
-            <tr class="border-b border-line last:border-0">
-              <td class="py-1 pr-3">{p.label}</td>
-              <td class="num px-3 py-1 text-quiet">{p.expected}</td>
-              <td class="num px-3 py-1">{p.found}</td>
+            <tr
+              class="border-b border-line last:border-0 max-md:grid max-md:grid-cols-[1fr_auto] max-md:py-1.5"
+            >
+              <td class="max-md:order-1 md:py-1 md:pr-3">{p.label}</td>
+              <td class="num break-words text-quiet max-md:order-3 max-md:col-span-2 md:px-3 md:py-1"
+                >{p.expected}</td
+              >
+              <td class="num break-words max-md:order-4 max-md:col-span-2 md:px-3 md:py-1"
+                ><span class="text-quiet md:hidden">found: </span>{p.found}</td
+              >
               <td
-                class="pl-3 whitespace-nowrap {!p.ok ? 'text-error' : p.doubt ? 'text-info' : 'text-success'}"
-                >{!p.ok ? "■ fails" : p.doubt ? "▲ look at it" : "✓ holds"}</td
+                class="pl-3 whitespace-nowrap max-md:order-2 {!p.ok
+                  ? 'text-error'
+                  : p.doubt
+                    ? 'text-info'
+                    : 'text-success'}">{!p.ok ? "■ fails" : p.doubt ? "▲ look at it" : "✓ holds"}</td
               >
             </tr>
           {/each}

@@ -207,10 +207,13 @@
           total={rows.total}
           {changed}
           takeOut={() => (takingOut = true)}
-          none={() => choice.alone()}
+          none={() => {
+            choice.alone();
+            list?.focus();
+          }}
         />
       {:else}
-        <div class="flex min-h-9 items-center gap-3">
+        <div class="flex min-h-9 flex-wrap items-center gap-x-3 gap-y-2">
           <div class="join" role="group" aria-label="What is listed">
             {#each [false, true] as banks (banks)}
               <button
@@ -220,21 +223,23 @@
               >
             {/each}
           </div>
-          <p class="min-w-0 grow">
+          <p class="grow max-md:basis-40">
             {#if query.banks}<strong class="num text-base">{spaced(groups)}</strong>
-              <span class="text-quiet">{groups === 1 ? "bank or folder" : "banks and folders"} ·</span>{/if}
+              <span class="text-quiet">{groups === 1 ? "place" : "places"} with</span>{/if}
             <strong class="num text-base">{spaced(rows.total)}</strong>
             <span class="text-quiet">
               {rows.total === 1 ? "stream" : "streams"}
               <span class="max-md:hidden"
-                >· {duration(rows.head?.seconds ?? 0)} · {bytes(rows.head?.bytes ?? 0)} ·
-                <kbd class="kbd kbd-sm">↑</kbd> <kbd class="kbd kbd-sm">↓</kbd> listen ·
+                >· {duration(rows.head?.seconds ?? 0)} · {bytes(rows.head?.bytes ?? 0)}</span
+              >
+              <span class="max-[1500px]:hidden"
+                >· <kbd class="kbd kbd-sm">↑</kbd> <kbd class="kbd kbd-sm">↓</kbd> listen ·
                 <kbd class="kbd kbd-sm">?</kbd> keys</span
               >
             </span>
           </p>
           <button
-            class="btn btn-sm"
+            class="btn btn-sm max-md:order-last"
             aria-pressed={inRow}
             disabled={!rows.total}
             onclick={() => (inRow = !inRow)}>{inRow ? "Stop after this one" : "Play all in a row"}</button
@@ -244,8 +249,10 @@
             <button class="btn btn-sm" onclick={() => (titling = true)}>Titles …</button>
             {#if query.banks}<ColumnsMenu columns={bankColumns} />{:else}<ColumnsMenu {columns} />{/if}
           </div>
-          <button class="btn btn-sm" disabled={!rows.total} onclick={() => (takingOut = true)}
-            >Take out …</button
+          <button
+            class="btn btn-sm max-md:order-last"
+            disabled={!rows.total}
+            onclick={() => (takingOut = true)}>Take out …</button
           >
         </div>
       {/if}

@@ -117,8 +117,11 @@
 <svelte:window {onkeydown} />
 
 {#if stream && track}
-  <div class="flex h-full max-lg:block">
-    <section class="flex h-full min-w-0 grow flex-col gap-3 overflow-auto px-4 pt-3 pb-4" aria-label="Stream">
+  <div class="flex h-full max-lg:block max-lg:overflow-auto">
+    <section
+      class="flex h-full min-w-0 grow flex-col gap-3 overflow-auto px-4 pt-3 pb-4 max-lg:h-auto"
+      aria-label="Stream"
+    >
       <div class="flex items-center gap-2">
         <a class="btn btn-sm" href="#/{game_id}/locate/{stream.id}">List</a>
         <div class="join">

@@ -184,7 +184,7 @@
     {#each SORTS as [key, words] (key)}<option value={key}>{words}</option>{/each}
   </select></label
 >
-<div class="flex h-96 shrink-0 flex-col">
+<div class="flex min-h-96 grow flex-col">
   <List
     label="Entries"
     {columns}

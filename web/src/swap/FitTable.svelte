@@ -12,15 +12,16 @@
   };
 </script>
 
-<div class="overflow-x-auto">
-  <table class="w-full min-w-[680px]" aria-label="Fit report">
-    <thead>
-      <tr class="h-9 border-b border-line text-left text-quiet">
-        <th class="pr-3 font-normal">point</th>
-        <th class="px-3 text-right font-normal">original</th>
-        <th class="px-3 text-right font-normal">new</th>
-        <th class="px-3 font-normal">verdict</th>
-        <th class="pl-3 font-normal">
+<!-- On a narrow screen each point has lines of its own: its verdict, both sides, and what would be done. -->
+<div>
+  <table class="w-full max-md:block" aria-label="Fit report">
+    <thead class="max-md:block">
+      <tr class="h-9 border-b border-line text-left text-quiet max-md:flex max-md:items-center">
+        <th class="pr-3 font-normal max-md:hidden">point</th>
+        <th class="px-3 text-right font-normal max-md:hidden">original</th>
+        <th class="px-3 text-right font-normal max-md:hidden">new</th>
+        <th class="px-3 font-normal max-md:hidden">verdict</th>
+        <th class="font-normal md:pl-3">
           what Zubret would do
           {#if open}
             <button class="btn btn-primary btn-sm ml-2" onclick={() => fit("all")}>Fit all that can be</button
@@ -29,15 +30,22 @@
         </th>
       </tr>
     </thead>
-    <tbody>
+    <tbody class="max-md:block">
       {#each swap.points as p (p.key)}
         {@const [sign, tone] = SIGNS[p.verdict] ?? ["", ""]}
-        <tr class="h-[31px] border-b border-line" data-point={p.key}>
-          <td class="pr-3 font-medium whitespace-nowrap">{p.label}</td>
-          <td class="num px-3 text-right whitespace-nowrap text-quiet">{p.original}</td>
-          <td class="num px-3 text-right whitespace-nowrap">{p.new}</td>
-          <td class="px-3 whitespace-nowrap {tone}">{sign} {p.verdict}</td>
-          <td class="pl-3 text-quiet">
+        <tr
+          class="h-[31px] border-b border-line max-md:grid max-md:h-auto max-md:grid-cols-[1fr_auto] max-md:py-1.5"
+          data-point={p.key}
+        >
+          <td class="pr-3 font-medium whitespace-nowrap max-md:order-1">{p.label}</td>
+          <td class="num text-right text-quiet max-md:order-3 max-md:text-left md:px-3 md:whitespace-nowrap"
+            >{p.original}</td
+          >
+          <td class="num text-right max-md:order-4 md:px-3 md:whitespace-nowrap"
+            ><span class="text-quiet md:hidden">→ </span>{p.new}</td
+          >
+          <td class="whitespace-nowrap max-md:order-2 md:px-3 {tone}">{sign} {p.verdict}</td>
+          <td class="text-quiet max-md:order-5 max-md:col-span-2 md:pl-3">
             {p.action}
             {#if p.verdict === "can be fitted" && p.fixable}
               <button class="btn btn-xs ml-1.5" aria-label="Fit {p.label}" onclick={() => fit(p.key)}
