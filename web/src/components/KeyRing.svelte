@@ -122,6 +122,7 @@
   {#if problem}<div class="mt-2"><ProblemPanel {problem} close={() => (problem = null)} /></div>{/if}
   {#if job}
     <p role="status" class="mt-2 text-quiet">{job.note || "trying"} …</p>
+  {:else if last?.error}<div class="mt-2"><ProblemPanel problem={last.error} /></div>
   {:else if last?.state === "done"}
     <ul class="mt-3" aria-label="What trying keys gave">
       {#each trials as trial (trial.path)}

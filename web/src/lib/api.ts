@@ -114,7 +114,8 @@ export function csrfToken(): string {
   return /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1] ?? "";
 }
 
-const OFFLINE = new Problem(
+/** What every call ends with while the server is away. */
+export const AWAY = new Problem(
   "Zubret does not answer.",
   location.host,
   "Look at the window in which you started it; start it again if it has ended.",
@@ -141,7 +142,7 @@ const guard: Middleware = {
     throw await problemOf(response);
   },
   onError() {
-    return OFFLINE;
+    return AWAY;
   },
 };
 
@@ -178,7 +179,7 @@ export function upload<T>(
     request.open("POST", address);
     request.setRequestHeader("X-CSRFToken", csrfToken());
     request.upload.onprogress = (e) => progress(e.lengthComputable ? e.loaded / e.total : 0);
-    request.onerror = () => reject(OFFLINE);
+    request.onerror = () => reject(AWAY);
     request.onload = () => {
       try {
         const body = JSON.parse(request.responseText);

@@ -2,6 +2,7 @@
 
 import {
   api,
+  AWAY,
   asProblem,
   attempted,
   every,
@@ -11,7 +12,7 @@ import {
   type ProblemText,
   type Station,
 } from "./api";
-import { answersAgain, ended } from "./cache";
+import { answers, ended } from "./cache";
 import { EVERYTHING, type Query } from "./query";
 
 /** Stations of the route, and the screens that are reached from one of them. */
@@ -161,7 +162,6 @@ class App {
 
   /** Follow the jobs: often while one runs, else now and then. */
   private async watch(): Promise<void> {
-    let silent = false;
     for (;;) {
       const before = new Map(this.jobs.map((j) => [j.id, j.state]));
       try {
@@ -174,11 +174,9 @@ class App {
           if (done.some((j) => j.kind === "survey")) await this.loadGames();
           await this.refreshRoute();
         }
-        if (silent) answersAgain();
-        silent = false;
-        if (this.problem?.what === "Zubret does not answer.") this.problem = null;
+        answers();
+        if (this.problem?.what === AWAY.what) this.problem = null;
       } catch (error) {
-        silent = true;
         this.problem = asProblem(error);
       }
       const pause = this.openJobs.length ? 300 : 1500;

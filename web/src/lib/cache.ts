@@ -4,7 +4,7 @@
  */
 
 import { QueryCache, QueryClient } from "@tanstack/svelte-query";
-import { asProblem, type Job, type ProblemText } from "./api";
+import { asProblem, AWAY, type Job, type ProblemText } from "./api";
 
 /** Where a question's error is shown, if its screen does not show it itself (`meta: { shown: true }`). */
 let tell: (problem: ProblemText) => void = () => {};
@@ -12,9 +12,15 @@ export function tellProblems(to: typeof tell): void {
   tell = to;
 }
 
+/** Whether something could not be asked, since the server was away. */
+let missed = false;
+
 export const cache = new QueryClient({
   queryCache: new QueryCache({
-    onError: (error, query) => query.meta?.shown || tell(asProblem(error)),
+    onError: (error, query) => {
+      missed ||= error === AWAY;
+      if (!query.meta?.shown) tell(asProblem(error));
+    },
   }),
   defaultOptions: {
     // What is kept is right until somebody says that it is not.
@@ -35,7 +41,9 @@ export function ended(job: Job): void {
   void cache.invalidateQueries({ queryKey: OF_SURVEYS });
 }
 
-/** The server answers again: what could not be asked meanwhile is asked now. */
-export function answersAgain(): void {
+/** The server answers: what could not be asked before, however short it was away, is asked now. */
+export function answers(): void {
+  if (!missed) return;
+  missed = false;
   void cache.refetchQueries({ predicate: (query) => query.state.status === "error", type: "active" });
 }

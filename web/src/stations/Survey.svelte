@@ -55,7 +55,14 @@
     queryFn: async () => (await got(api.GET("/api/games/{game_id}/survey", { params }))) ?? null,
   }));
   const survey = $derived(found.data);
-  const job = $derived(app.openJobs.find((j) => j.kind === "survey"));
+  const job = $derived(app.openJobs.find((j) => j.kind === "survey" && j.game_id === game_id));
+  /** What became of the last try, where that gave no survey. */
+  let read = $state(0); // the number of a failed job whose message was closed
+  const failed = $derived.by(() => {
+    const last = app.lastJob("survey");
+    const newer = !survey || (last?.finished ?? "") > survey.finished;
+    return last?.error && newer && last.id !== read ? last : null;
+  });
   const reading = $derived(app.openJobs.find((j) => j.kind === "digest" && j.game_id === game_id));
 
   whenAsked(
@@ -200,7 +207,10 @@
         <button class="btn btn-sm" disabled={!!job} onclick={again}>Survey again</button>
       </div>
     </div>
-    {#if job}<div class="mt-3"><JobPanel {job} /></div>{/if}
+    {#if job}<div class="mt-3"><JobPanel {job} /></div>
+    {:else if failed}
+      <div class="mt-3"><ProblemPanel problem={failed.error!} close={() => (read = failed.id)} /></div>
+    {/if}
     {#if survey}
       <GamePicture
         within={query.within}
