@@ -5,6 +5,7 @@ from playwright.sync_api import expect
 from standin.formats import PCM, Sound, bell, crate
 from tests.browser.support import BrowserTest
 from tests.support import edited, noise, small_crate
+from zubret_core.base.wording import spaced
 
 
 class Lists(BrowserTest):
@@ -29,7 +30,7 @@ class Lists(BrowserTest):
     def narrow(self, text: str, found: int):
         """Type a filter and wait until the list answers it."""
         self.find(text)
-        expect(self.page.locator("section[aria-label=Streams] p strong")).to_have_text(str(found))
+        expect(self.page.locator("section[aria-label=Streams] p strong")).to_have_text(spaced(found))
 
     def test_five_thousand_streams_are_a_few_rows_at_a_time(self):
         page = self.page
@@ -115,6 +116,25 @@ class Lists(BrowserTest):
         expect(page.get_by_label("Name, id, bank, path")).to_have_value("many 04")
         page.go_back()
         expect(page.locator(count)).to_have_text("15")
+
+        # How far the list was scrolled, though what is chosen is out of sight.
+        self.open(f"#/{self.game}/locate")
+        self.narrow("many", 5000)
+        self.row("0001").click()
+        first = page.get_by_role("row").filter(has_text="2500")
+        page.get_by_role("grid").evaluate("(grid) => grid.scrollTo({ top: 33 * 2500 })")
+        page.mouse.move(400, 400)
+        page.mouse.wheel(0, -40)
+        expect(first.first).to_be_in_viewport()
+        self.until(lambda: page.evaluate("JSON.stringify(history.state)").find("scroll of Streams") > 0, 5, "its rest")
+        page.reload()
+        expect(first.first).to_be_in_viewport()
+        self.open(f"#/{self.game}/swap")
+        expect(page.get_by_role("heading", name="No swap yet")).to_be_visible()
+        page.go_back()
+        expect(first.first).to_be_in_viewport()
+        page.get_by_role("grid").press("ArrowDown")
+        expect(self.row("0002")).to_be_in_viewport()
 
         self.open(f"#/{self.game}/survey")
         page.get_by_role("gridcell", name="bad.crate", exact=True).click()

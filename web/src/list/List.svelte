@@ -1,8 +1,9 @@
 <script lang="ts" generics="T">
   import { createVirtualizer } from "@tanstack/svelte-virtual";
-  import { untrack, type Snippet } from "svelte";
+  import { tick, untrack, type Snippet } from "svelte";
   import type { Choice } from "./choice.svelte";
   import type { Column, Columns } from "../lib/columns.svelte";
+  import { Place } from "./place";
 
   /**
    * Rows by the ten thousand, of which those in view are drawn. One is the current one; by Shift, Ctrl and Ctrl+A more are chosen
@@ -89,8 +90,15 @@
     untrack(() => rows.show(first, last));
   });
 
+  // svelte-ignore state_referenced_locally
+  const place = new Place(label);
   $effect(() => {
-    choice.reveal = (index) => index >= 0 && $virtual.scrollToIndex(index, { align: "auto" });
+    if (!busy && rows.total) void tick().then(() => place.stand());
+  });
+  $effect(() => {
+    choice.reveal = (index) => {
+      if (!place.stand() && index >= 0) $virtual.scrollToIndex(index, { align: "auto" });
+    };
   });
 
   export function focus(): void {
@@ -102,6 +110,7 @@
 
   function press(e: MouseEvent, index: number): void {
     scroller?.focus({ preventScroll: true });
+    typed = "";
     if (many && (e.ctrlKey || e.metaKey)) void choice.toggle(index);
     else void choice.go(index, many && e.shiftKey);
   }
@@ -118,23 +127,29 @@
       Home: 0,
       End: rows.total - 1,
     };
+    // What is typed is looked for until something else is done.
+    if (e.key in ways || command || e.key === "Escape") typed = "";
     if (e.key in ways && !e.altKey) void choice.go(ways[e.key]!, many && e.shiftKey);
     else if (many && command && e.key.toLowerCase() === "a") void choice.everything();
     else if (many && command && e.key === " " && at >= 0) void choice.toggle(at);
     else if (command || e.altKey) return;
     else if (e.key === "Escape" && choice.chosen.size > 1) choice.alone();
-    else if (typing() && letter(e.key)) void type(e.key);
-    else if (e.key === "Enter" && at >= 0 && open) {
-      const current = rows.at(at);
-      if (current) open(current);
-    } else if (key?.(e)) {
+    else if (typing() && letter(e.key)) looking = type(e.key);
+    else if (e.key === "Enter" && open) void looking.then(enter);
+    else if (key?.(e)) {
       // it was the screen's own
-    } else if (letter(e.key) && !reserved.includes(e.key.toLowerCase())) void type(e.key);
+    } else if (letter(e.key) && !reserved.includes(e.key.toLowerCase())) looking = type(e.key);
     else return;
     e.preventDefault();
     e.stopPropagation();
   }
 
+  /** What is typed is still looked for: Enter waits for it. */
+  let looking: Promise<void> = Promise.resolve();
+  function enter(): void {
+    const current = rows.at(at);
+    if (current) open?.(current);
+  }
   const typing = () => !!typed && performance.now() - typedAt < TYPED;
   const letter = (text: string) => !!jump && text.length === 1 && text !== " " && !"/?".includes(text);
 
@@ -144,7 +159,7 @@
     typedAt = performance.now();
     const wanted = typed;
     const found = await jump!(wanted, wanted.length > 1 ? Math.max(0, at) : at + 1);
-    if (found >= 0 && wanted === typed) void choice.go(found);
+    if (found >= 0 && wanted === typed) await choice.go(found);
   }
 
   function sortBy(column: Column<T>): void {
@@ -175,6 +190,7 @@
   class="rows relative min-h-32 grow overflow-auto"
   style="--columns: {small ? 'minmax(0, 1fr)' : columns.template}; --least: {small ? 0 : columns.least}px"
   {onkeydown}
+  use:place.attach
 >
   {#if !small}
     <div role="row" class="line head sticky top-0 z-10 bg-base-100 text-quiet" aria-rowindex="1">
