@@ -2,7 +2,8 @@
   import { createVirtualizer } from "@tanstack/svelte-virtual";
   import { tick, untrack, type Snippet } from "svelte";
   import type { Choice } from "./choice.svelte";
-  import type { Column, Columns } from "../lib/columns.svelte";
+  import type { Columns } from "../lib/columns.svelte";
+  import Head from "./Head.svelte";
   import { Place } from "./place";
 
   /**
@@ -161,19 +162,6 @@
     const found = await jump!(wanted, wanted.length > 1 ? Math.max(0, at) : at + 1);
     if (found >= 0 && wanted === typed) await choice.go(found);
   }
-
-  function sortBy(column: Column<T>): void {
-    const [up, down] = [column.sort!, `-${column.sort}`];
-    sort = sort === up ? down : sort === down ? up : column.down ? down : up;
-  }
-
-  let sizing = $state<{ column: Column<T>; from: number; width: number } | null>(null);
-  function beginSizing(e: PointerEvent & { currentTarget: HTMLElement }, column: Column<T>): void {
-    const head = e.currentTarget.parentElement!;
-    sizing = { column, from: e.clientX, width: head.getBoundingClientRect().width };
-    e.currentTarget.setPointerCapture(e.pointerId);
-    e.preventDefault();
-  }
 </script>
 
 <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
@@ -192,34 +180,7 @@
   {onkeydown}
   use:place.attach
 >
-  {#if !small}
-    <div role="row" class="line head sticky top-0 z-10 bg-base-100 text-quiet" aria-rowindex="1">
-      {#each columns.shown as column (column.key)}
-        {@const on = !!column.sort && (sort === column.sort || sort === `-${column.sort}`)}
-        <span
-          role="columnheader"
-          aria-sort={on ? (sort.startsWith("-") ? "descending" : "ascending") : undefined}
-          class="relative {column.side === 'right' ? 'text-right' : ''}"
-        >
-          {#if column.sort}
-            <button class={on ? "font-semibold text-base-content" : ""} onclick={() => sortBy(column)}
-              >{column.label}{on ? (sort.startsWith("-") ? " ↓" : " ↑") : ""}</button
-            >
-          {:else}{column.label}{/if}
-          <span
-            role="presentation"
-            class="edge"
-            title="Drag to size; press twice for the usual width"
-            onpointerdown={(e) => beginSizing(e, column)}
-            onpointermove={(e) =>
-              sizing && columns.size(sizing.column, sizing.width + e.clientX - sizing.from)}
-            onpointerup={() => (sizing = null)}
-            ondblclick={() => columns.size(column, null)}
-          ></span>
-        </span>
-      {/each}
-    </div>
-  {/if}
+  {#if !small}<Head {columns} bind:sort />{/if}
   <div
     role="presentation"
     class="relative"
@@ -293,27 +254,10 @@
     padding: 0 6px 0 4px;
     cursor: default;
   }
-  .head {
-    height: 34px;
-    border-top: 1px solid var(--line);
-  }
   .line > span {
     overflow: hidden;
     text-overflow: ellipsis;
     white-space: nowrap;
-  }
-  .head > span {
-    overflow: visible;
-  }
-  .edge {
-    position: absolute;
-    inset: 0 -8px 0 auto;
-    width: 7px;
-    cursor: col-resize;
-    touch-action: none;
-  }
-  .edge:hover {
-    border-right: 2px solid var(--edge);
   }
   .body:hover {
     background: var(--color-base-200);

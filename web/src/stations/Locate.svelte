@@ -8,7 +8,6 @@
   import { app } from "../lib/app.svelte";
   import { inAddress, whenAsked } from "../lib/asking.svelte";
   import { cache, ofGame } from "../lib/cache";
-  import { bytes, duration, spaced } from "../lib/format";
   import { itemOf } from "../lib/items";
   import { EVERYTHING, fromSearch, narrows, toSearch, type Query } from "../lib/query";
   import { player } from "../lib/player.svelte";
@@ -17,6 +16,7 @@
   import ColumnsMenu from "../list/ColumnsMenu.svelte";
   import Chosen from "../locate/Chosen.svelte";
   import { streamColumns } from "../locate/columns.svelte";
+  import Found from "../locate/Found.svelte";
   import { groupColumns } from "../locate/groups.svelte";
   import Groups from "../locate/Groups.svelte";
   import Filters from "../locate/Filters.svelte";
@@ -214,30 +214,7 @@
         />
       {:else}
         <div class="flex min-h-9 flex-wrap items-center gap-x-3 gap-y-2">
-          <div class="join" role="group" aria-label="What is listed">
-            {#each [false, true] as banks (banks)}
-              <button
-                class={["btn btn-sm join-item", query.banks === banks && "border-primary! font-semibold"]}
-                aria-pressed={query.banks === banks}
-                onclick={() => (query.banks = banks)}>{banks ? "Banks" : "Streams"}</button
-              >
-            {/each}
-          </div>
-          <p class="grow max-md:basis-40">
-            {#if query.banks}<strong class="num text-base">{spaced(groups)}</strong>
-              <span class="text-quiet">{groups === 1 ? "place" : "places"} with</span>{/if}
-            <strong class="num text-base">{spaced(rows.total)}</strong>
-            <span class="text-quiet">
-              {rows.total === 1 ? "stream" : "streams"}
-              <span class="max-md:hidden"
-                >· {duration(rows.head?.seconds ?? 0)} · {bytes(rows.head?.bytes ?? 0)}</span
-              >
-              <span class="max-[1500px]:hidden"
-                >· <kbd class="kbd kbd-sm">↑</kbd> <kbd class="kbd kbd-sm">↓</kbd> listen ·
-                <kbd class="kbd kbd-sm">?</kbd> keys</span
-              >
-            </span>
-          </p>
+          <Found bind:banks={query.banks} {groups} streams={rows.total} head={rows.head} />
           <button
             class="btn btn-sm max-md:order-last"
             aria-pressed={inRow}
