@@ -539,7 +539,7 @@ class Lists(ServerTest):
         self.assertEqual(sum(brush["counts"]), 46)
         self.assertEqual(sum(self.get(f"{self.path}/lengths?q=music.bell")["counts"][18:]), 5)
         Stream.objects.filter(pk=self.stream(self.game, "0247")["id"]).update(seconds=5000)
-        longer = self.get(f"{self.path}/lengths?q=0247")
+        longer = self.get(f"{self.path}/lengths?q=music 0247")
         self.assertEqual((brush["to_seconds"], longer["to_seconds"], sum(longer["counts"])), (600, 10_800, 1))
 
     def test_entries_and_the_ribbon(self):

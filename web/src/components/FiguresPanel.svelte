@@ -13,7 +13,6 @@
   /** What is measured of a stream, where else it stands, and what a person says of it. */
   let { stream, give }: { stream: Stream; give: (what: Said) => Promise<void> } = $props();
   let same = $state<{ found: Same[]; left: number } | null>(null);
-  let begun = $state<Job | null>(null);
 
   // Its figures. A long stream that was not measured yet is measured by a job, which is gone from all jobs at its end.
   const id = $derived(stream.id);
@@ -31,6 +30,7 @@
     meta: { shown: true },
   }));
   const figures = $derived(known.data ?? null);
+  const begun = $derived(measuring.data ?? null);
   const job = $derived(app.jobs.find((j) => j.id === begun?.id) ?? begun);
   const share = $derived(job?.total ? `${Math.floor((100 * job.done) / job.total)} %` : "");
   const problem = $derived.by(() => {
@@ -45,20 +45,16 @@
     const answer = await got(api.POST("/api/streams/{stream_id}/figures", { params }));
     if (answer.figures) cache.setQueryData(ofGame(app.gameId, "figures", stream_id), answer.figures);
     if (answer.job) app.started(answer.job);
-    begun = answer.job ?? null;
-    return begun;
+    return answer.job ?? null;
   }
 
   $effect(() => {
-    if (begun && !app.jobs.some((j) => j.id === begun?.id)) {
-      begun = null;
-      void known.refetch();
-    }
+    if (known.data === null && begun && !app.jobs.some((j) => j.id === begun.id)) void known.refetch();
   });
   $effect(() => {
     const now = id;
     untrack(() => {
-      same = begun = null;
+      same = null;
       void lookElsewhere(now);
     });
   });

@@ -59,7 +59,8 @@
     });
   });
   $effect(() => {
-    if (waiting && !near.isPlaceholderData && beside) untrack(() => move(waiting as -1 | 1));
+    const known = !near.isPlaceholderData && !!beside;
+    if (known && waiting) untrack(() => move(waiting as -1 | 1));
   });
 
   async function give(what: Said) {
