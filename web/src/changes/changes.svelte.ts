@@ -88,7 +88,7 @@ export const changeColumns = (words: () => Record<string, string>) =>
     {
       key: "more",
       label: "was, or why",
-      width: 120,
+      width: 252,
       grow: 1,
       num: true,
       text: more,
