@@ -84,13 +84,13 @@ class SurveyFile(models.Model):
 
     what: archive, sound, locked, unreadable, companion (of `belongs_to`), list, other, or folder. within: the folder, or
     the archive, in which it stands. mtime_ns, changed_ns: the last change of the file, and of its state. `archive` is
-    shared with every survey that saw the same version; streams: how many it holds. size, count: for a folder bytes and files
-    below it.
+    shared with every survey that saw the same version; streams: how many it holds; held: with those in archives inside it. size,
+    count, held: for a folder bytes, files and streams below it.
     """
 
     BULK = (
         "survey", "path", "within", "size", "mtime_ns", "changed_ns", "inside", "what", "evidence", "belongs_to", "archive",
-        "streams", "count",
+        "streams", "held", "count",
     )  # fmt: skip
 
     ARCHIVE, SOUND, LOCKED, UNREADABLE = "archive", "sound", "locked", "unreadable"
@@ -108,6 +108,7 @@ class SurveyFile(models.Model):
     belongs_to = models.CharField(max_length=2000, default="", blank=True)
     archive = models.ForeignKey("shelf.Archive", models.SET_NULL, null=True, related_name="seen_in")
     streams = models.IntegerField(default=0)
+    held = models.IntegerField(default=0)
     count = models.IntegerField(default=0)
 
     class Meta:

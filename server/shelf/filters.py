@@ -13,7 +13,7 @@ from pydantic import BeforeValidator
 from zubret_core.locate.spot import IN
 
 from ..games.models import Game
-from .models import Archive, Given, Stream
+from .models import Archive, Bank, Given, Stream
 
 
 def _several(value: Any) -> Any:
@@ -29,8 +29,8 @@ Either = Literal["", "yes", "no"]
 class Filter(Schema):
     """A filter as Locate has it. Where there are several values, any of them fits; an empty one leaves nothing out.
 
-    within: the path of a folder, an archive, or of a bank in one, or a folder's with a slash behind it, for the loose sounds
-    that stand in it itself; archive: paths; codec: as `codec_value` names them; named: by the user;
+    within: the path of a folder, an archive, or of a bank in one, or a folder's with a slash behind it, on disk or in an
+    archive, for the sounds that stand in it itself and are in no bank; archive: paths; codec: as `codec_value` names them; named: by the user;
     shortest, longest: seconds; smallest, largest: stored bytes.
     """
 
@@ -110,20 +110,30 @@ def _spans(filter: Filter) -> Iterable[tuple[str, float]]:
 
 
 def _within(path: str, game: Game) -> Q:
-    """Streams below a folder or an archive, or of a bank. A name may hold the sign that stands between an archive and what is
-    in it: so every such sign may be the last one of the archive's path."""
+    """Streams below a folder or an archive, or of a bank; with a slash at its end, the sounds of a folder. A name may hold the
+    sign that stands between an archive and what is in it: so every such sign may be the last one of the archive's path."""
     archives = Archive.objects.filter(game=game)
-    if path.endswith("/"):
-        start = "" if path == "/" else path
-        loose = archives.filter(kind="file", path__startswith=start).annotate(
-            deeper=StrIndex(Substr("path", len(start) + 1), Value("/"))
-        )
-        return Q(archive__in=loose.filter(deeper=0).values("pk"), bank__layout="")
-    below = archives.filter(Q(path=path) | Q(path__startswith=f"{path}/") | Q(path__startswith=path + IN))
-    found = Q(archive__in=below.values("pk"))
+    folder = path.endswith("/")
+    if folder:
+        loose = _directly_in(path, archives.filter(kind="file"), "path")
+        found = Q(archive__in=loose.values("pk"), bank__layout="")
+    else:
+        below = archives.filter(Q(path=path) | Q(path__startswith=f"{path}/") | Q(path__startswith=path + IN))
+        found = Q(archive__in=below.values("pk"))
     at = path.find(IN)
     while at >= 0:
-        entry = path[at + len(IN) :]
-        found |= Q(archive__in=archives.filter(path=path[:at]).values("pk"), bank__entry_path=entry)
+        entry, inside = path[at + len(IN) :], archives.filter(path=path[:at])
+        if folder:
+            sounds = Bank.objects.filter(archive__in=inside.values("pk"), layout="")
+            found |= Q(bank__in=_directly_in(entry, sounds, "entry_path").values("pk"))
+        else:
+            found |= Q(archive__in=inside.values("pk"), bank__entry_path=entry)
         at = path.find(IN, at + 1)
     return found
+
+
+def _directly_in(folder: str, rows: QuerySet[Any], column: str) -> QuerySet[Any]:
+    """Those whose path in a column stands in a folder itself ("/" is the outermost), not in one below."""
+    start = "" if folder == "/" else folder
+    rest = Substr(column, len(start) + 1)
+    return rows.filter(**{f"{column}__startswith": start}).annotate(deeper=StrIndex(rest, Value("/"))).filter(deeper=0)

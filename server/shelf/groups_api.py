@@ -16,10 +16,10 @@ router = Router()
 
 
 class GroupOut(Schema):
-    """Streams of one bank, or loose sounds of one folder (what); seconds and stored bytes are sums; place: what the filter's
-    `within` leads to."""
+    """Streams of one bank, or sounds of one folder that are in none (what). bank: the number of the bank, or of one of them;
+    seconds and stored bytes are sums; place: what the filter's `within` leads to."""
 
-    id: int
+    bank: int
     place: str
     what: str
     name: str

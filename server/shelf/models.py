@@ -199,6 +199,32 @@ def format_of(
     return Format(codec, rate, channels, frames, loop, block_size, variant, frozen(parameters))
 
 
+class SurveyGroup(models.Model):
+    """Streams of a survey that stand together: those of a bank, or of a folder's sounds that are in none (what), with sums.
+
+    bank: the number of the bank, or of one of them; place: what a filter's `within` leads to; within: the archive, or the folder
+    around it; seconds, bytes: of all of them together; looped: how many have a loop.
+    """
+
+    survey = models.ForeignKey("games.Survey", models.CASCADE, related_name="groups", db_index=False)
+    bank = models.IntegerField()
+    place = models.CharField(max_length=2000)
+    what = models.CharField(max_length=6)
+    name = models.CharField(max_length=300, blank=True)
+    within = models.CharField(max_length=2000, blank=True)
+    language = models.CharField(max_length=60, blank=True)
+    streams = models.IntegerField()
+    seconds = models.FloatField()
+    bytes = models.BigIntegerField()
+    looped = models.IntegerField()
+
+    class Meta:
+        indexes = [models.Index(fields=["survey", "place"])]
+
+    def __str__(self) -> str:
+        return self.place
+
+
 class Given(models.Model):
     """What a user says of a stream: a name, a mark, a kind, notes. Belongs to the game, so that it survives surveys."""
 

@@ -20,8 +20,8 @@ router = Router()
 class FileOut(Schema):
     """A file of the game's folder, an archive inside one (inside), or a folder, with what it is and by which evidence.
 
-    what: archive, sound, locked, unreadable, companion (of belongs_to), list, other or folder, of which size and count are
-    the bytes and files below it. depth: how deep it stands in a tree; opens: whether something stands in it.
+    what: archive, sound, locked, unreadable, companion (of belongs_to), list, other or folder, of which size, count and
+    streams are the bytes, files and streams below it. depth: how deep it stands in a tree; opens: whether something stands in it.
     """
 
     id: int
@@ -105,11 +105,12 @@ class HolderPage(Schema):
 
 
 class Place(Schema):
-    """A folder, an archive or a bank (what), and how many streams are in it."""
+    """A folder, an archive or a bank (what), and how many streams are in it; opens: whether more places can be in it."""
 
     path: str
     name: str
     what: str
+    opens: bool
     streams: int
 
 

@@ -19,6 +19,7 @@ from zubret_core.locate.spot import IN
 from ..bulk import among
 from ..games.models import Game, Survey, SurveyFile
 from ..paging import next_of
+from ..shelf.groups import BANK
 from ..shelf.models import Bank
 from .surveying import Totals
 from .tree import Node, tree
@@ -26,7 +27,7 @@ from .tree import Node, tree
 SORTS = {"path": "path", "size": "size", "what": "what", "entries": "archive__entry_count",
          "streams": "streams", "unpacked": "archive__unpacked"}  # fmt: skip
 HELD = {"layout": "layout", "entries": "entry_count", "unpacked": "unpacked", "archive_error": "error"}  # fmt: skip
-COLUMNS = ("id", "path", "size", "what", "evidence", "inside", "belongs_to", "streams", "count", "archive_id")
+COLUMNS = ("id", "path", "size", "what", "evidence", "inside", "belongs_to", "streams", "held", "count", "archive_id")
 
 
 def survey_out(game: Game) -> dict[str, Any] | None:
@@ -66,7 +67,7 @@ class Asked(Schema):
         if column in ("", "path"):
             order: list[Any] = ["-path" if down else "path"]
         else:
-            key = F(SORTS.get(column, "path"))
+            key = F("held" if self.tree and column == "streams" else SORTS.get(column, "path"))
             order = [key.desc(nulls_last=True) if down else key.asc(nulls_last=True), "path"]
         return [Case(When(what=SurveyFile.FOLDER, then=0), default=1), *order] if self.tree else order
 
@@ -137,13 +138,28 @@ def _tree(survey: Survey, asked: Asked) -> list[Node]:
 
 def kinds(game: Game) -> list[dict[str, Any]]:
     """How many files of each kind the newest survey has."""
-    rows = files_of(game.current_survey()).exclude(what=SurveyFile.FOLDER).order_by().values("what")
+    survey = game.current_survey()
+    return _kinds.made(survey.pk, lambda: _counted(survey)) if survey else []
+
+
+_kinds: Kept[int, list[dict[str, Any]]] = Kept(64)
+
+
+def _counted(survey: Survey) -> list[dict[str, Any]]:
+    rows = survey.seen.exclude(what=SurveyFile.FOLDER).order_by().values("what")
     return list(rows.annotate(files=Count("pk")).order_by("-files"))
 
 
 def picture_of(game: Game, within: str) -> dict[str, Any]:
-    """All bytes of a folder to scale, and where the game's sound is in a sentence."""
+    """All bytes of a folder to scale, and where the game's sound is in a sentence; drawn once."""
     survey = game.current_survey()
+    return _pictures.made((survey.pk if survey else 0, within), lambda: _drawn(survey, within))
+
+
+_pictures: Kept[tuple[int, str], dict[str, Any]] = Kept(200)
+
+
+def _drawn(survey: Survey | None, within: str) -> dict[str, Any]:
     files = _seen.made(survey.pk, lambda: _all_seen(survey)) if survey else []
     drawn = picture(files, within)
     all_kinds = [
@@ -184,38 +200,33 @@ def holders(game: Game, q: str, offset: int, limit: int) -> dict[str, Any]:
 
 
 def places(game: Game, within: str, offset: int, limit: int) -> dict[str, Any]:
-    """The folders, archives and banks in one of them that hold streams, by their names. Sounds that are files by themselves
-    are not places; the folder around them counts them."""
+    """The folders, archives and banks in one of them that hold streams, folders first. Sounds that are files by themselves
+    are not places; the folder around them counts them, on disk and in an archive."""
     survey = game.current_survey()
-    held = files_of(survey).filter(streams__gt=0)
-    inside = within and held.model._default_manager.filter(survey=survey, path=within).exclude(what=SurveyFile.FOLDER)
-    file = inside.first() if inside else None
-    start = within + (IN if file else "/") if within else ""
-    if start:
-        held = held.filter(path__startswith=start)
-    found: dict[str, dict[str, Any]] = {}
-    for path, streams, what in held.values_list("path", "streams", "what").iterator():
-        name, deeper = _first(path[len(start) :], IN if file else "/")
-        if deeper == "" and what == SurveyFile.SOUND:
-            continue
-        kind = SurveyFile.FOLDER if deeper == "/" else SurveyFile.ARCHIVE
-        place = found.setdefault(name, {"path": start + name, "name": name, "what": kind, "streams": 0})
-        place["streams"] += streams
-    if file and file.archive_id:
-        banks = Bank.objects.filter(archive=file.archive_id).annotate(n=Count("streams")).filter(n__gt=0)
-        for name, n in banks.values_list("entry_path", "n"):
-            found.setdefault(name, {"path": start + name, "name": name, "what": "bank", "streams": n})
-    rows = sorted(found.values(), key=lambda place: (place["what"] != SurveyFile.FOLDER, place["name"].lower()))
-    return {"total": len(rows), "rows": rows[offset : offset + limit]}
+    if survey is None:
+        return {"total": 0, "rows": []}
+    around = survey.seen.filter(path=within, archive__isnull=False).first() if within else None
+    start = within + (IN if around else "/") if within else ""
+    rows = survey.seen.filter(within=within, held__gt=0)
+    if around is None:
+        rows = rows.exclude(what=SurveyFile.SOUND)
+    no_folder = Case(When(what=SurveyFile.FOLDER, then=0), default=1)
+    page = rows.order_by(no_folder, "path").values_list("path", "what", "held")
+    total = rows.count()
+    found = [_placed(start, True, *row) for row in page[offset : offset + limit]]
+    if around:
+        banks = Bank.objects.filter(archive=around.archive_id).values("pk")
+        held = survey.groups.filter(place__startswith=start, bank__in=banks).order_by("place")
+        first = max(0, offset - total)
+        some = held[first : first + limit - len(found)]
+        found += [_placed(start, False, *row) for row in some.values_list("place", "what", "streams")]
+        total += held.count()
+    return {"total": total, "rows": found}
 
 
-def _first(path: str, between: str) -> tuple[str, str]:
-    """The first name of a path, and what stands behind it: "/" where it is a folder, the sign of what is inside where it is an
-    archive, nothing where it is the last one."""
-    name, sign, _ = path.partition(IN)
-    if between == "/" and "/" in name:
-        return name.partition("/")[0], "/"
-    return name, sign
+def _placed(start: str, opens: bool, path: str, what: str, streams: int) -> dict[str, Any]:
+    kind = what if what in (SurveyFile.FOLDER, BANK) else SurveyFile.ARCHIVE
+    return {"path": path, "name": path[len(start) :].rstrip("/"), "what": kind, "opens": opens, "streams": streams}
 
 
 def _out(rows: QuerySet[SurveyFile]) -> list[dict[str, Any]]:
@@ -234,5 +245,6 @@ def _file(row: dict[str, Any]) -> dict[str, Any]:
     mend = "Put it right in a copy of the game's folder, then survey that one."
     fault = {"what": row["evidence"], "where": row["path"], "next": mend} if shut else None
     error = row.pop("archive_error") or row.pop("bank_error") or fault
-    return {**row, "layout": row["layout"] or "", "entries": row["entries"] or 0,
+    streams = row["held"] if row["what"] == SurveyFile.FOLDER else row["streams"]
+    return {**row, "streams": streams, "layout": row["layout"] or "", "entries": row["entries"] or 0,
             "unpacked": row["unpacked"] or row["size"], "error": error, "depth": 0}  # fmt: skip

@@ -55,12 +55,13 @@ class Seen:
     inside: bool = False
     belongs_to: str = ""
     streams: int = 0
+    held: int = 0
     count: int = 0
 
     def values(self, survey: int) -> tuple:
         """In the order of `SurveyFile.BULK`."""
         return (survey, self.path, within(self.path, self.inside), self.size, self.mtime_ns, self.changed_ns, self.inside,
-                self.what, self.evidence, self.belongs_to, self.archive, self.streams, self.count)  # fmt: skip
+                self.what, self.evidence, self.belongs_to, self.archive, self.streams, self.held, self.count)  # fmt: skip
 
 
 def within(path: str, inside: bool = False) -> str:
@@ -69,25 +70,30 @@ def within(path: str, inside: bool = False) -> str:
 
 
 class Folders:
-    """The folders around files, with the bytes and the number of all that is below them."""
+    """The folders around files, with the bytes, the number and the streams of all that is below them."""
 
     def __init__(self) -> None:
         self._files: dict[str, list[int]] = {}
 
     def add(self, place: str, size: int) -> None:
         """A file of so many bytes stands in this folder; "" is the game's own."""
-        found = self._files.setdefault(place, [0, 0])
+        found = self._files.setdefault(place, [0, 0, 0])
         found[0] += size
         found[1] += 1
+
+    def hold(self, place: str, streams: int) -> None:
+        """A file in this folder, or an archive inside it, holds so many streams."""
+        self._files[place][2] += streams
 
     def rows(self) -> Iterator[Seen]:
         """All of them but the game's own."""
         found: dict[str, Seen] = {}
-        for place, (size, count) in self._files.items():
+        for place, (size, count, held) in self._files.items():
             while place:
                 folder = found.setdefault(place, Seen(place, 0, 0, None, SurveyFile.FOLDER, ""))
                 folder.size += size
                 folder.count += count
+                folder.held += held
                 place = within(place)
         yield from found.values()
 

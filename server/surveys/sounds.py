@@ -32,7 +32,7 @@ _SECONDS = "CAST(frames AS REAL) / rate"
 _FILE = {
     "survey": "%(survey)s", "path": "path", "within": "within", "size": "size", "mtime_ns": "mtime_ns",
     "changed_ns": "changed_ns", "inside": _ZERO, "what": "%(what)s", "evidence": "%(evidence)s", "belongs_to": _EMPTY,
-    "archive": _ARCHIVE_ID, "streams": "1", "count": _ZERO,
+    "archive": _ARCHIVE_ID, "streams": "1", "held": "1", "count": _ZERO,
 }  # fmt: skip
 _ARCHIVE = {
     "id": _ARCHIVE_ID, "game": "%(game)s", "path": "path", "size": "size", "mtime_ns": "mtime_ns", "kind": "'file'",

@@ -31,6 +31,7 @@ from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, tidy_up, work
 from ..layouts.known import Readers, known_for
+from ..shelf import groups
 from ..shelf.models import Archive, Bank
 from ..shelf.opening import disk_cache
 from .before import NOT_COPIED, KnownArchive, files_before, known_archives
@@ -180,12 +181,14 @@ class _Survey:
             for file in files:
                 self.size = file.size
                 self.progress(self.done, self.total, f"looking at {file.path}")
+                folder = within(file.path)
+                self.folders.add(folder, file.size)
                 sound = sounds.at(file)
                 if sound is not None:
                     self.rows.sound(sound)
+                    self.folders.hold(folder, 1)
                 elif not self._as_before(file):
                     self._look(file)
-                self.folders.add(within(file.path), file.size)
                 self.done += file.size
             self.rows.flush()
         for owner, companions in self.held.items():
@@ -197,6 +200,7 @@ class _Survey:
         values = (row.values(self.row.pk) for row in chain(self.seen.values(), self.folders.rows()))
         for _ in bulk_insert(SurveyFile, SurveyFile.BULK, values):
             self.progress(self.total, self.total, "writing down the files")
+        groups.write_down(self.row)
         return totals(self.row, len(files), sum(f.size for f in files))
 
     def _file(self, file: GameFile, what: str, evidence: str) -> Seen:
@@ -235,6 +239,7 @@ class _Survey:
     def _holds(self, row: Seen, archive: Written, nested: list[Written]) -> None:
         """Note what a file holds: an archive, and those inside it."""
         row.archive, row.streams = archive.pk, self.rows.held(archive)
+        row.held = row.streams
         if archive.companions:
             self.held[row.path] = archive.companions
         for inner in nested:
@@ -243,6 +248,13 @@ class _Survey:
                 inner.path, inner.size, row.mtime_ns, None, what, inner.evidence, inner.pk, inside=True,
                 streams=self.rows.held(inner),
             )  # fmt: skip
+        for inner in nested:
+            place = inner.path
+            while place != row.path:
+                self.seen[place].held += self.seen[inner.path].streams
+                place = within(place, inside=True)
+            row.held += self.seen[inner.path].streams
+        self.folders.hold(within(row.path), row.held)
 
     def _look(self, file: GameFile) -> None:
         """Recognise a file, and read what is in it unless its rows are there."""

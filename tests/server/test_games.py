@@ -20,7 +20,7 @@ from server.home.tidy import BROUGHT_BACK, remove_forgotten
 from server.jobs.models import Job
 from server.jobs.run import tidy_up
 from server.mods.models import Mod, Swap
-from server.shelf.models import Archive, Bank, Entry, Given, Stream
+from server.shelf.models import Archive, Bank, Entry, Given, Stream, SurveyGroup
 from standin.formats import crate
 from tests.server.support import ServerTest, wav_bytes
 from tests.support import copy_of_demo, edited, small_bell, small_crate, tone
@@ -28,6 +28,7 @@ from zubret_core.audio.riff import smpl_chunk
 from zubret_core.base import Format, Loop
 from zubret_core.container import GameFolder
 
+FORGOTTEN = (Entry, Stream, Bank, Archive, SurveyGroup, SurveyFile, Swap, Mod)
 OWN = """zubret: 1
 id: own
 describes: archive
@@ -200,6 +201,7 @@ class Games(ServerTest):
             return self.get(f"/games/{game}/file-place?{urlencode(query, doseq=True)}")
 
         self.assertEqual(listed(tree=1), ["a", "four.bin"])
+        self.assertEqual([r["streams"] for r in self.get(f"/games/{game}/files?tree=1&sort=-streams")["rows"]], [4, 0])
         opened = {"tree": 1, "opened": ["a", "a/outer.zip"]}
         nested = "a/outer.zip › inner.zip"
         in_view = ["a", "a/b", "a/outer.zip", nested, "a/three.bin", "four.bin"]
@@ -305,6 +307,7 @@ class Games(ServerTest):
         def told(game: int) -> list[list]:
             of = {
                 SurveyFile: ("survey__game", "path", "archive__path", {"id", "survey", "archive", "changed_ns"}),
+                SurveyGroup: ("survey__game", "place", "what", {"id", "survey", "bank"}),
                 Archive: ("game", "path", "kind", {"id", "game", "outer", "opened_with"}),
                 Entry: ("archive__game", "archive__path", "ordinal", {"id", "archive"}),
                 Bank: ("archive__game", "archive__path", "entry_index", {"id", "archive"}),
@@ -414,7 +417,7 @@ class Games(ServerTest):
         self.send("post", f"/games/{game['id']}/take-out", {})
         self.assertEqual(len([*(data / "mods").glob("*"), *(data / "exports").glob("*")]), 2)
         self.send("delete", f"/games/{game['id']}?now=true", status=204)
-        self.assertEqual([m.objects.count() for m in (Entry, Stream, Bank, Archive, SurveyFile, Swap, Mod)], [0] * 7)
+        self.assertEqual([m.objects.count() for m in FORGOTTEN], [0] * len(FORGOTTEN))
         self.assertEqual((Game.everything.count(), Job.objects.exclude(kind="tidy").count()), (0, 0))
         self.assertEqual([*(data / "mods").glob("*"), *(data / "exports").glob("*")], [])
         self.assertTrue((Path(game["folder"]) / "small.crate").exists())

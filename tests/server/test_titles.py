@@ -2,6 +2,7 @@
 
 import csv
 import io
+import zipfile
 from pathlib import Path
 from urllib.parse import urlencode
 
@@ -9,6 +10,14 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 
 from tests.server.support import ServerTest, wav_bytes
 from tests.support import small_bell, tone
+
+
+def zip_bytes(files: dict[str, bytes]) -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as made:
+        for name, data in files.items():
+            made.writestr(name, data)
+    return out.getvalue()
 
 
 class Titles(ServerTest):
@@ -87,14 +96,31 @@ class Titles(ServerTest):
         self.upload(self.added, every[-1], wav_bytes(tone(0.2, 8000, 440), 8000))
         self.assertEqual(found(swapped="yes"), {every[-1]["id"]})
         self.assertEqual(found(swapped="no"), meant(lambda row: row["id"] != every[-1]["id"]))
-        places = self.get(f"/games/{self.game}/places?within=data")["rows"]
-        self.assertEqual(
-            [(p["name"], p["streams"]) for p in places], [("deck.zip", 5), ("patch_01.zip", 1), ("sea.crate", 40)]
+
+    def places(self, within: str = "") -> list[dict]:
+        """All below one."""
+        rows = self.get(f"/games/{self.game}/places?{urlencode({'within': within, 'limit': 500})}")["rows"]
+        return [*rows, *(deeper for row in rows if row["opens"] for deeper in self.places(row["path"]))]
+
+    def test_places_hold_the_streams_to_which_they_lead(self):
+        root = Path(self.added["folder"])
+        sound = wav_bytes(tone(0.1, 8000, 440), 8000)
+        inner = zip_bytes({"b/in.wav": sound, "out.wav": sound})
+        (root / "more").mkdir()
+        (root / "more" / "outer.zip").write_bytes(
+            zip_bytes({"a/inner.zip": zip_bytes({"in.zip": inner}), "x.txt": b"x"})
         )
-        inside = self.get(f"/games/{self.game}/places?within=data/sea.crate&limit=500")["rows"]
-        self.assertEqual(sum(p["streams"] for p in inside), 40)
-        for place in inside:
-            self.assertEqual(len(found(within=place["path"])), place["streams"], place)
+        self.send("post", f"/games/{self.game}/survey")
+        places = {place["path"]: place for place in self.places()}
+        for path, place in places.items():
+            self.assertEqual(len(self.rows(within=path)), place["streams"], place)
+        deep = "more/outer.zip › a/inner.zip › in.zip"
+        self.assertEqual([p for p in places if p.startswith("more/")], [
+            "more/outer.zip", "more/outer.zip › a/inner.zip", deep, f"{deep} › /", f"{deep} › b/"
+        ])  # fmt: skip
+        pages = [self.get(f"/games/{self.game}/places?within=data/sea.crate&limit=2&offset={n}") for n in (0, 2)]
+        whole = self.get(f"/games/{self.game}/places?within=data/sea.crate")
+        self.assertEqual(pages[0]["rows"] + pages[1]["rows"], whole["rows"][:4])
 
     def test_groups_have_the_sums_of_the_streams_to_which_they_lead(self):
         root = Path(self.added["folder"])
@@ -114,12 +140,13 @@ class Titles(ServerTest):
             self.assertEqual(sum(g["streams"] for g in groups["rows"]), len(self.rows(**asked)))
         path = f"/games/{self.game}/groups?sort="
         folders = {g["place"]: g["streams"] for g in self.get(path)["rows"] if g["what"] == "folder"}
-        self.assertEqual(folders, {"/": 1, "a/": 2, "a/b/": 1})
+        in_deck = {"data/deck.zip › ambience/": 3, "data/deck.zip › radio/": 2, "data/patch_01.zip › ambience/": 1}
+        self.assertEqual(folders, {"/": 1, "a/": 2, "a/b/": 1, **in_deck})
         alone = next(g for g in self.get(path)["rows"] if g["place"] == "a/alone.bell")
         self.assertEqual((alone["what"], alone["within"]), ("bank", "a"))
         for sort in ("name", "within", "language", "streams", "length", "size", "looped"):
             there, back = (self.get(f"{path}{sign}{sort}")["rows"] for sign in ("", "-"))
-            self.assertEqual({g["id"] for g in there}, {g["id"] for g in back})
+            self.assertEqual({g["bank"] for g in there}, {g["bank"] for g in back})
             self.assertNotEqual(there, back)
         named = self.get(f"{path}name")["rows"]
         place = self.get(f"/games/{self.game}/group-beginning?sort=name&text=MUS")

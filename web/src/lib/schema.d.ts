@@ -2737,8 +2737,8 @@ export interface components {
          * FileOut
          * @description A file of the game's folder, an archive inside one (inside), or a folder, with what it is and by which evidence.
          *
-         *     what: archive, sound, locked, unreadable, companion (of belongs_to), list, other or folder, of which size and count are
-         *     the bytes and files below it. depth: how deep it stands in a tree; opens: whether something stands in it.
+         *     what: archive, sound, locked, unreadable, companion (of belongs_to), list, other or folder, of which size, count and
+         *     streams are the bytes, files and streams below it. depth: how deep it stands in a tree; opens: whether something stands in it.
          */
         FileOut: {
             /** Archive Id */
@@ -2832,8 +2832,8 @@ export interface components {
          * Filter
          * @description A filter as Locate has it. Where there are several values, any of them fits; an empty one leaves nothing out.
          *
-         *     within: the path of a folder, an archive, or of a bank in one, or a folder's with a slash behind it, for the loose sounds
-         *     that stand in it itself; archive: paths; codec: as `codec_value` names them; named: by the user;
+         *     within: the path of a folder, an archive, or of a bank in one, or a folder's with a slash behind it, on disk or in an
+         *     archive, for the sounds that stand in it itself and are in no bank; archive: paths; codec: as `codec_value` names them; named: by the user;
          *     shortest, longest: seconds; smallest, largest: stored bytes.
          */
         Filter: {
@@ -3025,14 +3025,14 @@ export interface components {
         };
         /**
          * GroupOut
-         * @description Streams of one bank, or loose sounds of one folder (what); seconds and stored bytes are sums; place: what the filter's
-         *     `within` leads to.
+         * @description Streams of one bank, or sounds of one folder that are in none (what). bank: the number of the bank, or of one of them;
+         *     seconds and stored bytes are sums; place: what the filter's `within` leads to.
          */
         GroupOut: {
+            /** Bank */
+            bank: number;
             /** Bytes */
             bytes: number;
-            /** Id */
-            id: number;
             /** Language */
             language: string;
             /** Looped */
@@ -3478,11 +3478,13 @@ export interface components {
         };
         /**
          * Place
-         * @description A folder, an archive or a bank (what), and how many streams are in it.
+         * @description A folder, an archive or a bank (what), and how many streams are in it; opens: whether more places can be in it.
          */
         Place: {
             /** Name */
             name: string;
+            /** Opens */
+            opens: boolean;
             /** Path */
             path: string;
             /** Streams */

@@ -28,7 +28,7 @@
   const rows = new GroupRows(app.gameId, $state.snapshot(query));
   const choice = new Choice<Group>(
     rows,
-    (group) => group.id,
+    (group) => group.bank,
     async () => [],
     () => {},
   );

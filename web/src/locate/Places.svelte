@@ -60,11 +60,10 @@
     </li>
   {/if}
   {#each places.data?.rows ?? [] as place (place.path)}
-    {@const opens = place.what !== "bank"}
-    {@const open = opens && opened(place.path)}
-    <li role="treeitem" aria-selected={chosen === place.path} aria-expanded={opens ? open : undefined}>
+    {@const open = place.opens && opened(place.path)}
+    <li role="treeitem" aria-selected={chosen === place.path} aria-expanded={place.opens ? open : undefined}>
       <div class="flex items-center" style="padding-left: {depth * 12}px">
-        {#if opens}
+        {#if place.opens}
           <button
             class="w-5 shrink-0 text-quiet"
             tabindex="-1"
@@ -80,11 +79,11 @@
             : ''}"
           title="{WORDS[place.what]} {place.path}"
           onclick={() => choose(place.path)}
-          onkeydown={(e) => onkeydown(e, place.path, opens)}
+          onkeydown={(e) => onkeydown(e, place.path, place.opens)}
         >
           <span class="text-quiet" aria-hidden="true">{SIGNS[place.what]}</span>
           <span class="min-w-0 grow truncate"
-            >{place.what === "bank" ? place.name.split("/").at(-1) : place.name}</span
+            >{place.what === "bank" ? place.name.split("/").at(-1) : place.name || "not in a folder"}</span
           >
           <span class="num shrink-0 text-quiet">{spaced(place.streams)}</span>
         </button>
