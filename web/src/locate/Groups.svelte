@@ -5,10 +5,11 @@
   import { whenAsked } from "../lib/asking.svelte";
   import type { Columns } from "../lib/columns.svelte";
   import { duration, spaced } from "../lib/format";
-  import type { Query } from "../lib/query";
+  import { narrows, type Query } from "../lib/query";
   import { Choice } from "../list/choice.svelte";
   import List from "../list/List.svelte";
   import { groupName, GroupRows } from "./groups.svelte";
+  import NoStreams from "./NoStreams.svelte";
 
   /** The banks and folders in which what is found stands, with sums. One that is opened narrows the list of streams to it. */
   let {
@@ -72,6 +73,6 @@
   {open}
 >
   {#snippet empty()}
-    No stream matches, so there is no bank either. Take a filter away.
+    <NoStreams narrowed={narrows(query)} />
   {/snippet}
 </List>

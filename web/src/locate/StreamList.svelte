@@ -8,6 +8,7 @@
   import type { StreamRows } from "../lib/streams.svelte";
   import type { Choice } from "../list/choice.svelte";
   import List from "../list/List.svelte";
+  import NoStreams from "./NoStreams.svelte";
 
   /** The list of streams, with its own cells. */
   let {
@@ -82,8 +83,6 @@
   open={(s) => app.go("swap", `s${s.id}`)}
 >
   {#snippet empty()}
-    {narrowed
-      ? "No stream matches. Take a filter away, or search for part of a bank's name."
-      : "No streams were found. Look at Survey to see which files were recognised."}
+    <NoStreams {narrowed} />
   {/snippet}
 </List>

@@ -3,7 +3,7 @@
 import { api, got, type Group, type GroupPage } from "../lib/api";
 import { ofGame } from "../lib/cache";
 import { Columns } from "../lib/columns.svelte";
-import { duration, megabytes, spaced } from "../lib/format";
+import { bytes, duration, spaced } from "../lib/format";
 import { asked, type Query } from "../lib/query";
 import { Rows } from "../lib/rows.svelte";
 
@@ -100,6 +100,6 @@ export const groupColumns = () =>
       side: "right",
       num: true,
       width: 84,
-      text: (g) => megabytes(g.bytes),
+      text: (g) => bytes(g.bytes),
     },
   ]);
