@@ -86,7 +86,7 @@ class Workers(ProgramTest):
         game = self.surveyed("Other")
         archive = next(f for f in self.api(f"/games/{game['id']}/files")["rows"] if f["archive_id"])
         self.until(lambda: not self.open_jobs("digest"), 60, "the contents")
-        out = self.send("POST", f"/games/{game['id']}/take-out", {"archive": archive["archive_id"]})
+        out = self.send("POST", f"/games/{game['id']}/take-out", {"archives": [archive["archive_id"]]})
         home = self.root / "home" / "run"
         self.until(lambda: self.job(out)["state"] != "waiting", 20, "the taking out to begin")
         self.send("DELETE", f"/games/{game['id']}?now=true")

@@ -56,6 +56,20 @@ class FileKind(Schema):
     files: int
 
 
+class FilesIn(Schema):
+    """Rows of the newest survey, by their numbers."""
+
+    files: list[int]
+
+
+class FileSums(Schema):
+    """What some rows are together: files, bytes on disk, streams."""
+
+    files: int
+    bytes: int
+    streams: int
+
+
 class PicturePart(Schema):
     """A file, or a folder with all below it; kinds: bytes of each: holds (archives with sound), sound (files by themselves),
     archive (without sound), locked, other."""
@@ -179,6 +193,12 @@ def file_numbers(
     survey = one(Game.objects.all(), game_id).current_survey()
     numbers = files.numbers_of(survey, asked) if survey else []
     return numbers[first : None if last is None else max(0, last + 1)]
+
+
+@router.post("/games/{int:game_id}/file-sums", response=FileSums)
+def file_sums(request: HttpRequest, game_id: int, data: FilesIn):
+    """What some rows of the newest survey are together, each with all that stands in it."""
+    return files.sums_of(one(Game.objects.all(), game_id), data.files)
 
 
 @router.get("/games/{int:game_id}/file-place", response=int)

@@ -22,7 +22,7 @@ from ..paging import next_of
 from ..shelf.groups import BANK
 from ..shelf.models import Bank
 from .surveying import Totals
-from .tree import Node, tree
+from .tree import Node, outermost, tree
 
 SORTS = {"path": "path", "size": "size", "what": "what", "entries": "archive__entry_count",
          "streams": "streams", "unpacked": "archive__unpacked"}  # fmt: skip
@@ -181,6 +181,17 @@ _seen: Kept[int, list[Seen]] = Kept(120_000, len)
 def _all_seen(survey: Survey) -> list[Seen]:
     rows = survey.seen.exclude(what=SurveyFile.FOLDER).order_by("path")
     return [Seen(*row) for row in rows.values_list(*Seen._fields).iterator(10_000)]
+
+
+def sums_of(game: Game, numbers: list[int]) -> dict[str, int]:
+    """How many files, bytes on disk and streams some rows are together; what stands in another one of them is in it."""
+    survey = game.current_survey()
+    rows = outermost(survey, numbers) if survey else []
+    return {
+        "files": sum(row.count or 1 for row in rows if not row.inside),
+        "bytes": sum(row.size for row in rows if not row.inside),
+        "streams": sum(row.held for row in rows),
+    }
 
 
 def file_at(game: Game, path: str) -> dict[str, Any] | None:

@@ -41,11 +41,18 @@ def tree(
 def _around(survey: Survey, found: QuerySet[SurveyFile]) -> QuerySet[SurveyFile]:
     """What was found, and the folders and archives around it."""
     paths = set(found.values_list("path", flat=True))
-    around = {place for path in paths for place in _places(path)}
-    return survey.seen.filter(path__in=among(paths | around))
+    places = {place for path in paths for place in around(path)}
+    return survey.seen.filter(path__in=among(paths | places))
 
 
-def _places(path: str) -> Iterable[str]:
+def outermost(survey: Survey, numbers: Collection[int]) -> list[SurveyFile]:
+    """Some rows by their numbers, without those that stand in another one of them."""
+    rows = list(survey.seen.filter(pk__in=among(numbers)))
+    paths = {row.path for row in rows}
+    return [row for row in rows if paths.isdisjoint(around(row.path))]
+
+
+def around(path: str) -> Iterable[str]:
     """The folders and archives around a path."""
     file, sign, _ = path.partition(IN)
     while sign:

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from typing import TypeVar
+
 from django.http import FileResponse, HttpRequest
 from ninja import Router, Schema
+from pydantic import ValidationError
 
 from ..errors import one, stopped
 from ..games.models import ExportFolder, Game
@@ -15,15 +18,18 @@ from ..shelf.filters import Filter
 from . import entries, sounds
 
 router = Router()
+T = TypeVar("T")
 
 
 class TakeOutIn(Schema):
-    """What is taken out: chosen entries, or an archive (0: the whole game) and a filter; and where to.
+    """What is taken out: chosen entries, or those of archives that a filter leaves, or of files of the survey, where these are
+    given (folders: all below them), else of the whole game; and where to.
 
     folder: a whole path, or empty for a ZIP file to download.
     """
 
-    archive: int = 0
+    archives: list[int] = []
+    files: list[int] = []
     q: str = ""
     entries: list[int] = []
     flat: bool = False
@@ -76,7 +82,7 @@ def forget_export_folder(request: HttpRequest, folder_id: int):
 def plan_taking_out(request: HttpRequest, game_id: int, data: TakeOutIn):
     """How much it would be, and whether there is room."""
     game = one(Game.objects.all(), game_id)
-    rows = entries.entries_of(game, data.archive, data.q, data.entries)
+    rows = entries.entries_of(game, _archives(game, data), data.q, data.entries)
     return entries.plan(game, rows, data.flat, data.folder)
 
 
@@ -84,7 +90,14 @@ def plan_taking_out(request: HttpRequest, game_id: int, data: TakeOutIn):
 def take_out(request: HttpRequest, game_id: int, data: TakeOutIn):
     """Take entries out as a job."""
     game = one(Game.objects.all(), game_id)
-    return entries.start_taking_out(game, data.archive, data.q, data.entries, data.flat, data.folder)
+    return entries.start_taking_out(game, _archives(game, data), data.q, data.entries, data.flat, data.folder)
+
+
+def _archives(game: Game, data: TakeOutIn) -> list[int]:
+    found = entries.archives_of(game, data.files)
+    if data.files and not found:
+        raise stopped(409, "Nothing in these files can be taken out.", "Choose archives or sounds.")
+    return [*data.archives, *found]
 
 
 @router.post("/jobs/{int:job_id}/again", response=JobOut)
@@ -92,13 +105,20 @@ def take_out_again(request: HttpRequest, job_id: int):
     """Take out again what a job was to take out: it goes on from where that one ended."""
     job = one(Job.objects.select_related("game"), job_id)
     if job.game is not None and job.kind == entries.EntriesOut.kind:
-        some = read(entries.EntriesOut, job.args)
-        return entries.start_taking_out(job.game, some.archive, some.q, some.chosen, some.flat, some.folder)
+        some = _order(entries.EntriesOut, job)
+        return entries.start_taking_out(job.game, some.archives, some.q, some.chosen, some.flat, some.folder)
     if job.game is not None and job.kind == sounds.SoundsOut.kind:
-        wanted = read(sounds.SoundsOut, job.args)
+        wanted = _order(sounds.SoundsOut, job)
         filter = Filter(**wanted.filter)
         return sounds.start_sounds_out(job.game, wanted.chosen, filter, wanted.how, wanted.folder)
     raise stopped(409, "Only taking out can go on like this.", "Start the work anew.")
+
+
+def _order(shape: type[T], job: Job) -> T:
+    try:
+        return read(shape, job.args)
+    except ValidationError:
+        raise stopped(409, "This work was begun by an earlier version of Zubret.", "Choose anew what to take out.") from None
 
 
 @router.get("/jobs/{int:job_id}/file")

@@ -19,13 +19,14 @@ from zubret_core.locate.spot import IN
 from ..bulk import among
 from ..errors import stopped
 from ..games.folders import allowed
-from ..games.models import ExportFolder, Game
+from ..games.models import ExportFolder, Game, SurveyFile
 from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, work
 from ..layouts.known import known_for
-from ..shelf.models import Archive, Entry, numbered
+from ..shelf.models import Archive, Entry, numbered, seen_by
 from ..shelf.opening import check_unchanged, disk_cache, version_of
+from ..surveys.tree import around, outermost
 
 ZIP_NAME = "taken out.zip"
 LOOKED = 2000
@@ -34,19 +35,36 @@ SHOWN = 200
 """Failures and changed names that a job's result lists; the manifest and its problems file have all."""
 
 
-def entries_of(game: Game, archive: int, q: str, chosen: list[int]) -> QuerySet[Entry]:
-    """Entries of the current survey: those chosen, or of an archive and a filter; of the whole game without copies.
+def entries_of(game: Game, archives: list[int], q: str, chosen: list[int]) -> QuerySet[Entry]:
+    """Entries of the current survey: those chosen, or of some archives and a filter; of the whole game without copies.
 
-    Without an archive, entries of archives inside others are left out: they come out with what holds them.
+    Without archives, entries of archives inside others are left out: they come out with what holds them.
     """
     survey = game.current_survey()
     if chosen:
         return numbered(Entry.objects.all(), chosen, survey)
-    rows = Entry.objects.filter(archive__seen_in__survey=survey) if survey else Entry.objects.none()
-    rows = rows.filter(archive=archive) if archive else rows.filter(archive__outer__isnull=True)
+    if archives:
+        rows = Entry.objects.filter(seen_by(survey), archive__in=among(archives))
+    else:
+        rows = Entry.objects.filter(archive__seen_in__survey=survey, archive__outer__isnull=True)
     for word in q.split():
         rows = rows.filter(path__icontains=word)
     return rows
+
+
+def archives_of(game: Game, files: list[int]) -> list[int]:
+    """The archives and loose sounds among some files of the current survey, by its numbers; of a folder all below it. What is
+    inside another one of them comes out with that."""
+    survey = game.current_survey()
+    if survey is None:
+        return []
+    rows = outermost(survey, files)
+    held = {row.archive_id for row in rows if row.archive_id}
+    folders = {row.path for row in rows if row.what == SurveyFile.FOLDER}
+    if folders:
+        outside = survey.seen.filter(inside=False, archive__isnull=False).values_list("archive", "path").iterator()
+        held |= {archive for archive, path in outside if not folders.isdisjoint(around(path))}
+    return sorted(held)
 
 
 def items_of(
@@ -131,24 +149,24 @@ def plan(game: Game, rows: QuerySet[Entry], flat: bool, folder: str) -> dict[str
     }
 
 
-def start_taking_out(game: Game, archive: int, q: str, chosen: list[int], flat: bool, folder: str) -> Job:
+def start_taking_out(game: Game, archives: list[int], q: str, chosen: list[int], flat: bool, folder: str) -> Job:
     """Take entries out as a job: into a folder, or into a ZIP file where none is given."""
-    rows = entries_of(game, archive, q, chosen)
+    rows = entries_of(game, archives, q, chosen)
     count = rows.count()
     if not count:
         raise stopped(409, "Nothing is chosen.", "Choose an archive with entries, or take the filter away.")
     folder = remembered(folder)
     title = f"Taking out {count:,} {'entry' if count == 1 else 'entries'} of {game.name}"
-    return start(EntriesOut(archive, q, chosen, flat, folder), title, game)
+    return start(EntriesOut(archives, q, chosen, flat, folder), title, game)
 
 
 @dataclass(frozen=True)
 class EntriesOut(Order):
-    """Take entries of the job's game out: those chosen by number, or by archive and words; into a folder, or "" for a ZIP
+    """Take entries of the job's game out: those chosen by number, or by archives (none: of the whole game) and words; into a folder, or "" for a ZIP
     file."""
 
     kind: ClassVar[str] = "extract"
-    archive: int
+    archives: list[int]
     q: str
     chosen: list[int]
     flat: bool
@@ -179,7 +197,7 @@ def take_out(job: Job, order: EntriesOut, progress: Progress) -> TakenOut:
     game = job.game
     assert game is not None
     progress(0, 0, "working out the files' names")
-    items, notes = items_of(game, entries_of(game, order.archive, order.q, order.chosen), order.flat)
+    items, notes = items_of(game, entries_of(game, order.archives, order.q, order.chosen), order.flat)
     versions = _versions(game, items)
     folder, known = GameFolder(Path(game.folder)), known_for(game)
     if order.folder:

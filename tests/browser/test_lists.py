@@ -1,5 +1,7 @@
 """Long lists, filters, finding, damaged files, and what stays after a reload."""
 
+import zipfile
+
 from playwright.sync_api import expect
 
 from standin.formats import PCM, Sound, bell, crate
@@ -255,6 +257,33 @@ class Lists(BrowserTest):
         expect(page.get_by_role("columnheader", name="bank")).to_be_visible()
         expect(page.get_by_role("columnheader", name="codec")).to_be_hidden()
         self.assertEqual(page.get_by_role("columnheader", name="bank").bounding_box()["width"], 300)
+
+    def test_many_files_are_chosen_and_taken_out(self):
+        page, bar = self.page, self.page.get_by_role("toolbar", name="What is chosen")
+        self.open(f"#/{self.game}/survey?tree=true")
+        grid = page.get_by_role("grid", name="Files")
+        expect(self.row("many.crate")).to_have_attribute("aria-selected", "true")
+        grid.press("Shift+ArrowDown")
+        expect(bar).to_contain_text("2 chosen · 2 files")
+        expect(bar).to_contain_text("5\u202f004 streams")
+        grid.press("Control+a")
+        expect(bar).to_contain_text("3 chosen · 3 files")
+        self.row("bad.crate").click(modifiers=["Control"])
+        expect(bar).to_contain_text("2 chosen · 2 files")
+        bar.get_by_role("button", name="Take out …").click()
+        dialog = page.get_by_role("dialog", name="Take out")
+        expect(dialog).to_contain_text("What is in 2 files")
+        dialog.get_by_label("as a ZIP download").check()
+        entries = sum(f["entries"] for f in self.api(f"/games/{self.game}/files")["rows"] if f["path"] != "bad.crate")
+        dialog.get_by_role("button", name=f"Take out {entries} files").click()
+        with page.expect_download() as caught:
+            dialog.get_by_role("link", name="Download taken out.zip").click()
+        with zipfile.ZipFile(caught.value.path()) as pack:
+            self.assertEqual({name.partition("/")[0] for name in pack.namelist()[:-1]}, {"many.crate", "part.crate"})
+        page.keyboard.press("Escape")
+        page.keyboard.press("Escape")
+        expect(bar).to_be_hidden()
+        expect(grid).to_be_focused()
 
     def test_titles_from_a_table_and_a_search_that_is_kept(self):
         page = self.page

@@ -226,6 +226,19 @@ class Games(ServerTest):
         )
         self.assertEqual(listed(q="wav"), ["a/b/one.wav", "a/b/two.wav"])
         self.assertEqual(listed(what="other"), ["four.bin"])
+        numbers, all_of_them = {r["path"]: r["id"] for r in [*rows, *files]}, ["a", "a/b/one.wav", nested, "four.bin"]
+        for chosen, sums, out in (  # files and streams, and files that are taken out
+            ([nested], (0, 1), 1),
+            (["a/outer.zip", nested, "a/b/two.wav"], (2, 2), 2),
+            (["a/b"], (2, 2), 2),
+            (all_of_them, (5, 4), 4),
+        ):
+            body = {"files": [numbers[path] for path in chosen]}
+            told = self.send("post", f"/games/{game}/file-sums", body)
+            self.assertEqual((told["files"], told["streams"]), sums, chosen)
+            self.assertEqual(self.send("post", f"/games/{game}/take-out/plan", body)["files"], out, chosen)
+        self.assertEqual(told["bytes"], sum(r["size"] for r in files if not r["inside"]))
+        self.send("post", f"/games/{game}/take-out", {"files": [numbers["four.bin"]]}, 409)
         drawn = self.get(f"/games/{game}/picture")
         self.assertEqual(
             {p["path"]: p["streams"] for p in drawn["parts"]},

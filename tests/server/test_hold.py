@@ -127,7 +127,7 @@ class Hold(ServerTest):
         self.unlock()
         self.name()
         out = self.root / "library" / "taken"
-        body = {"archive": self.files()["data/hold.chart"]["archive_id"], "folder": str(out)}
+        body = {"archives": [self.files()["data/hold.chart"]["archive_id"]], "folder": str(out)}
         take = f"/games/{self.game['id']}/take-out"
         plan = self.send("post", f"{take}/plan", body)
         self.assertEqual((plan["files"], plan["fits"], plan["there"]), (6, True, 0))

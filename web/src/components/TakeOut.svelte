@@ -5,11 +5,12 @@
   import { bytes, spaced } from "../lib/format";
   import TakeOutDialog from "./TakeOutDialog.svelte";
 
-  /** What is taken out: chosen entries, an archive (0: the whole game) and a filter. */
+  /** What is taken out: chosen entries; those of archives that a filter leaves; those of files of the survey; else all. */
   export interface Selection {
-    archive: number;
-    q: string;
-    entries: number[];
+    archives?: number[];
+    q?: string;
+    entries?: number[];
+    files?: number[];
     title: string;
   }
   let { selection, close }: { selection: Selection; close: () => void } = $props();
@@ -18,9 +19,10 @@
 
   const game_id = app.gameId;
   const body = $derived({
-    archive: selection.archive,
-    q: selection.q,
-    entries: selection.entries,
+    archives: selection.archives ?? [],
+    q: selection.q ?? "",
+    entries: selection.entries ?? [],
+    files: selection.files ?? [],
     flat,
     folder: out.target,
   });

@@ -218,7 +218,13 @@ class App {
   say(text: string, action?: Notice["action"]): void {
     clearTimeout(this.noticeTimer);
     this.notice = { text, action };
-    this.noticeTimer = window.setTimeout(() => (this.notice = null), 10_000);
+    this.noticeTimer = window.setTimeout(() => this.hush(), 10_000);
+  }
+
+  /** What was told last goes, before something else is done: its Undo would take back another thing than one means. */
+  hush(): void {
+    clearTimeout(this.noticeTimer);
+    this.notice = null;
   }
 }
 

@@ -922,6 +922,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/file-sums": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * File Sums
+         * @description What some rows of the newest survey are together, each with all that stands in it.
+         */
+        post: operations["server_surveys_api_file_sums"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/files": {
         parameters: {
             query?: never;
@@ -2829,6 +2849,26 @@ export interface components {
             where: string;
         };
         /**
+         * FileSums
+         * @description What some rows are together: files, bytes on disk, streams.
+         */
+        FileSums: {
+            /** Bytes */
+            bytes: number;
+            /** Files */
+            files: number;
+            /** Streams */
+            streams: number;
+        };
+        /**
+         * FilesIn
+         * @description Rows of the newest survey, by their numbers.
+         */
+        FilesIn: {
+            /** Files */
+            files: number[];
+        };
+        /**
          * Filter
          * @description A filter as Locate has it. Where there are several values, any of them fits; an empty one leaves nothing out.
          *
@@ -4267,21 +4307,27 @@ export interface components {
         };
         /**
          * TakeOutIn
-         * @description What is taken out: chosen entries, or an archive (0: the whole game) and a filter; and where to.
+         * @description What is taken out: chosen entries, or those of archives that a filter leaves, or of files of the survey, where these are
+         *     given (folders: all below them), else of the whole game; and where to.
          *
          *     folder: a whole path, or empty for a ZIP file to download.
          */
         TakeOutIn: {
             /**
-             * Archive
-             * @default 0
+             * Archives
+             * @default []
              */
-            archive: number;
+            archives: number[];
             /**
              * Entries
              * @default []
              */
             entries: number[];
+            /**
+             * Files
+             * @default []
+             */
+            files: number[];
             /**
              * Flat
              * @default false
@@ -5807,6 +5853,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": number;
+                };
+            };
+        };
+    };
+    server_surveys_api_file_sums: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FilesIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileSums"];
                 };
             };
         };

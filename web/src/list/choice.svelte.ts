@@ -40,9 +40,10 @@ export class Choice<T> {
   async go(index: number, more = false): Promise<void> {
     if (index < 0 || index >= this.rows.total) return;
     const move = ++this.moves;
+    if (!more) this.anchor = index;
+    else if (this.anchor < 0) this.anchor = this.at < 0 ? index : this.at;
     this.at = index;
     this.reveal(index);
-    if (!more || this.anchor < 0) this.anchor = index;
     const found = await this.rows.need(index);
     if (!found || move !== this.moves) return;
     if (more) await this.span(this.anchor, index, move);

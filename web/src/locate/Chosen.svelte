@@ -3,6 +3,7 @@
   import { app } from "../lib/app.svelte";
   import { spaced } from "../lib/format";
   import { KINDS } from "../lib/items";
+  import ChosenBar from "../list/ChosenBar.svelte";
   import NameMany from "./NameMany.svelte";
   import { tellSaid } from "./said";
 
@@ -40,21 +41,15 @@
   /** Tell what was done, and how it is taken back. */
   async function tell(call: Promise<{ data?: SayingOut }>, text: (n: number) => string) {
     busy = true;
+    app.hush();
     const made = await app.attempt(call);
     busy = false;
-    if (!made) return;
-    await changed();
-    tellSaid(made, text(made.streams), changed);
+    if (made) await tellSaid(made, text(made.streams), changed);
   }
 </script>
 
-<div
-  role="toolbar"
-  aria-label="What is chosen"
-  aria-busy={busy}
-  class="-mx-2 flex flex-wrap items-center gap-2 rounded-box bg-base-300 px-2 py-1"
->
-  <p class="grow"><strong class="num text-base">{spaced(chosen.size)}</strong> of {spaced(total)} chosen</p>
+<ChosenBar {chosen} {busy} {none}>
+  {#snippet told()}of {spaced(total)} chosen{/snippet}
   <button
     class="btn btn-sm"
     disabled={busy}
@@ -82,8 +77,7 @@
   </select>
   <button class="btn btn-sm" disabled={busy} onclick={() => (naming = true)}>Name …</button>
   <button class="btn btn-sm" onclick={takeOut}>Take out …</button>
-  <button class="btn btn-sm btn-ghost" title="Escape" onclick={none}>Let go</button>
-</div>
+</ChosenBar>
 
 {#if naming}
   <NameMany

@@ -2,8 +2,9 @@ import { api, type SayingOut } from "../lib/api";
 import { app } from "../lib/app.svelte";
 import { spaced } from "../lib/format";
 
-/** Tell what was said of many streams, and how it is taken back. */
-export function tellSaid(made: SayingOut, text: string, changed: () => Promise<void>): void {
+/** Tell what was said of many streams, and how it is taken back, and have it shown. It is told first: whoever sees it in the list
+ * finds its own Undo beside it. */
+export async function tellSaid(made: SayingOut, text: string, changed: () => Promise<void>): Promise<void> {
   app.say(text, {
     label: "Undo",
     run: async () => {
@@ -14,4 +15,5 @@ export function tellSaid(made: SayingOut, text: string, changed: () => Promise<v
       app.say(`${spaced(back.streams)} streams are as they were.`);
     },
   });
+  await changed();
 }

@@ -268,14 +268,7 @@
 </div>
 
 {#if titling}
-  <Titles
-    {query}
-    named={async (made, text) => {
-      await changed();
-      tellSaid(made, text, changed);
-    }}
-    close={() => (titling = false)}
-  />
+  <Titles {query} named={(made, text) => tellSaid(made, text, changed)} close={() => (titling = false)} />
 {/if}
 {#if takingOut}
   <SoundsOut chosen={[...choice.chosen]} one={current} close={() => (takingOut = false)} />

@@ -13,6 +13,7 @@
   import { newest } from "../lib/newest";
   import { Choice } from "../list/choice.svelte";
   import List from "../list/List.svelte";
+  import ChosenFiles from "../survey/ChosenFiles.svelte";
   import FileFilters from "../survey/FileFilters.svelte";
   import FilePanel from "../survey/FilePanel.svelte";
   import GamePicture from "../survey/GamePicture.svelte";
@@ -42,7 +43,7 @@
   const choice = new Choice<SurveyFile>(
     rows,
     (row) => row.id,
-    async () => [],
+    rows.numbers,
     (row) => {
       if (row.path !== file?.path) query.entries = query.order = "";
       file = row;
@@ -98,6 +99,9 @@
     if (survey) untrack(() => void look(file?.path ?? app.detail));
   });
 
+  const several = $derived(choice.chosen.size > 1);
+  let chosenOf = 0; // the survey whose files are chosen
+
   /** The chosen file is the current row, where the list has it. */
   async function stand() {
     if (!file || !answered) return;
@@ -105,7 +109,8 @@
     const place = await rows.placeOf(file.path);
     if (moved()) return;
     choice.at = place;
-    choice.only(file.id);
+    if (!several || chosenOf !== survey?.id) choice.only(file.id);
+    chosenOf = survey?.id ?? 0;
     await tick();
     choice.reveal(place);
   }
@@ -199,9 +204,7 @@
           >
           <button
             class="btn btn-sm max-md:hidden"
-            onclick={() =>
-              (selection = { archive: 0, q: "", entries: [], title: `All archives of ${app.game?.name}` })}
-            >Take all out</button
+            onclick={() => (selection = { title: `All archives of ${app.game?.name}` })}>Take all out</button
           >
         {/if}
         <button class="btn btn-sm" disabled={!!job} onclick={again}>Survey again</button>
@@ -219,17 +222,30 @@
         into={(within) => (query = { ...query, within, below: "" })}
         choose={(below) => (query.below = below)}
       />
-      <p class="num mt-2 text-quiet max-md:hidden">
-        {spaced(survey.files)} files · {bytes(survey.bytes)} on disk · {bytes(survey.unpacked)} unpacked · {bytes(
-          survey.disk_free,
-        )} free for Zubret
-        {#if reading}
-          · contents are read in the background: {reading.total
-            ? `${Math.floor((reading.done / reading.total) * 100)} %`
-            : "waiting"}
-          <button class="btn btn-xs" onclick={() => app.cancel(reading)}>Cancel</button>
-        {/if}
-      </p>
+      {#if several}
+        <div class="mt-1.5 -mb-1">
+          <ChosenFiles
+            chosen={choice.chosen}
+            takeOut={(title) => (selection = { files: [...choice.chosen], title })}
+            none={() => {
+              choice.alone();
+              list?.focus();
+            }}
+          />
+        </div>
+      {:else}
+        <p class="num mt-2 text-quiet max-md:hidden">
+          {spaced(survey.files)} files · {bytes(survey.bytes)} on disk · {bytes(survey.unpacked)} unpacked · {bytes(
+            survey.disk_free,
+          )} free for Zubret
+          {#if reading}
+            · contents are read in the background: {reading.total
+              ? `${Math.floor((reading.done / reading.total) * 100)} %`
+              : "waiting"}
+            <button class="btn btn-xs" onclick={() => app.cancel(reading)}>Cancel</button>
+          {/if}
+        </p>
+      {/if}
       <div class="mt-2 mb-2">
         <FileFilters bind:query found={rows.total} {columns} toList={() => list?.focus()} />
       </div>
@@ -237,7 +253,6 @@
       <List
         bind:this={list}
         label="Files"
-        many={false}
         {columns}
         {choice}
         bind:sort={query.sort}

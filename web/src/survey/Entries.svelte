@@ -71,17 +71,14 @@
 
   function takeChosenOut() {
     takeOut({
-      archive,
-      q: "",
       entries: [...choice.chosen],
       title: `${count(chosen, "chosen entry")} of ${file.path}`,
     });
   }
   function takeFoundOut() {
     takeOut({
-      archive,
+      archives: [archive],
       q: text,
-      entries: [],
       title: `${file.path}${text ? `, entries with “${text}”` : ""}`,
     });
   }

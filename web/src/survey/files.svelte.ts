@@ -66,17 +66,23 @@ export class FileRows extends Rows<FileQuery, SurveyFile> {
     );
   }
 
+  numbers = async (first: number, last: number): Promise<number[]> =>
+    (await this.attempt(
+      api.GET("/api/games/{game_id}/file-numbers", { params: this.params({ first, last }) }),
+    )) ?? [];
+
   /** Where a file stands in the list; -1 where it does not. */
   placeOf = (path: string) => this.place({ path });
   /** The place of the next row whose name begins with a text. */
   jump = (begins: string, first: number) => this.place({ begins, first });
 
   private async place(wanted: { path?: string; begins?: string; first?: number }): Promise<number> {
-    const params = {
-      path: { game_id: this.game },
-      query: { ...parameters(this.query, ALL_FILES), ...wanted },
-    };
-    return (await this.attempt(api.GET("/api/games/{game_id}/file-place", { params }))) ?? -1;
+    const call = api.GET("/api/games/{game_id}/file-place", { params: this.params(wanted) });
+    return (await this.attempt(call)) ?? -1;
+  }
+
+  private params<W>(wanted: W) {
+    return { path: { game_id: this.game }, query: { ...parameters(this.query, ALL_FILES), ...wanted } };
   }
 }
 
