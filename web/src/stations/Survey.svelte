@@ -222,8 +222,8 @@
         into={(within) => (query = { ...query, within, below: "" })}
         choose={(below) => (query.below = below)}
       />
-      {#if several}
-        <div class="mt-1.5 -mb-1">
+      <div class="mt-1 md:min-h-10">
+        {#if several}
           <ChosenFiles
             chosen={choice.chosen}
             takeOut={(title) => (selection = { files: [...choice.chosen], title })}
@@ -232,21 +232,21 @@
               list?.focus();
             }}
           />
-        </div>
-      {:else}
-        <p class="num mt-2 text-quiet max-md:hidden">
-          {spaced(survey.files)} files · {bytes(survey.bytes)} on disk · {bytes(survey.unpacked)} unpacked · {bytes(
-            survey.disk_free,
-          )} free for Zubret
-          {#if reading}
-            · contents are read in the background: {reading.total
-              ? `${Math.floor((reading.done / reading.total) * 100)} %`
-              : "waiting"}
-            <button class="btn btn-xs" onclick={() => app.cancel(reading)}>Cancel</button>
-          {/if}
-        </p>
-      {/if}
-      <div class="mt-2 mb-2">
+        {:else}
+          <p class="num py-2 text-quiet max-md:hidden">
+            {spaced(survey.files)} files · {bytes(survey.bytes)} on disk · {bytes(survey.unpacked)} unpacked · {bytes(
+              survey.disk_free,
+            )} free for Zubret
+            {#if reading}
+              · contents are read in the background: {reading.total
+                ? `${Math.floor((reading.done / reading.total) * 100)} %`
+                : "waiting"}
+              <button class="btn btn-xs" onclick={() => app.cancel(reading)}>Cancel</button>
+            {/if}
+          </p>
+        {/if}
+      </div>
+      <div class="mt-1 mb-2">
         <FileFilters bind:query found={rows.total} {columns} toList={() => list?.focus()} />
       </div>
       {#if rows.problem}<ProblemPanel problem={rows.problem} />{/if}
