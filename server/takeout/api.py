@@ -118,7 +118,9 @@ def _order(shape: type[T], job: Job) -> T:
     try:
         return read(shape, job.args)
     except ValidationError:
-        raise stopped(409, "This work was begun by an earlier version of Zubret.", "Choose anew what to take out.") from None
+        raise stopped(
+            409, "This work was begun by an earlier version of Zubret.", "Choose anew what to take out."
+        ) from None
 
 
 @router.get("/jobs/{int:job_id}/file")
