@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.db.models import QuerySet, Sum
+from django.db.models import QuerySet, Sum, Value
+from django.db.models.functions import Concat
 from ninja import Schema
 
 from ..bulk import among
@@ -63,8 +64,13 @@ def entry_numbers(survey: Survey | None, asked: AskedEntries, first: int, end: i
 def next_entry(game: Game, asked: AskedEntries, begins: str, first: int) -> int:
     """The place of the next entry, from one place on and then from the start, whose path or name begins with a text; -1 where
     there is none."""
-    survey, text = game.current_survey(), begins.lower()
-    found = asked.rows(survey).filter(path__icontains=begins).order_by().values_list("pk", "path").iterator()
-    wanted = {pk for pk, path in found if path.lower().startswith(text) or f"/{text}" in path.lower()}
+    survey = game.current_survey()
+    found = asked.rows(survey).annotate(names=Concat(Value("/"), "path")).filter(names__icontains=f"/{begins}")
+    if asked.archive and not asked.q.split() and not asked.sort:  # then an entry's place is its number in the table
+        for part in (found.filter(ordinal__gte=first), found.filter(ordinal__lt=first)):
+            for place in part.values_list("ordinal", flat=True)[:1]:
+                return place
+        return -1
+    wanted = set(found.order_by().values_list("pk", flat=True))
     numbers = entry_numbers(survey, asked, 0, None) if wanted else []
     return next_of([place for place, number in enumerate(numbers) if number in wanted], first)

@@ -107,6 +107,9 @@ class Lists(ServerTest):
         for text, first, names in (("Lamp", 0, "lamp"), ("pictures/la", 9, "lamp"), ("zz", 0, "")):
             place = self.get(f"{self.path}/entry-beginning?archive={archive.pk}&text={text}&first={first}")
             self.assertIn(names, rows["rows"][place]["path"]) if names else self.assertEqual(place, -1)
+            sorted_ = self.get(f"{self.path}/entry-beginning?{asked}&text={text}&first={first}")
+            back = self.get(f"{self.path}/entries?{asked}&limit=500")["rows"]
+            self.assertIn(names, back[sorted_]["path"]) if names else self.assertEqual(sorted_, -1)
         page = self.get(f"{self.path}/entries?archive={archive.pk}&sort=-size&limit=2")
         self.assertEqual((page["total"], page["rows"][0]["path"]), (10, "music/music.bell"))
         self.assertEqual(self.get(f"{self.path}/entries?q=lamp")["rows"][0]["method"], "zlib")

@@ -63,7 +63,7 @@
       />{/if}
   </button>
   {#if player.item && track}
-    <div class="w-44 shrink-0 max-md:w-auto max-md:grow">
+    <div class="w-44 shrink-0 max-md:min-w-0 max-md:flex-1 max-md:basis-44">
       <p class="truncate font-semibold">{player.item.title}</p>
       <p class="num truncate text-quiet" title={player.item.place}>
         {player.item.place.split(" › ")[0]}

@@ -121,7 +121,7 @@
   >
 {/snippet}
 
-<div class="mx-auto flex h-full max-w-6xl flex-col px-4 py-4">
+<div class="mx-auto flex h-full max-w-[84rem] flex-col px-4 py-4">
   <div class="flex items-center gap-3">
     <h1 class="text-xl font-bold">What changed</h1>
     <a class="btn btn-sm ml-auto" href="#/{app.gameId}/survey">Back to Survey</a>
