@@ -18,7 +18,7 @@ from ..paging import MOST, Limit, Offset
 from ..shelf.api import StreamOut
 from ..shelf.models import Archive, Entry, Stream, streams_of, unpack_locator
 from ..shelf.query import described, stream_out
-from . import entry_files, services
+from . import entry_files, many, services
 from .models import EntryFile, Mod, Swap
 
 router = Router()
@@ -120,12 +120,14 @@ class NewAudio(Schema):
 
 
 class SwapOut(Schema):
-    """A swap. state: reading, open (points to fit), preparing, ready or failed; loop: the one that is put in, in frames of
+    """A swap. state: reading, open (points to fit), preparing, ready or failed; source: what it begins from, file, original or
+    silence; loop: the one that is put in, in frames of
     the user's file."""
 
     id: int
     state: str
     verdict: str
+    source: str
     source_name: str
     source_audio: str
     place: str
@@ -156,6 +158,24 @@ class EntryFileOut(Schema):
     size: int
 
 
+class PutInIn(Schema):
+    """Streams by their numbers; source: original or silence; gain_db: from -60 to 40, of the original."""
+
+    chosen: list[int]
+    source: str
+    gain_db: float = 0.0
+
+
+class PutInOut(Schema):
+    """The swaps that were made, those that were set aside for them, and how many streams were left out: skipped, since a file of
+    the mod takes the place of the whole entry in which they stand; unable, since their codec can't be written."""
+
+    swaps: list[int]
+    aside: list[int]
+    skipped: int = 0
+    unable: int = 0
+
+
 def swap_out(swap: Swap) -> dict[str, Any]:
     """A swap as the API gives it."""
     game = swap.mod.game
@@ -181,8 +201,9 @@ def _swap_out(swap: Swap, row: Stream | None) -> dict[str, Any]:
         "id": swap.pk,
         "state": swap.state,
         "verdict": report.get("verdict", ""),
+        "source": swap.source,
         "source_name": swap.source_name,
-        "source_audio": f"u{swap.pk}.{Path(swap.source_path).stem}",
+        "source_audio": f"u{swap.pk}.{swap.source_key()}",
         "place": str(unpack_locator(swap.locator)),
         "stream": stream,
         "info": swap.info,
@@ -225,6 +246,19 @@ def create_swap(request: HttpRequest, mod_id: int, stream_id: Form[int], file: F
     if stream.archive.game_id != mod.game_id:
         raise stopped(422, "This stream belongs to another game.", "Choose a stream of the mod's game.")
     return swap_out(services.create_swap(mod, stream, file))
+
+
+@router.post("/mods/{int:mod_id}/put-in", response=PutInOut)
+def put_in(request: HttpRequest, mod_id: int, data: PutInIn):
+    """Put many streams into a mod at once: as they are, with a gain, or as silence. A job prepares them."""
+    mod = one(Mod.objects.select_related("game"), mod_id)
+    return vars(many.put_in(mod, data.chosen, data.source, data.gain_db))
+
+
+@router.post("/mods/{int:mod_id}/take-back", response=int)
+def take_back(request: HttpRequest, mod_id: int, data: PutInOut):
+    """Undo putting many in, by its answer: how many swaps went."""
+    return many.take_back(one(Mod.objects.select_related("game"), mod_id), data.swaps, data.aside)
 
 
 @router.get("/swaps/{int:swap_id}", response=SwapOut)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from pathlib import Path, PurePosixPath
 
 from django.core.files.uploadedfile import UploadedFile
@@ -80,11 +81,11 @@ def planned(mod: Mod) -> list[PlannedFile]:
     ]
 
 
-def in_the_way(mod: Mod, locator: Locator) -> EntryFile | None:
-    """The file that takes the place of an entry in which a stream stands."""
-    for file in mod.live_files().filter(archive=locator.archive, index__isnull=False):
+def in_the_way(files: Iterable[EntryFile], locator: Locator) -> EntryFile | None:
+    """Of a mod's files the one that takes the place of an entry in which a stream stands."""
+    for file in files:
         inside = [*((path, n) for path, n in file.inside), (file.path, file.index)]
-        if list(locator.entries[: len(inside)]) == inside:
+        if file.archive == locator.archive and list(locator.entries[: len(inside)]) == inside:
             return file
     return None
 

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from django.db import models
 from django.db.models import QuerySet
+
+from zubret_core.swap import FILE
 
 
 class Mod(models.Model):
@@ -33,8 +37,8 @@ class Mod(models.Model):
 class Swap(models.Model):
     """One stream's replacement.
 
-    locator and payload_digest say which stream; source_* which file; treatment what is done to
-    it. info and original_peak are measured by the job; prepared holds the digest, format and
+    locator and payload_digest say which stream; source what it begins from (of `zubret_core.swap`), source_* which
+    file; treatment what is done to it. info and original_peak are measured by the job; prepared holds the digest, format and
     SNR of the encoded result, null while there is none for this treatment.
     """
 
@@ -43,8 +47,9 @@ class Swap(models.Model):
     mod = models.ForeignKey(Mod, models.CASCADE, related_name="swaps")
     locator = models.TextField(db_index=True)
     payload_digest = models.CharField(max_length=40, default="", blank=True)
+    source = models.CharField(max_length=10, default=FILE)
     source_name = models.CharField(max_length=300)
-    source_path = models.CharField(max_length=1000)
+    source_path = models.CharField(max_length=1000, blank=True)
     treatment = models.JSONField(default=dict)
     info = models.JSONField(null=True)
     original_peak = models.FloatField(null=True)
@@ -58,6 +63,10 @@ class Swap(models.Model):
 
     def __str__(self) -> str:
         return f"{self.source_name} ({self.state})"
+
+    def source_key(self) -> str:
+        """Changes with what it begins from."""
+        return Path(self.source_path).stem or self.source
 
 
 class EntryFile(models.Model):

@@ -23,7 +23,17 @@ from zubret_core.base import Format, Passes, Progress, ZubretError, to_int16
 from zubret_core.codec import CODECS, codec_of
 from zubret_core.container import LaidOver
 from zubret_core.source import FileSource, Source, write_file
-from zubret_core.swap import FitReport, Prepared, Treatment, fit_report, prepare
+from zubret_core.swap import (
+    FILE,
+    ORIGINAL,
+    FitReport,
+    Prepared,
+    Treatment,
+    fit_report,
+    original_source,
+    prepare,
+    silent_source,
+)
 
 from ..errors import stopped
 from ..games.models import Game
@@ -49,7 +59,7 @@ def stream_row(swap: Swap) -> Stream | None:
 
 def create_swap(mod: Mod, stream: Stream, upload: UploadedFile) -> Swap:
     """Keep the uploaded file and begin a swap; one that the stream already has is set aside."""
-    file = in_the_way(mod, unpack_locator(stream.locator))
+    file = in_the_way(mod.live_files(), unpack_locator(stream.locator))
     if file:
         raise stopped(
             409,
@@ -87,6 +97,25 @@ def _must_be_audio(source: Source) -> None:
             file=source.name,
             next="Choose a file with audio in it.",
         )
+
+
+def source_of(swap: Swap, original: CoreStream | None = None) -> Source:
+    """The audio file that a swap begins from; original: its stream in the newest survey, where that is open already."""
+    if swap.source == FILE:
+        return FileSource(swap.source_path, swap.source_name)
+    original = original or open_original(_row_of(swap))
+    return original_source(original) if swap.source == ORIGINAL else silent_source(original)
+
+
+def _row_of(swap: Swap) -> Stream:
+    row = stream_row(swap)
+    if row is None:
+        raise ZubretError(
+            "The newest survey has no such stream.",
+            file=str(unpack_locator(swap.locator)),
+            next="The game has changed: remove this swap and choose the stream anew.",
+        )
+    return row
 
 
 def enqueue(swap: Swap) -> Job:
@@ -194,32 +223,31 @@ def _settle(job: Job, order: PrepareOrder, result: SwapPrepared | None) -> None:
 
 @work("quick", _settle)
 def prepare_swap(job: Job, order: PrepareOrder, progress: Progress) -> SwapPrepared:
-    """Read the file, report, and encode where everything fits. Starts over if the treatment changed meanwhile."""
+    """Read the file, report, and encode where everything fits."""
     swap = Swap.objects.select_related("mod__game").get(pk=order.swap)
+    state = prepared_now(swap, progress)
+    forget_old_results(swap.mod)
+    return SwapPrepared(state)
+
+
+def prepared_now(swap: Swap, progress: Progress) -> str:
+    """Prepare a swap, and again if its treatment changed meanwhile; its state then."""
     while True:
         revision = swap.revision
         values = _prepared_values(swap, progress)
         if Swap.objects.filter(pk=swap.pk, revision=revision).update(**values, error=None):
-            forget_old_results(swap.mod)
-            return SwapPrepared(values["state"])
+            return str(values["state"])
         swap.refresh_from_db()
 
 
 def _prepared_values(swap: Swap, progress: Progress) -> dict[str, Any]:
     """What the row of a swap becomes."""
-    row = stream_row(swap)
-    if row is None:
-        raise ZubretError(
-            "The newest survey has no such stream.",
-            file=str(unpack_locator(swap.locator)),
-            next="The game has changed: remove this swap and choose the stream anew.",
-        )
-    original = open_original(row)
+    original = open_original(_row_of(swap))
     values: dict[str, Any] = {"payload_digest": _digest(original.payload), "prepared": None}
     peak = swap.original_peak
     if peak is None:
         peak = values["original_peak"] = _peak_of(original)
-    with FileSource(swap.source_path, swap.source_name) as source:
+    with source_of(swap, original) as source:
         bar = Passes(progress, 0 if swap.info else 1, 3)
         info = AudioInfo.from_dict(swap.info) if swap.info else look_through(source, bar[0])
         values["info"] = info.as_dict()
@@ -228,7 +256,8 @@ def _prepared_values(swap: Swap, progress: Progress) -> dict[str, Any]:
         values["report"] = report.as_dict()
         values["state"] = Swap.OPEN
         if report.verdict == "fits":
-            result = prepare(original, source, info, how, report, bar[1])
+            given = None if swap.source == ORIGINAL else source
+            result = prepare(original, given, info, how, report, bar[1])
             values["prepared"], values["state"] = _keep(swap, result), Swap.READY
     return values
 
@@ -299,7 +328,7 @@ def prepared_sound(swap_id: int, digest: str) -> Sound | None:
 def notes_of_upload(swap: Swap) -> dict[str, Any]:
     """Loops and cue points that lie inside a replacement file."""
     frames = (swap.info or {}).get("frames", 0)
-    with FileSource(swap.source_path, swap.source_name) as source:
+    with source_of(swap) as source:
         is_wav = source.size >= 12 and source.read(0, 4) == b"RIFF"
         notes = notes_of(source) if is_wav else Notes()
     loops = [
@@ -310,11 +339,11 @@ def notes_of_upload(swap: Swap) -> dict[str, Any]:
 
 @opens("u")
 def upload_sound(swap_id: int, digest: str) -> Sound | None:
-    """The user's file as it is, before any treatment: for drawing it while it does not fit yet."""
-    swap = Swap.objects.filter(pk=swap_id).first()
+    """What a swap begins from as it is, before any treatment: for drawing it while it does not fit yet."""
+    swap = Swap.objects.select_related("mod__game").filter(pk=swap_id).first()
     if swap is None:
         return None
-    source = FileSource(swap.source_path, swap.source_name)
+    source = source_of(swap)
     format = file_format(source)
     if format is None:
         return None
@@ -322,7 +351,7 @@ def upload_sound(swap_id: int, digest: str) -> Sound | None:
     def decode(start: int, frames: int) -> np.ndarray:
         return CODECS["file"].decode(source, format, start, frames)
 
-    return Sound(swap.source_name, format, decode, Path(swap.source_path).stem)
+    return Sound(swap.source_name, format, decode, swap.source_key())
 
 
 @opens("r")

@@ -2,15 +2,21 @@
 
 from .encode import Prepared, prepare
 from .fit import FitPoint, FitReport, fit_report
+from .sources import FILE, ORIGINAL, SILENCE, original_source, silent_source
 from .treatment import Target, Treatment, target_of
 
 __all__ = [
+    "FILE",
+    "ORIGINAL",
+    "SILENCE",
     "FitPoint",
     "FitReport",
     "Prepared",
     "Target",
     "Treatment",
     "fit_report",
+    "original_source",
     "prepare",
+    "silent_source",
     "target_of",
 ]

@@ -18,6 +18,7 @@ from ..codec import VorbisPackets, codec_of
 from ..codec.base import PIECE, pieces_of
 from ..source import BytesSource, Source
 from .fit import FITS, FitReport
+from .sources import original_source
 from .treatment import Treatment
 
 
@@ -40,8 +41,11 @@ class Prepared:
         return to_int16(codec_of(self.format).decode(self.payload, self.format, start, frames))
 
 
-def _as_it_is(source: Source, info: AudioInfo, how: Treatment, report: FitReport, format: Format) -> bytes:
-    """The file's own packets, where nothing is changed about it and its setup is the bank's; else nothing."""
+def _as_it_is(
+    original: Stream, source: Source | None, info: AudioInfo, how: Treatment, report: FitReport, format: Format
+) -> Source | None:
+    """Where nothing of the audio is changed: the stored payload, if the source is the original; a file's own packets, if its
+    setup is the bank's. Else None."""
     codec, target = codec_of(format), report.target
     assert target is not None
     untouched = (
@@ -49,12 +53,14 @@ def _as_it_is(source: Source, info: AudioInfo, how: Treatment, report: FitReport
         and (info.rate, info.channels) == (format.rate, format.channels)
         and not (how.gain_db or target.pad or target.cut)
     )
-    if not (untouched and isinstance(codec, VorbisPackets) and info.variant == "OGG/VORBIS"):
-        return b""
-    try:
-        return codec.from_ogg(source, format)
-    except ZubretError:
-        return b""
+    if untouched and source is None:
+        return original.payload
+    if untouched and source is not None and isinstance(codec, VorbisPackets) and info.variant == "OGG/VORBIS":
+        try:
+            return BytesSource(codec.from_ogg(source, format), "replacement")
+        except ZubretError:
+            pass
+    return None
 
 
 def _treated(source: Source, info: AudioInfo, how: Treatment, report: FitReport) -> Iterator[NDArray[np.float32]]:
@@ -87,10 +93,17 @@ def _told(pieces: Iterator[NDArray], frames: int, step: int, progress: Progress,
 
 
 def prepare(
-    original: Stream, source: Source, info: AudioInfo, how: Treatment, report: FitReport, progress: Progress = silent
+    original: Stream,
+    given: Source | None,
+    info: AudioInfo,
+    how: Treatment,
+    report: FitReport,
+    progress: Progress = silent,
 ) -> Prepared:
-    """Treat and encode a replacement; ZubretError while a required point does not fit. progress counts frames, three times:
-    treating, encoding, and decoding what the game will hear."""
+    """Treat and encode a replacement; ZubretError while a required point does not fit. given: an audio file, or None for the
+    original itself, whose stored payload is kept while only its loop changes. progress counts frames, three times: treating,
+    encoding, and decoding what the game will hear."""
+    source = original_source(original) if given is None else given
     target = report.target
     if target is None or report.verdict != FITS:
         open_points = ", ".join(p.label for p in report.points if p.required and p.verdict != FITS)
@@ -111,8 +124,8 @@ def prepare(
         assert stored is not None
         format = stored
     else:
-        data = _as_it_is(source, info, how, report, format) or codec_of(format).encode(meant, format)
-        payload = BytesSource(data, "replacement")
+        kept = _as_it_is(original, given, info, how, report, format)
+        payload = kept or BytesSource(codec_of(format).encode(meant, format), "replacement")
     out = Prepared(payload, format, meant, 0.0, 0.0)
     out.snr_db, out.peak_db = _compared(out, progress)
     return out

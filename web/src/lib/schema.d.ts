@@ -1981,6 +1981,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mods/{mod_id}/put-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put In
+         * @description Put many streams into a mod at once: as they are, with a gain, or as silence. A job prepares them.
+         */
+        post: operations["server_mods_api_put_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mods/{mod_id}/rebuild": {
         parameters: {
             query?: never;
@@ -2019,6 +2039,26 @@ export interface paths {
          * @description Replace a stream by an audio file.
          */
         post: operations["server_mods_api_create_swap"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mods/{mod_id}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Back
+         * @description Undo putting many in, by its answer: how many swaps went.
+         */
+        post: operations["server_mods_api_take_back"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3639,6 +3679,42 @@ export interface components {
             total: number;
         };
         /**
+         * PutInIn
+         * @description Streams by their numbers; source: original or silence; gain_db: from -60 to 40, of the original.
+         */
+        PutInIn: {
+            /** Chosen */
+            chosen: number[];
+            /**
+             * Gain Db
+             * @default 0
+             */
+            gain_db: number;
+            /** Source */
+            source: string;
+        };
+        /**
+         * PutInOut
+         * @description The swaps that were made, those that were set aside for them, and how many streams were left out: skipped, since a file of
+         *     the mod takes the place of the whole entry in which they stand; unable, since their codec can't be written.
+         */
+        PutInOut: {
+            /** Aside */
+            aside: number[];
+            /**
+             * Skipped
+             * @default 0
+             */
+            skipped: number;
+            /** Swaps */
+            swaps: number[];
+            /**
+             * Unable
+             * @default 0
+             */
+            unable: number;
+        };
+        /**
          * Ranked
          * @description The likeliest readings, the best first.
          */
@@ -4277,7 +4353,8 @@ export interface components {
         };
         /**
          * SwapOut
-         * @description A swap. state: reading, open (points to fit), preparing, ready or failed; loop: the one that is put in, in frames of
+         * @description A swap. state: reading, open (points to fit), preparing, ready or failed; source: what it begins from, file, original or
+         *     silence; loop: the one that is put in, in frames of
          *     the user's file.
          */
         SwapOut: {
@@ -4294,6 +4371,8 @@ export interface components {
             place: string;
             /** Points */
             points: components["schemas"]["PointOut"][];
+            /** Source */
+            source: string;
             /** Source Audio */
             source_audio: string;
             /** Source Name */
@@ -7532,6 +7611,32 @@ export interface operations {
             };
         };
     };
+    server_mods_api_put_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PutInIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PutInOut"];
+                };
+            };
+        };
+    };
     server_mods_build_api_rebuild: {
         parameters: {
             query?: never;
@@ -7613,6 +7718,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SwapOut"];
+                };
+            };
+        };
+    };
+    server_mods_api_take_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PutInOut"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
                 };
             };
         };

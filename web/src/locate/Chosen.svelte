@@ -4,7 +4,9 @@
   import { spaced } from "../lib/format";
   import { KINDS } from "../lib/items";
   import ChosenBar from "../list/ChosenBar.svelte";
+  import { putIn } from "../swap/swaps";
   import NameMany from "./NameMany.svelte";
+  import PutIn from "./PutIn.svelte";
   import { tellSaid } from "./said";
 
   /** How many streams are chosen, and what can be done with all of them. */
@@ -25,6 +27,7 @@
     none: () => void;
   } = $props();
   let naming = $state(false);
+  let putting = $state(false);
   let busy = $state(false);
   const many = (n: number) => `${spaced(n)} streams`;
 
@@ -76,9 +79,22 @@
     <option value="">as guessed</option>
   </select>
   <button class="btn btn-sm" disabled={busy} onclick={() => (naming = true)}>Name …</button>
+  <button class="btn btn-sm" disabled={busy} onclick={() => (putting = true)}>Put into the mod …</button>
   <button class="btn btn-sm" onclick={takeOut}>Take out …</button>
 </ChosenBar>
 
+{#if putting}
+  <PutIn
+    streams={chosen.size}
+    put={async (begin, gain_db) => {
+      busy = true;
+      app.hush();
+      await putIn([...chosen], begin, gain_db);
+      busy = false;
+    }}
+    close={() => (putting = false)}
+  />
+{/if}
 {#if naming}
   <NameMany
     chosen={[...chosen]}

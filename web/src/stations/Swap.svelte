@@ -12,7 +12,7 @@
   import FitTable from "../swap/FitTable.svelte";
   import Steps from "../swap/Steps.svelte";
   import SwapList from "../swap/SwapList.svelte";
-  import { change, fit, give, isBusy, remove, swapsUnderWay } from "../swap/swaps";
+  import { change, fit, give, isBusy, putIn, remove, swapsUnderWay, type Begin } from "../swap/swaps";
   import TwinLanes from "../swap/TwinLanes.svelte";
 
   let problem = $state<ProblemText | null>(null);
@@ -64,6 +64,12 @@
       player.load(item, known && hadNew ? player.side : item.fresh ? "new" : "original");
     });
   });
+
+  /** A swap of this stream without a file. */
+  async function begin(id: number, source: Begin) {
+    const [made] = await putIn([id], source);
+    if (made) app.go("swap", String(made));
+  }
 
   async function send(file: File) {
     if (!stream) return;
@@ -193,6 +199,12 @@
         · {stream.codec} · {stream.loop ? "loops" : "plays once"}
       </p>
       <div class="mt-5 max-w-xl"><DropZone large {sending} {send} /></div>
+      <p class="mt-3 flex flex-wrap items-center gap-2">
+        Or without a file:
+        {#each [["silence", "Mute it"], ["original", "Begin with the original"]] as const as [source, label] (source)}
+          <button class="btn btn-sm" onclick={() => begin(stream.id, source)}>{label}</button>
+        {/each}
+      </p>
       <p class="mt-3 max-w-xl text-quiet">
         Your file is copied; it and the game stay as they are. Rate, channels and loop are compared next, and
         nothing is changed without your word.

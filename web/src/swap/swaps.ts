@@ -3,6 +3,7 @@
 import { api, every, got, upload, type Stream, type Swap, type Treatment } from "../lib/api";
 import { app } from "../lib/app.svelte";
 import { cache, ofGame } from "../lib/cache";
+import { count } from "../lib/format";
 import { streamTitle } from "../lib/items";
 
 /** A swap that a job works on is looked at so often, in ms. */
@@ -48,6 +49,41 @@ export async function give(stream: Stream, file: File, share: (done: number) => 
   await swapsChanged();
   app.wake();
   app.go("swap", String(made.id));
+}
+
+/** What a swap without a file begins from. */
+export type Begin = "original" | "silence";
+
+/** Streams are put into the mod without a file, many at once; one Undo takes all of them back. Their swaps' numbers. */
+export async function putIn(chosen: number[], source: Begin, gain_db = 0): Promise<number[]> {
+  const params = { path: { mod_id: app.game!.mod_id } };
+  const made = await app.attempt(
+    api.POST("/api/mods/{mod_id}/put-in", { params, body: { chosen, source, gain_db } }),
+  );
+  if (!made) return [];
+  const out = made.skipped
+    ? ` ${count(made.skipped, "stream")} can’t be: a file of the mod takes the place of the whole entry.`
+    : "";
+  const unable = made.unable
+    ? ` ${count(made.unable, "stream")} can’t be: their codec can’t be written.`
+    : "";
+  const one = made.swaps.length === 1;
+  const gain = `${gain_db > 0 ? "+" : "−"}${Math.abs(gain_db)} dB`;
+  const as =
+    source === "silence" ? "as silence" : gain_db ? `with ${gain}` : one ? "as it is" : "as they are";
+  app.say(
+    `${count(made.swaps.length, "stream")} ${one ? "was" : "were"} put into the mod ${as}.${out}${unable}`,
+    {
+      label: "Undo",
+      run: async () => {
+        await app.attempt(api.POST("/api/mods/{mod_id}/take-back", { params, body: made }));
+        await swapsChanged();
+      },
+    },
+  );
+  app.wake();
+  await swapsChanged();
+  return made.swaps;
 }
 
 export async function change(swap: Swap, steps: Treatment): Promise<void> {

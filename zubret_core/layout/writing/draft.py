@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...base import ZubretError
-from ...source import SliceSource, Source
+from ...source import SliceSource, Source, same_bytes
 from ..checks.extents import Stands
 from ..document import Document, Group, Instance
 from ..document.document import DEFAULTS
@@ -92,7 +92,9 @@ class Draft:
         for file in self.files.values():
             for extent in file.extents:
                 wanted = [changes[item] for item in extent.items if item in changes]
-                if any(w is not wanted[0] and w.payload is not wanted[0].payload for w in wanted):
+                if any(
+                    w.payload is not wanted[0].payload and not same_bytes(w.payload, wanted[0].payload) for w in wanted
+                ):
                     records = ", ".join(str(r) for r in extent.items)
                     raise ZubretError(
                         f"Records {records} share one payload but were given different ones.",
@@ -101,10 +103,11 @@ class Draft:
                         next="Keep the swap of one of them: it changes all.",
                     )
                 if wanted:
-                    self._replace(extent, wanted[0])
+                    self._replace(extent, wanted[0], changes)
 
-    def _replace(self, extent: Extent, item: NewItem) -> None:
-        """Give an extent its new payload, its guard space along with it, and the items their new meanings."""
+    def _replace(self, extent: Extent, item: NewItem, changes: Mapping[int, NewItem]) -> None:
+        """Give an extent its new payload, its guard space along with it, and the items their new meanings: those of their own,
+        or of the one whose payload they share."""
         extent.new = self._without_head(extent.items, item)
         extent.new_length = extent.new.payload.size
         stand, stands = self.stand_of(extent), Stands(self.document)
@@ -113,7 +116,7 @@ class Draft:
             if guard != Guard() and (extent.at < 0 or getattr(extent, side) == stands.guard(like, guard)):
                 setattr(extent, f"new_{side}", stands.guard(like, guard, item.format))
         for n in extent.items:
-            for what, value in item.values.items():
+            for what, value in changes.get(n, item).values.items():
                 if what in self.columns:
                     self.columns[what][n] = value
 

@@ -1,0 +1,147 @@
+"""Many streams put into a mod at once: as they are, with a gain, or as silence in their place."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import ClassVar
+
+from django.db import transaction
+from django.db.models import QuerySet
+from django.utils import timezone
+
+from zubret_core.base import Cancelled, Progress, ZubretError
+from zubret_core.codec import codec_of
+from zubret_core.swap import ORIGINAL, SILENCE, Treatment
+
+from ..bulk import among
+from ..errors import stopped
+from ..games.models import Game
+from ..jobs.models import Job
+from ..jobs.orders import Order
+from ..jobs.run import start, work
+from ..shelf.models import Stream, numbered
+from .entry_files import in_the_way
+from .models import Mod, Swap
+from .services import TRY_AGAIN, forget_old_results, prepared_now
+
+NAMES = {ORIGINAL: "the original", SILENCE: "silence"}
+"""What a swap begins from, as people read it."""
+MOST = 5_000
+"""Streams that are put in at once."""
+
+
+@dataclass(frozen=True)
+class PutIn:
+    """The swaps that were made, and those that were set aside for them; how many streams were left out: skipped, since a file
+    of the mod replaces their whole entry; unable, since their codec can't be written."""
+
+    swaps: list[int]
+    aside: list[int]
+    skipped: int
+    unable: int
+
+
+def put_in(mod: Mod, chosen: list[int], source: str, gain_db: float) -> PutIn:
+    """Make swaps of streams of the newest survey, by their numbers, that begin from what the game has; one job prepares them."""
+    if source not in NAMES:
+        raise stopped(422, f"A swap can't begin from {source!r}.", f"Choose one of {', '.join(NAMES)}.", "source")
+    how = replace(Treatment(), gain_db=0.0 if source == SILENCE else gain_db).as_dict()
+    Treatment.from_dict(how)
+    rows = (
+        numbered(Stream.objects.all(), chosen, mod.game.current_survey())
+        .order_by("pk")
+        .select_related("bank", "archive")
+    )
+    streams = list(rows[: MOST + 1])
+    if len(streams) > MOST:
+        raise stopped(422, f"More than {MOST:,} streams are chosen.", "Put them in by parts.", "chosen")
+    files = list(mod.live_files())
+    able = [s for s in streams if not codec_of(s.format()).obstacle(s.format())]
+    locators = [s.locator for s in able if not (files and in_the_way(files, s.where()))]
+    if not locators:
+        raise stopped(
+            409,
+            "None of these streams can be put into the mod.",
+            "Choose streams of the newest survey whose codec can be written.",
+            "chosen",
+        )
+    with transaction.atomic():
+        before = mod.live_swaps().filter(locator__in=among(locators))
+        aside = list(before.values_list("pk", flat=True))
+        before.update(removed=timezone.now())
+        made = Swap.objects.bulk_create(
+            Swap(mod=mod, locator=locator, source=source, source_name=NAMES[source], treatment=how)
+            for locator in locators
+        )
+        Game.has_said(mod.game_id)
+    numbers = [swap.pk for swap in made]
+    prepare_many(mod, numbers)
+    return PutIn(numbers, aside, len(able) - len(locators), len(streams) - len(able))
+
+
+def prepare_many(mod: Mod, swaps: list[int]) -> Job:
+    """Have the worker prepare swaps, one after the other."""
+    return start(PrepareMany(swaps), f"Preparing {len(swaps):,} swaps", mod.game)
+
+
+def take_back(mod: Mod, swaps: list[int], aside: list[int]) -> int:
+    """Undo `put_in`: its swaps go, and those that were set aside come back; how many went."""
+    with transaction.atomic():
+        gone = mod.live_swaps().filter(pk__in=among(swaps)).update(removed=timezone.now())
+        back = mod.swaps.filter(pk__in=among(aside), removed__isnull=False)
+        back.exclude(locator__in=mod.live_swaps().values("locator")).update(removed=None)
+        Game.has_said(mod.game_id)
+    return gone
+
+
+@dataclass(frozen=True)
+class PrepareMany(Order):
+    """Prepare swaps, by their numbers."""
+
+    kind: ClassVar[str] = "prepare many"
+    swaps: list[int]
+
+
+@dataclass(frozen=True)
+class ManyPrepared:
+    """How many came to an end, and how many of them failed."""
+
+    swaps: int
+    failed: int
+
+
+def _settle(job: Job, order: PrepareMany, result: ManyPrepared | None) -> None:
+    """Swaps do not go on waiting for a job that came to no end: each says so, and can be tried again."""
+    if result is not None:
+        return
+    error = job.error or {"what": "Preparing was cancelled.", "where": "", "next": ""}
+    _waiting(order).update(state=Swap.FAILED, error={**error, "next": TRY_AGAIN}, prepared=None)
+
+
+def _waiting(order: PrepareMany) -> QuerySet[Swap]:
+    return Swap.objects.filter(pk__in=among(order.swaps), state__in=(Swap.READING, Swap.PREPARING))
+
+
+@work("long", _settle)
+def prepare_swaps(job: Job, order: PrepareMany, progress: Progress) -> ManyPrepared:
+    """Prepare all that wait; one that can't be keeps its reason, and the others go on."""
+    swaps = list(_waiting(order).filter(removed__isnull=True).order_by("pk").values_list("pk", flat=True))
+    failed = 0
+    for n, number in enumerate(swaps):
+        swap = Swap.objects.select_related("mod__game").get(pk=number)
+
+        def told(done: int, total: int, note: str, n: int = n) -> None:
+            share = done / total if total else 0.0
+            progress(int((n + share) * 1000), len(swaps) * 1000, f"swap {n + 1:,} of {len(swaps):,}: {note}")
+
+        told(0, 0, "reading")
+        try:
+            prepared_now(swap, told)
+        except Cancelled:
+            raise
+        except ZubretError as e:
+            failed += 1
+            Swap.objects.filter(pk=number).update(state=Swap.FAILED, error=e.as_dict(), prepared=None)
+    for mod in Mod.objects.filter(swaps__in=among(swaps)).distinct():
+        forget_old_results(mod)
+    return ManyPrepared(len(swaps), failed)

@@ -1,0 +1,65 @@
+<script lang="ts">
+  import { spaced } from "../lib/format";
+  import type { Begin } from "../swap/swaps";
+
+  /** Many streams put into the mod without a file: as silence, or as they are, louder or quieter. */
+  let {
+    streams,
+    put,
+    close,
+  }: { streams: number; put: (begin: Begin, gain_db: number) => void; close: () => void } = $props();
+  let dialog: HTMLDialogElement;
+  let begin = $state<Begin>("silence");
+  let gain = $state<number | null>(-6);
+  const able = $derived(begin === "silence" || (gain !== null && gain >= -60 && gain <= 40));
+
+  $effect(() => dialog.showModal());
+
+  function start(e: SubmitEvent) {
+    e.preventDefault();
+    if (!able) return;
+    dialog.close();
+    put(begin, begin === "silence" ? 0 : (gain ?? 0));
+  }
+</script>
+
+<dialog
+  bind:this={dialog}
+  aria-label="Put into the mod"
+  class="m-auto w-[30rem] max-w-[94vw] rounded-box border border-edge bg-base-100 p-5 text-base-content backdrop:bg-black/40"
+  onclose={close}
+>
+  <form onsubmit={start}>
+    <h2 class="text-lg font-bold">Put into the mod</h2>
+    <p class="text-quiet">
+      {spaced(streams)} streams, without a file of yours. What of them is swapped already is set aside.
+    </p>
+    <fieldset class="mt-4 space-y-2">
+      <legend class="sr-only">What stands in their place</legend>
+      <label class="flex items-center gap-2">
+        <input type="radio" class="radio radio-sm" value="silence" bind:group={begin} /> silence, as long as each
+        is
+      </label>
+      <label class="flex items-center gap-2">
+        <input type="radio" class="radio radio-sm" value="original" bind:group={begin} /> each as it is, with a
+        gain of
+      </label>
+      <label class="ml-7 flex items-center gap-2">
+        <input
+          type="number"
+          class="input input-sm num w-24"
+          aria-label="Gain, dB"
+          step="0.5"
+          min="-60"
+          max="40"
+          bind:value={gain}
+          disabled={begin !== "original"}
+        /> dB, from −60 to 40
+      </label>
+    </fieldset>
+    <div class="mt-5 flex justify-end gap-2">
+      <button type="button" class="btn btn-sm" onclick={() => dialog.close()}>Cancel</button>
+      <button class="btn btn-sm btn-primary" disabled={!able}>Put {spaced(streams)} streams in</button>
+    </div>
+  </form>
+</dialog>
