@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -250,6 +250,8 @@ def _prepared_values(swap: Swap, progress: Progress) -> dict[str, Any]:
     with source_of(swap, original) as source:
         bar = Passes(progress, 0 if swap.info else 1, 3)
         info = AudioInfo.from_dict(swap.info) if swap.info else look_through(source, bar[0])
+        if swap.source != FILE:  # else its container and coding
+            info = replace(info, variant=swap.source_name)
         values["info"] = info.as_dict()
         how = Treatment.from_dict(swap.treatment)
         report = fit_report(original, peak, info, how)

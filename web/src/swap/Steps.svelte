@@ -77,7 +77,7 @@
       value={swap.treatment.loop}
       onchange={(e) => setMode(e.currentTarget.value)}
     >
-      <option value="source" disabled={!swap.info?.loop}>the file's own</option>
+      <option value="source" disabled={!swap.info?.loop}>its own</option>
       <option value="whole">the whole piece</option>
       <option value="points">these points</option>
       <option value="none">none</option>

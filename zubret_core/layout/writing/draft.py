@@ -168,7 +168,7 @@ class Draft:
             self._name(index, item.path, group)
             grid = Stands(document).grid(like)
             extent = Extent(-1, 0, items=[index], grid=grid, fill=group.stand.fill)
-            self._replace(extent, item)
+            self._replace(extent, item, {})
             self._insert(extent, self.item_files[index], group)
 
     def _insert(self, extent: Extent, name: str, group: Group) -> None:
