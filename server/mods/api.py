@@ -159,7 +159,7 @@ class EntryFileOut(Schema):
 
 
 class PutInIn(Schema):
-    """Streams by their numbers; source: original or silence; gain_db: from -60 to 40, of the original."""
+    """Streams by their numbers; source: original, silence, or none, which removes their swaps; gain_db: from -60 to 40, of the original."""
 
     chosen: list[int]
     source: str

@@ -24,6 +24,8 @@ from .entry_files import in_the_way
 from .models import Mod, Swap
 from .services import TRY_AGAIN, forget_old_results, prepared_now
 
+NONE = "none"
+"""No swap: what the game has."""
 NAMES = {ORIGINAL: "the original", SILENCE: "silence"}
 """What a swap begins from, as people read it."""
 MOST = 5_000
@@ -42,9 +44,12 @@ class PutIn:
 
 
 def put_in(mod: Mod, chosen: list[int], source: str, gain_db: float) -> PutIn:
-    """Make swaps of streams of the newest survey, by their numbers, that begin from what the game has; one job prepares them."""
-    if source not in NAMES:
-        raise stopped(422, f"A swap can't begin from {source!r}.", f"Choose one of {', '.join(NAMES)}.", "source")
+    """Make swaps of streams of the newest survey, by their numbers, that begin from what the game has; one job prepares them.
+    With `none` their swaps are removed."""
+    if source not in (*NAMES, NONE):
+        raise stopped(
+            422, f"A swap can't begin from {source!r}.", f"Choose one of {', '.join((*NAMES, NONE))}.", "source"
+        )
     how = replace(Treatment(), gain_db=0.0 if source == SILENCE else gain_db).as_dict()
     Treatment.from_dict(how)
     rows = (
@@ -56,6 +61,8 @@ def put_in(mod: Mod, chosen: list[int], source: str, gain_db: float) -> PutIn:
     if len(streams) > MOST:
         raise stopped(422, f"More than {MOST:,} streams are chosen.", "Put them in by parts.", "chosen")
     files = list(mod.live_files())
+    if source == NONE:
+        return PutIn([], _set_aside(mod, [s.locator for s in streams]), 0, 0)
     able = [s for s in streams if not codec_of(s.format()).obstacle(s.format())]
     locators = [s.locator for s in able if not (files and in_the_way(files, s.where()))]
     if not locators:
@@ -66,9 +73,7 @@ def put_in(mod: Mod, chosen: list[int], source: str, gain_db: float) -> PutIn:
             "chosen",
         )
     with transaction.atomic():
-        before = mod.live_swaps().filter(locator__in=among(locators))
-        aside = list(before.values_list("pk", flat=True))
-        before.update(removed=timezone.now())
+        aside = _set_aside(mod, locators)
         made = Swap.objects.bulk_create(
             Swap(mod=mod, locator=locator, source=source, source_name=NAMES[source], treatment=how)
             for locator in locators
@@ -77,6 +82,16 @@ def put_in(mod: Mod, chosen: list[int], source: str, gain_db: float) -> PutIn:
     numbers = [swap.pk for swap in made]
     prepare_many(mod, numbers)
     return PutIn(numbers, aside, len(able) - len(locators), len(streams) - len(able))
+
+
+def _set_aside(mod: Mod, locators: list[str]) -> list[int]:
+    """Remove the swaps that streams have; their numbers."""
+    with transaction.atomic():
+        before = mod.live_swaps().filter(locator__in=among(locators))
+        aside = list(before.values_list("pk", flat=True))
+        before.update(removed=timezone.now())
+        Game.has_said(mod.game_id)
+    return aside
 
 
 def prepare_many(mod: Mod, swaps: list[int]) -> Job:

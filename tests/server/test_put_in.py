@@ -99,6 +99,10 @@ class PutIn(ServerTest):
         self.assertEqual({s["source"] for s in self.swaps().values()}, {"silence"})
         self.assertEqual(self.send("post", f"{self.mod}/take-back", made), 2)
         self.assertEqual([s["id"] for s in self.swaps().values()], [kept["id"]])
+        gone = self.put([one, other], "none")
+        self.assertEqual((gone["aside"], self.swaps()), ([kept["id"]], {}))
+        self.send("post", f"{self.mod}/take-back", gone)
+        self.assertEqual([s["id"] for s in self.swaps().values()], [kept["id"]])
         unable = [s for s in self.every if self.obstacle(s)]
         self.assertEqual(self.put([one, *unable], "silence")["unable"], len(unable))
         self.assertTrue(unable)

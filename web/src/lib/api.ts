@@ -14,6 +14,7 @@ export type GroupPage = Schemas["GroupPage"];
 export type Holder = Schemas["Holder"];
 export type Entry = Schemas["EntryOut"];
 export type Swap = Schemas["SwapOut"];
+export type PutIn = Schemas["PutInOut"];
 export type EntryFile = Schemas["EntryFileOut"];
 export type FileNotes = Schemas["FileNotes"];
 export type Treatment = Schemas["TreatmentIn"];

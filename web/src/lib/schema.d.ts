@@ -3680,7 +3680,7 @@ export interface components {
         };
         /**
          * PutInIn
-         * @description Streams by their numbers; source: original or silence; gain_db: from -60 to 40, of the original.
+         * @description Streams by their numbers; source: original, silence, or none, which removes their swaps; gain_db: from -60 to 40, of the original.
          */
         PutInIn: {
             /** Chosen */

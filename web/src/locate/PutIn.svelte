@@ -11,7 +11,7 @@
   let dialog: HTMLDialogElement;
   let begin = $state<Begin>("silence");
   let gain = $state<number | null>(-6);
-  const able = $derived(begin === "silence" || (gain !== null && gain >= -60 && gain <= 40));
+  const able = $derived(begin !== "original" || (gain !== null && gain >= -60 && gain <= 40));
 
   $effect(() => dialog.showModal());
 
@@ -19,7 +19,7 @@
     e.preventDefault();
     if (!able) return;
     dialog.close();
-    put(begin, begin === "silence" ? 0 : (gain ?? 0));
+    put(begin, begin === "original" ? (gain ?? 0) : 0);
   }
 </script>
 
@@ -56,10 +56,16 @@
           disabled={begin !== "original"}
         /> dB, from −60 to 40
       </label>
+      <label class="flex items-center gap-2">
+        <input type="radio" class="radio radio-sm" value="none" bind:group={begin} /> what the game has: their swaps
+        are removed
+      </label>
     </fieldset>
     <div class="mt-5 flex justify-end gap-2">
       <button type="button" class="btn btn-sm" onclick={() => dialog.close()}>Cancel</button>
-      <button class="btn btn-sm btn-primary" disabled={!able}>Put {spaced(streams)} streams in</button>
+      <button class="btn btn-sm btn-primary" disabled={!able}
+        >{begin === "none" ? "Remove their swaps" : `Put ${spaced(streams)} streams in`}</button
+      >
     </div>
   </form>
 </dialog>

@@ -1,6 +1,6 @@
 /** The swaps of a mod: asking for them, and changing them. */
 
-import { api, every, got, upload, type Stream, type Swap, type Treatment } from "../lib/api";
+import { api, every, got, upload, type PutIn, type Stream, type Swap, type Treatment } from "../lib/api";
 import { app } from "../lib/app.svelte";
 import { cache, ofGame } from "../lib/cache";
 import { count } from "../lib/format";
@@ -51,36 +51,35 @@ export async function give(stream: Stream, file: File, share: (done: number) => 
   app.go("swap", String(made.id));
 }
 
-/** What a swap without a file begins from. */
-export type Begin = "original" | "silence";
+/** What a swap without a file begins from; none: no swap, what the game has. */
+export type Begin = "original" | "silence" | "none";
+
+const were = (n: number, what: string) => `${count(n, what)} ${n === 1 ? "was" : "were"}`;
+
+function toldOf(made: PutIn, source: Begin, gain_db: number): string {
+  if (source === "none") return `${were(made.aside.length, "swap")} removed.`;
+  const gain = gain_db ? ` with ${gain_db > 0 ? "+" : "−"}${Math.abs(gain_db)} dB` : "";
+  const told = [
+    `${were(made.swaps.length, "stream")} put into the mod${source === "silence" ? " as silence" : gain}.`,
+  ];
+  if (made.skipped) told.push(`${were(made.skipped, "stream")} left out: a file replaces the whole entry.`);
+  if (made.unable) told.push(`${were(made.unable, "stream")} left out: the codec can’t be written.`);
+  return told.join(" ");
+}
 
 /** Streams are put into the mod without a file, many at once; one Undo takes all of them back. Their swaps' numbers. */
 export async function putIn(chosen: number[], source: Begin, gain_db = 0): Promise<number[]> {
   const params = { path: { mod_id: app.game!.mod_id } };
-  const made = await app.attempt(
-    api.POST("/api/mods/{mod_id}/put-in", { params, body: { chosen, source, gain_db } }),
-  );
+  const body = { chosen, source, gain_db };
+  const made = await app.attempt(api.POST("/api/mods/{mod_id}/put-in", { params, body }));
   if (!made) return [];
-  const out = made.skipped
-    ? ` ${count(made.skipped, "stream")} can’t be: a file of the mod takes the place of the whole entry.`
-    : "";
-  const unable = made.unable
-    ? ` ${count(made.unable, "stream")} can’t be: their codec can’t be written.`
-    : "";
-  const one = made.swaps.length === 1;
-  const gain = `${gain_db > 0 ? "+" : "−"}${Math.abs(gain_db)} dB`;
-  const as =
-    source === "silence" ? "as silence" : gain_db ? `with ${gain}` : one ? "as it is" : "as they are";
-  app.say(
-    `${count(made.swaps.length, "stream")} ${one ? "was" : "were"} put into the mod ${as}.${out}${unable}`,
-    {
-      label: "Undo",
-      run: async () => {
-        await app.attempt(api.POST("/api/mods/{mod_id}/take-back", { params, body: made }));
-        await swapsChanged();
-      },
+  app.say(toldOf(made, source, gain_db), {
+    label: "Undo",
+    run: async () => {
+      await app.attempt(api.POST("/api/mods/{mod_id}/take-back", { params, body: made }));
+      await swapsChanged();
     },
-  );
+  });
   app.wake();
   await swapsChanged();
   return made.swaps;
