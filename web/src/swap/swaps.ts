@@ -6,8 +6,9 @@ import { cache, ofGame } from "../lib/cache";
 import { count } from "../lib/format";
 import { streamTitle } from "../lib/items";
 
-/** A swap that a job works on is looked at so often, in ms. */
+/** Swaps that a job works on are looked at so often, in ms: the more there are, the longer an answer takes. */
 const SOON = 250;
+const EACH = 5;
 
 export const isBusy = (swap: Swap | undefined) => swap?.state === "reading" || swap?.state === "preparing";
 
@@ -20,7 +21,8 @@ export const swapsOf = (game: number, mod_id: number) => ({
 /** The same, looked at again while one of them is worked on. */
 export const swapsUnderWay = (game: number, mod_id: number) => ({
   ...swapsOf(game, mod_id),
-  refetchInterval: ({ state }: { state: { data?: Swap[] } }) => (state.data?.some(isBusy) ? SOON : false),
+  refetchInterval: ({ state }: { state: { data?: Swap[] } }) =>
+    state.data?.some(isBusy) ? Math.max(SOON, EACH * state.data.length) : false,
 });
 
 /** The swaps are others than before: the route tells of them, too. */
