@@ -143,7 +143,9 @@ def prepare_swaps(job: Job, order: PrepareMany, progress: Progress) -> ManyPrepa
     swaps = list(_waiting(order).filter(removed__isnull=True).order_by("pk").values_list("pk", flat=True))
     failed = 0
     for n, number in enumerate(swaps):
-        swap = Swap.objects.select_related("mod__game").get(pk=number)
+        swap = Swap.objects.select_related("mod__game").filter(pk=number, removed__isnull=True).first()
+        if swap is None:  # taken back meanwhile
+            continue
 
         def told(done: int, total: int, note: str, n: int = n) -> None:
             share = done / total if total else 0.0

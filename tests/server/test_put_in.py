@@ -3,6 +3,8 @@
 from pathlib import Path
 
 import numpy as np
+import soundfile
+from django.conf import settings
 
 from server.jobs.models import Job
 from server.jobs.run import cancel, start
@@ -11,6 +13,8 @@ from server.mods.models import Swap
 from server.shelf.models import Stream
 from tests.server.support import ServerTest, wav_bytes
 from tests.support import tone
+from zubret_core.audio.comments import tag
+from zubret_core.base import Loop
 from zubret_core.codec import codec_of
 
 
@@ -89,6 +93,29 @@ class PutIn(ServerTest):
         self.assertEqual(new[span], old[span])
         self.assertEqual(len(new), len(old))
         self.assertLess(sum(a != b for a, b in zip(new, old, strict=True)), 40)  # the record's loop, and sums
+
+    def test_a_loose_file_whose_loop_moves_keeps_its_audio(self):
+        loose, rate = Path(self.game["folder"]) / "loose", 24000
+        loose.mkdir()
+        for name, kind, subtype in (
+            ("a.ogg", "OGG", "VORBIS"),
+            ("b.flac", "FLAC", "PCM_24"),
+            ("c.opus", "OGG", "OPUS"),
+        ):
+            soundfile.write(loose / name, tone(1.5, rate, 440), rate, format=kind, subtype=subtype)
+            tag(str(loose / name), {}, Loop(6000, 30000))
+        self.send("post", f"/games/{self.game['id']}/survey")
+        streams = self.get(f"/games/{self.game['id']}/streams?within=loose/")["rows"]
+        self.put(streams, "original")
+        folder = settings.DATA_DIR / "mods" / str(self.game["mod_id"]) / "prepared"
+        stored = {path.read_bytes() for path in folder.glob("*.payload")}
+        self.assertEqual(stored, {path.read_bytes() for path in loose.iterdir()})
+        for stream in streams:
+            swap = self.swaps()[stream["place"]]
+            self.send("patch", f"/swaps/{swap['id']}", {"loop": "points", "loop_start": 9000, "loop_end": 33000})
+            swap = self.get(f"/swaps/{swap['id']}")
+            self.assertEqual((swap["state"], swap["new"]["loop"]), ("ready", [9000, 33000]), stream["place"])
+            np.testing.assert_array_equal(self.heard(swap["new"]["audio"], stream), self.heard(stream["audio"], stream))
 
     def test_one_undo_brings_back_what_stood_there(self):
         one, other = self.every[-1], self.every[-2]

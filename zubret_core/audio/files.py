@@ -6,6 +6,7 @@ import io
 import struct
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import asdict, dataclass
+from tempfile import TemporaryFile
 from typing import Any
 
 import mutagen
@@ -160,6 +161,19 @@ def wav_source(decode: DecodeRange, format: Format, name: str) -> ChainSource:
     """A 16-bit WAV file of a stream that is decoded only where it is read."""
     head, samples = BytesSource(wav_header(format)), _DecodedSource(decode, format)
     return ChainSource([Part(head, 0, head.size), Part(samples, 0, samples.size)], name)
+
+
+def with_loop(source: Source, format: Format) -> Source | None:
+    """A FLAC or Ogg file with the format's loop in its comments in place of its own, and its audio to the bit; None for a file of
+    another kind."""
+    if not (format.variant.startswith("FLAC/") or format.variant in ("OGG/VORBIS", "OGG/OPUS")):
+        return None
+    file = TemporaryFile()
+    for piece in source.chunks():
+        file.write(piece)
+    file.seek(0)
+    tag(file, {}, format.loop, anew=True)
+    return OpenFile(file, "audio file")
 
 
 def encoded_file(pieces: Iterable[NDArray], format: Format) -> Source:

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..audio import AudioInfo, encoded_file, mixed, pieces_between, resampled
-from ..audio.files import file_format
+from ..audio.files import file_format, with_loop
 from ..bank import Stream
 from ..base import Format, Progress, ZubretError, room, silent, to_int16
 from ..base.pcm import Snr, decibels, to_float
@@ -116,15 +116,17 @@ def prepare(
     assert at == frames
     progress(frames, 3 * frames, "encoding")
     payload: Source
+    kept = _as_it_is(original, given, info, how, report, format)
     if format.codec == "file":
+        if kept is not None and format.loop != original.format.loop:
+            kept = with_loop(kept, format)
         wide = not format.variant.endswith("PCM_16")
         pieces = _treated(source, info, how, report) if wide else pieces_of(meant)
-        payload = encoded_file(_told(pieces, frames, 1, progress, "encoding"), format)
+        payload = kept or encoded_file(_told(pieces, frames, 1, progress, "encoding"), format)
         stored = file_format(payload)
         assert stored is not None
         format = stored
     else:
-        kept = _as_it_is(original, given, info, how, report, format)
         payload = kept or BytesSource(codec_of(format).encode(meant, format), "replacement")
     out = Prepared(payload, format, meant, 0.0, 0.0)
     out.snr_db, out.peak_db = _compared(out, progress)

@@ -32,6 +32,7 @@
   const many = (n: number) => `${spaced(n)} streams`;
 
   async function say(said: { marked?: boolean; kind?: string }, text: (n: number) => string) {
+    if (busy) return; // a button that can't be pressed meanwhile would lose the focus
     await tell(
       api.POST("/api/games/{game_id}/sayings", {
         params: { path: { game_id: app.gameId } },
@@ -53,20 +54,16 @@
 
 <ChosenBar {chosen} {busy} {none}>
   {#snippet told()}of {spaced(total)} chosen{/snippet}
-  <button
-    class="btn btn-sm"
-    disabled={busy}
-    onclick={() => say({ marked: true }, (n) => `${many(n)} were marked.`)}>◆ Mark</button
+  <button class="btn btn-sm" onclick={() => say({ marked: true }, (n) => `${many(n)} were marked.`)}
+    >◆ Mark</button
   >
   <button
     class="btn btn-sm"
-    disabled={busy}
     onclick={() => say({ marked: false }, (n) => `The marks of ${many(n)} were taken away.`)}>◇ Unmark</button
   >
   <select
     class="select select-sm w-28"
     aria-label="Kind of all that are chosen"
-    disabled={busy}
     value="…"
     onchange={(e) => {
       const kind = e.currentTarget.value;
@@ -78,8 +75,8 @@
     {#each KINDS as kind (kind)}<option value={kind}>{kind}</option>{/each}
     <option value="">as guessed</option>
   </select>
-  <button class="btn btn-sm" disabled={busy} onclick={() => (naming = true)}>Name …</button>
-  <button class="btn btn-sm" disabled={busy} onclick={() => (putting = true)}>Put into the mod …</button>
+  <button class="btn btn-sm" onclick={() => (naming = !busy)}>Name …</button>
+  <button class="btn btn-sm" onclick={() => (putting = !busy)}>Put into the mod …</button>
   <button class="btn btn-sm" onclick={takeOut}>Take out …</button>
 </ChosenBar>
 
