@@ -94,7 +94,9 @@ class Records(SimpleTestCase):
         table = b"".join(struct.pack("<III", 10 * n, at, 4) for n in range(count))
         data = struct.pack("<2sHII", b"MU", count, at + 4, len(pool)) + pool + b"same" + table
         archive = DescribedArchive(layout, source(data))
-        self.assertEqual(archive.entries[29_999].path, "name29999")
+        self.assertEqual(archive.entries[-1], ("name29999", at, 4, 4, "plain", None, ""))
+        self.assertEqual(archive.table.tuples(), [tuple(archive.entries[n]) for n in range(count)])
+        self.assertRaises(IndexError, archive.entries.__getitem__, count)
         changes = {n: s for s in [source(b"others")] for n in range(count)}
         again = DescribedArchive(layout, source(bytes_of(archive.rebuild(changes).source)))
         self.assertEqual((again.entries[7].path, bytes_of(again.open(29_999))), ("name00007", b"others"))

@@ -39,20 +39,19 @@ class DescribedArchive(Container):
 
     def _entries(self) -> EntryTable:
         document = self.document
-        stored, heads, given = document.column("stored") or [], document.column("head"), document.tied("size")
-        sizes = stored
-        if given is None and heads:
-            sizes = [n + len(h or b"") for n, h in zip(stored, heads, strict=True)]
-        elif given is not None and not np.array_equal(given, document.tied("stored")):  # else nothing is packed
-            sizes = document.column("size") or []
+        stored, heads, sizes = document.as_read("stored"), document.column("head"), document.as_read("size")
+        if sizes is None and heads:
+            sizes = [n + len(h or b"") for n, h in zip(document.column("stored") or [], heads, strict=True)]
+        elif sizes is None or np.array_equal(sizes, stored):  # nothing is packed
+            sizes = stored
         return EntryTable(
             document.column("path") or [],
-            document.column("at") or [],
+            document.as_read("at"),
             stored,
             sizes,
-            document.column("method") or ["plain"] * document.count,
-            crc32s(document) or [None] * document.count,
-            document.payload_files(),
+            document.column("method") or "plain",
+            crc32s(document),
+            document.payload_files() if document.layout.payload.file else "",
         )
 
     def open(self, index: int, cache: DiskCache | None = None, key: str = "") -> Source:

@@ -62,7 +62,7 @@ class ZipArchive(Container):
             directory.size[self._files],
             [names[m] for m in directory.method[self._files].tolist()],
             directory.crc[self._files],
-            [""] * len(self._files),
+            "",
         )
         self.entries = self.table
 

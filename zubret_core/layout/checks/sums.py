@@ -7,6 +7,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
+from numpy.typing import NDArray
+
 from ...base import ZubretError
 from ...source import BytesSource, ChainSource, Part, SliceSource, Source
 from ...source.sums import Crc, sum_of
@@ -29,12 +31,12 @@ def sums_of(document: Document, of: tuple[str, ...] | None = None) -> Iterator[t
                 yield instance, slot, slot.tie.sum
 
 
-def crc32s(document: Document) -> list[int] | None:
+def crc32s(document: Document) -> NDArray | None:
     """The CRC-32 of every item where its record has one, else None."""
     for instance, slot, how in sums_of(document, ("stored", "unpacked")):
         if how.by == "crc32" and slot.whole and len(document.groups) == 1:
-            values = instance.records.numbers(slot).tolist()
-            return values if len(values) == document.count else [values[r] for r in instance.rows.tolist()]
+            values = instance.records.numbers(slot)
+            return values if len(values) == document.count else values[instance.rows]
     return None
 
 

@@ -212,11 +212,15 @@ class Document:
             self._columns[what] = found.tolist() if isinstance(found, np.ndarray) else found
         return self._columns[what]
 
+    def as_read(self, what: str) -> Any:
+        """The same as it is at hand: whole numbers as an array, all else as a list."""
+        return self._columns[what] if what in self._columns else self._column(what)
+
     def array(self, what: str) -> NDArray[np.int64]:
         """A column of whole numbers as an array."""
         key = ("array", what)
         if key not in self._columns:
-            found = self._column(what) if what not in self._columns else self._columns[what]
+            found = self.as_read(what)
             self._columns[key] = np.asarray([] if found is None else found).astype(np.int64, copy=False).reshape(-1)
         return self._columns[key]
 
