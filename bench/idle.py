@@ -15,7 +15,7 @@ from .program import free_port, is_up, launched, until
 SECONDS = 30.0
 
 
-def _processes(folder: Path) -> list[Path]:
+def processes(folder: Path) -> list[Path]:
     """The processes that work in a data folder (Linux's /proc)."""
     found = []
     for entry in Path("/proc").glob("[0-9]*"):
@@ -30,7 +30,7 @@ def _processes(folder: Path) -> list[Path]:
 def _processor(folder: Path) -> float:
     """Seconds of processor that they have taken so far."""
     ticks = 0
-    for entry in _processes(folder):
+    for entry in processes(folder):
         fields = (entry / "stat").read_text().rpartition(") ")[2].split()
         ticks += int(fields[11]) + int(fields[12])
     return ticks / os.sysconf("SC_CLK_TCK")
@@ -38,7 +38,7 @@ def _processor(folder: Path) -> float:
 
 def _memory(folder: Path) -> float:
     """Megabytes; what several share is counted once (proportional set size)."""
-    sizes = (re.search(r"^Pss:\s+(\d+)", (p / "smaps_rollup").read_text(), re.M) for p in _processes(folder))
+    sizes = (re.search(r"^Pss:\s+(\d+)", (p / "smaps_rollup").read_text(), re.M) for p in processes(folder))
     return sum(int(found[1]) for found in sizes if found) / 1024
 
 

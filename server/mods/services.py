@@ -128,6 +128,10 @@ def change_swap(swap: Swap, steps: dict[str, Any], new_loop: list[int] | None = 
     the loop, in frames of the old result."""
     with transaction.atomic():
         swap.refresh_from_db()
+        if swap.removed is not None:
+            raise stopped(
+                409, "This swap was removed, perhaps in another window.", "Undo that there, or swap the stream anew."
+            )
         if new_loop is not None:
             steps = {**steps, **_points(swap, new_loop)}
         treatment = Treatment.from_dict({**swap.treatment, **steps})

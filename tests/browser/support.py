@@ -7,6 +7,16 @@ from playwright.sync_api import Page, expect, sync_playwright
 from tests.program import ProgramTest
 
 expect.set_options(timeout=20_000)  # a busy machine is no fault of the product
+LOST = """
+    window.lostFocus = [];
+    let held, since = 0;
+    addEventListener("focusin", (e) => { held = e.target; since = 0; }, true);
+    setInterval(() => {
+        if (!held || held.isConnected || document.activeElement !== document.body) since = 0;
+        else if (++since === 3) window.lostFocus.push(held.outerHTML.slice(0, 200));
+    }, 100);
+"""
+"""Notes what had the focus when it went, if nothing else has it a moment later."""
 
 
 class BrowserTest(ProgramTest):
@@ -35,6 +45,7 @@ class BrowserTest(ProgramTest):
         )
         self.context.set_default_timeout(20_000)
         self.addCleanup(self.context.close)
+        self.context.add_init_script(LOST)
         self.page: Page = self.context.new_page()
         self.faults: list[str] = []
         self.page.on("pageerror", lambda e: self.faults.append(str(e)))
@@ -46,6 +57,8 @@ class BrowserTest(ProgramTest):
 
     def tearDown(self):
         self.assertEqual(self.faults, [])
+        for page in self.context.pages:
+            self.assertEqual(page.evaluate("window.lostFocus"), [], "the focus fell to nothing with these")
 
     def register(self) -> int:
         """The demo game's number, registered through the page's own means if it is not yet."""

@@ -111,6 +111,10 @@ class Lists(BrowserTest):
         for mark in "◆◇":  # what is said in one window is seen in the other
             other.get_by_role("grid").press("m")
             expect(page.get_by_role("row", selected=True)).to_contain_text(mark)
+        for name, here, there in (("first", page, other), ("last", other, page)):  # the last word holds, in both
+            here.get_by_label("Given name").fill(name)
+            here.get_by_label("Given name").press("Tab")
+            expect(there.get_by_role("row", selected=True)).to_contain_text(name)
         other.close()
         page.keyboard.press("Control+k")
         page.keyboard.type("many 04")

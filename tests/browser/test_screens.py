@@ -138,6 +138,7 @@ class Screens(BrowserTest):
         page, game = self.page, self.register()
 
         def opened(button, dialog: bool) -> None:
+            expect(button).to_be_enabled()
             button.focus()
             page.keyboard.press("Enter")
             inside = "document.activeElement.closest('dialog') !== null"
@@ -184,6 +185,28 @@ class Screens(BrowserTest):
         page.keyboard.press("Escape")
         expect(page.get_by_role("dialog")).to_have_count(0)
         expect(menu).to_be_focused()
+
+    def test_a_swap_without_a_file_in_two_windows(self):
+        game, page = self.register(), self.page
+        self.open(f"#/{game}/locate")
+        self.find("horn")
+        self.row("horn").click()
+        page.get_by_role("grid").press("Enter")
+        page.get_by_role("button", name="Mute it").press("Enter")
+        removed = page.get_by_role("button", name="Remove swap")
+        expect(removed).to_be_visible()
+        self.assertEqual(page.evaluate("document.activeElement.tagName"), "SECTION")
+        other = self.context.new_page()
+        other.goto(page.url)
+        other.get_by_role("button", name="Remove swap").press("Enter")
+        expect(page.get_by_role("heading", name="This swap is gone")).to_be_visible()
+        undo = other.get_by_role("button", name="Undo")
+        undo.press("Enter")
+        expect(removed).to_be_visible()
+        expect(undo).to_have_count(0)
+        self.assertEqual(other.evaluate("document.activeElement.tagName"), "MAIN")
+        removed.click()
+        expect(other.get_by_role("heading", name="This swap is gone")).to_be_visible()
 
     def test_menus_close_and_give_the_focus_back(self):
         game, page = self.register(), self.page

@@ -78,6 +78,8 @@ class Swapping(ServerTest):
         self.assertEqual([s["id"] for s in self.get(f"{self.mod}/swaps")], [second["id"]])
         self.send("delete", f"/swaps/{second['id']}", status=204)
         self.assertEqual(self.get(f"{self.mod}/swaps"), [])
+        told = self.send("patch", f"/swaps/{second['id']}", {"gain_db": -3}, 409)  # from another window
+        self.assertIn("was removed", told["what"])
         back = self.send("post", f"/swaps/{first['id']}/restore")
         self.assertEqual((back["state"], back["new"]["audio"]), ("ready", first["new"]["audio"]))
         self.assertEqual(len(self.get(f"{self.mod}/swaps")), 1)

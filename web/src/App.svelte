@@ -7,6 +7,7 @@
   import Strip from "./components/Strip.svelte";
   import { app } from "./lib/app.svelte";
   import { cache, tellProblems } from "./lib/cache";
+  import { keepFocus } from "./lib/focus";
   import { player } from "./lib/player.svelte";
   import { keepTogether } from "./lib/windows";
   import Changes from "./stations/Changes.svelte";
@@ -22,6 +23,7 @@
   setQueryClientContext(cache);
   tellProblems((problem) => (app.problem = problem));
   keepTogether();
+  keepFocus();
   void app.begin();
 
   function typing(target: EventTarget | null): boolean {

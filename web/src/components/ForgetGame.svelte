@@ -2,11 +2,12 @@
   import { api, asProblem, got, type Game, type Made, type ProblemText } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { count } from "../lib/format";
+  import Modal from "./Modal.svelte";
   import ProblemPanel from "./ProblemPanel.svelte";
 
   /** Says what goes with a game before it is forgotten, and offers to bring it back. */
   let { game, close }: { game: Game; close: () => void } = $props();
-  let dialog: HTMLDialogElement;
+  let modal: Modal;
   let keep: HTMLButtonElement;
   let made = $state<Made | null>(null);
   let now = $state(false);
@@ -27,7 +28,6 @@
   });
 
   $effect(() => {
-    dialog.showModal();
     keep.focus();
     const path = { game_id: game.id };
     got(api.GET("/api/games/{game_id}/made", { params: { path } })).then(
@@ -55,20 +55,15 @@
       busy = false;
       return;
     }
-    dialog.close();
+    modal.close();
     await app.loadGames();
     location.hash = "/";
     app.say(`${name} is forgotten.`, back);
   }
 </script>
 
-<dialog
-  bind:this={dialog}
-  aria-labelledby="forget"
-  class="m-auto w-[32rem] max-w-[94vw] rounded-box border border-edge bg-base-100 p-5 text-base-content backdrop:bg-black/40"
-  onclose={close}
->
-  <h2 id="forget" class="text-xl font-bold">Forget {game.name}?</h2>
+<Modal bind:this={modal} label="Forget {game.name}?" width="w-[32rem]" onclose={close}>
+  <h2 class="text-xl font-bold">Forget {game.name}?</h2>
   {#if problem}<div class="mt-3"><ProblemPanel {problem} /></div>{/if}
   <p class="mt-2" aria-live="polite">
     {#if !made}Looking what goes with it …
@@ -88,7 +83,7 @@
     </span>
   </label>
   <div class="mt-4 flex justify-end gap-2">
-    <button bind:this={keep} class="btn" onclick={() => dialog.close()}>Keep it</button>
+    <button bind:this={keep} class="btn" onclick={() => modal.close()}>Keep it</button>
     <button class="btn btn-primary" disabled={busy || !made} onclick={forget}>Forget it</button>
   </div>
-</dialog>
+</Modal>

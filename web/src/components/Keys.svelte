@@ -1,5 +1,6 @@
 <script lang="ts">
   import { app } from "../lib/app.svelte";
+  import Modal from "./Modal.svelte";
 
   /** The keys, by where they work. */
   const KEYS: [where: string, keys: [key: string, deed: string][]][] = [
@@ -52,19 +53,13 @@
       ],
     ],
   ];
-  let dialog: HTMLDialogElement;
-  $effect(() => dialog.showModal());
+  let modal: Modal;
 </script>
 
-<dialog
-  bind:this={dialog}
-  aria-labelledby="keys"
-  class="m-auto max-h-[96vh] w-[46rem] max-w-[94vw] overflow-auto rounded-box border border-edge bg-base-100 p-5 text-base-content backdrop:bg-black/40"
-  onclose={() => (app.explaining = false)}
->
+<Modal bind:this={modal} label="Keys" width="w-[46rem]" onclose={() => (app.explaining = false)}>
   <div class="flex items-center justify-between gap-4">
-    <h2 id="keys" class="text-xl font-bold">Keys</h2>
-    <button class="btn btn-sm" onclick={() => dialog.close()}>Close</button>
+    <h2 class="text-xl font-bold">Keys</h2>
+    <button class="btn btn-sm" onclick={() => modal.close()}>Close</button>
   </div>
   <div class="mt-3 grid grid-cols-2 gap-x-10 gap-y-5 max-md:grid-cols-1">
     {#each KEYS as [where, keys] (where)}
@@ -81,4 +76,4 @@
       </section>
     {/each}
   </div>
-</dialog>
+</Modal>

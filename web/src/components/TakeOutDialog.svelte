@@ -4,6 +4,7 @@
   import { count, spaced } from "../lib/format";
   import type { AnyPlan, TakingOut } from "../lib/takeout.svelte";
   import FolderField from "./FolderField.svelte";
+  import Modal from "./Modal.svelte";
   import ProblemPanel from "./ProblemPanel.svelte";
   import TakenOut from "./TakenOut.svelte";
 
@@ -35,25 +36,18 @@
     start: () => Promise<void>;
     close: () => void;
   } = $props();
-  let dialog: HTMLDialogElement;
+  let modal: Modal;
   const plan = $derived(out.plan);
   const nowhere = $derived(out.into === "folder" && !out.folder.trim());
-
-  $effect(() => dialog.showModal());
 </script>
 
-<dialog
-  bind:this={dialog}
-  aria-label={title}
-  class="m-auto max-h-[96vh] max-w-[94vw] overflow-auto rounded-box border border-edge bg-base-100 p-5 text-base-content backdrop:bg-black/40 {width}"
-  onclose={close}
->
+<Modal bind:this={modal} label={title} {width} onclose={close}>
   <div class="flex items-start justify-between gap-4">
     <div class="min-w-0">
       <h2 class="text-lg font-bold">{title}</h2>
       {#if subtitle}<p class="break-words text-quiet">{subtitle}</p>{/if}
     </div>
-    <button class="btn btn-sm" onclick={() => dialog.close()}
+    <button class="btn btn-sm" onclick={() => modal.close()}
       >{out.running ? "Go on in the background" : "Close"}</button
     >
   </div>
@@ -104,4 +98,4 @@
       {#if out.problem}<ProblemPanel problem={out.problem} />{/if}
     </div>
   {/if}
-</dialog>
+</Modal>

@@ -1,5 +1,6 @@
 <script lang="ts">
   import { createQuery } from "@tanstack/svelte-query";
+  import Modal from "../components/Modal.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import { api, asProblem, got, type SayingOut } from "../lib/api";
   import { app } from "../lib/app.svelte";
@@ -19,7 +20,7 @@
   /** So many are looked at beforehand. */
   const MOST = 2000;
   const params = { path: { game_id: app.gameId } };
-  let dialog: HTMLDialogElement;
+  let modal: Modal;
   let field: HTMLInputElement;
   let template = $state("{bank} {number:3}");
   let asked = $state("{bank} {number:3}");
@@ -44,7 +45,6 @@
     gcTime: 0,
   }));
 
-  $effect(() => dialog.showModal());
   $effect(() => {
     const wanted = template;
     const timer = setTimeout(() => (asked = wanted), 150);
@@ -59,17 +59,12 @@
 
   async function start(e: SubmitEvent) {
     e.preventDefault();
-    dialog.close();
+    modal.close();
     await name(api.POST("/api/games/{game_id}/sayings", { params, body: body(template) }));
   }
 </script>
 
-<dialog
-  bind:this={dialog}
-  aria-label="Name by a pattern"
-  class="m-auto w-[36rem] max-w-[94vw] rounded-box border border-edge bg-base-100 p-5 text-base-content backdrop:bg-black/40"
-  onclose={close}
->
+<Modal bind:this={modal} label="Name by a pattern" width="w-[36rem]" onclose={close}>
   <form onsubmit={start}>
     <h2 class="text-lg font-bold">Name {spaced(chosen.length)} streams by a pattern</h2>
     <label class="mt-3 block"
@@ -104,8 +99,8 @@
       {/if}
     </div>
     <div class="mt-4 flex justify-end gap-2">
-      <button type="button" class="btn" onclick={() => dialog.close()}>Cancel</button>
+      <button type="button" class="btn" onclick={() => modal.close()}>Cancel</button>
       <button class="btn btn-primary" disabled={!!plan.error || !plan.data}>Name them</button>
     </div>
   </form>
-</dialog>
+</Modal>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Modal from "../components/Modal.svelte";
   import { spaced } from "../lib/format";
   import type { Begin } from "../swap/swaps";
 
@@ -8,27 +9,20 @@
     put,
     close,
   }: { streams: number; put: (begin: Begin, gain_db: number) => void; close: () => void } = $props();
-  let dialog: HTMLDialogElement;
+  let modal: Modal;
   let begin = $state<Begin>("silence");
   let gain = $state<number | null>(-6);
   const able = $derived(begin !== "original" || (gain !== null && gain >= -60 && gain <= 40));
 
-  $effect(() => dialog.showModal());
-
   function start(e: SubmitEvent) {
     e.preventDefault();
     if (!able) return;
-    dialog.close();
+    modal.close();
     put(begin, begin === "original" ? (gain ?? 0) : 0);
   }
 </script>
 
-<dialog
-  bind:this={dialog}
-  aria-label="Put into the mod"
-  class="m-auto w-[30rem] max-w-[94vw] rounded-box border border-edge bg-base-100 p-5 text-base-content backdrop:bg-black/40"
-  onclose={close}
->
+<Modal bind:this={modal} label="Put into the mod" width="w-[30rem]" onclose={close}>
   <form onsubmit={start}>
     <h2 class="text-lg font-bold">Put into the mod</h2>
     <p class="text-quiet">
@@ -62,10 +56,10 @@
       </label>
     </fieldset>
     <div class="mt-5 flex justify-end gap-2">
-      <button type="button" class="btn btn-sm" onclick={() => dialog.close()}>Cancel</button>
+      <button type="button" class="btn btn-sm" onclick={() => modal.close()}>Cancel</button>
       <button class="btn btn-sm btn-primary" disabled={!able}
         >{begin === "none" ? "Remove their swaps" : `Put ${spaced(streams)} streams in`}</button
       >
     </div>
   </form>
-</dialog>
+</Modal>

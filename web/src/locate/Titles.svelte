@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Modal from "../components/Modal.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import { asProblem, upload, type ProblemText, type SayingOut, type TitlesPlan } from "../lib/api";
   import { app } from "../lib/app.svelte";
@@ -17,7 +18,7 @@
     named: (made: SayingOut, text: string) => Promise<void>;
     close: () => void;
   } = $props();
-  let dialog: HTMLDialogElement;
+  let modal: Modal;
   let file = $state<File | null>(null);
   let filtered = $state(false);
   let columns = $state({ id_column: -1, title_column: -1, bank_column: -1 });
@@ -53,7 +54,6 @@
     columns = used;
   }
 
-  $effect(() => dialog.showModal());
   $effect(() => {
     const [wanted, used] = [file, { ...columns }];
     void search;
@@ -85,7 +85,7 @@
     busy = true;
     try {
       const made = await upload<SayingOut>(address(""), file, { ...columns }, () => {});
-      dialog.close();
+      modal.close();
       await named(made, `${spaced(made.streams)} streams were named by ${file.name}.`);
     } catch (error) {
       problem = asProblem(error);
@@ -94,10 +94,10 @@
   }
 </script>
 
-<dialog
-  bind:this={dialog}
-  aria-label="Titles"
-  class="m-auto max-h-[96vh] w-[44rem] max-w-[94vw] overflow-auto rounded-box border border-edge bg-base-100 p-5 text-base-content backdrop:bg-black/40"
+<Modal
+  bind:this={modal}
+  label="Titles"
+  width="w-[44rem]"
   onclose={close}
   ondragover={(e) => e.preventDefault()}
   ondrop={(e) => {
@@ -110,7 +110,7 @@
       <h2 class="text-lg font-bold">Titles</h2>
       <p class="text-quiet">A table with an id and a title on each line: CSV, TSV or the like.</p>
     </div>
-    <button class="btn btn-sm" onclick={() => dialog.close()}>Close</button>
+    <button class="btn btn-sm" onclick={() => modal.close()}>Close</button>
   </div>
   <div class="mt-3 flex flex-wrap items-center gap-3">
     <label class="btn btn-sm {file ? '' : 'btn-primary'}"
@@ -196,4 +196,4 @@
       >
     </div>
   {/if}
-</dialog>
+</Modal>

@@ -8,6 +8,7 @@
   import { app } from "../lib/app.svelte";
   import { inAddress, whenAsked } from "../lib/asking.svelte";
   import { cache, ofGame } from "../lib/cache";
+  import { isFree } from "../lib/focus";
   import { itemOf } from "../lib/items";
   import { EVERYTHING, fromSearch, narrows, toSearch, type Query } from "../lib/query";
   import { player } from "../lib/player.svelte";
@@ -113,7 +114,7 @@
     await tick(); // until the list is as high as its rows
     if (show) choice.reveal(choice.at);
     // Who comes back to a stream goes on from it by keyboard.
-    if (current && document.activeElement === document.body) list?.focus();
+    if (current && isFree()) list?.focus();
   }
 
   function load(stream: Stream) {

@@ -209,6 +209,12 @@
         Your file is copied; it and the game stay as they are. Rate, channels and loop are compared next, and
         nothing is changed without your word.
       </p>
+    {:else if swaps.data && app.detail && !wanted}
+      <h1 class="text-xl font-bold">This swap is gone</h1>
+      <p class="mt-2 max-w-lg text-quiet">
+        It was removed, perhaps in another window, where it can be had back for a while.
+      </p>
+      <a class="btn mt-4" href="#/{app.gameId}/swap">Show the swaps of this mod</a>
     {:else if swaps.data && !wanted}
       <h1 class="text-xl font-bold">No swap yet</h1>
       <p class="mt-2 max-w-lg text-quiet">

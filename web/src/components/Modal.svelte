@@ -1,0 +1,28 @@
+<script lang="ts">
+  import type { Snippet } from "svelte";
+  import type { HTMLDialogAttributes } from "svelte/elements";
+
+  /** A dialog over the page. It is open as long as it is there, holds the focus, and gives it back. */
+  let {
+    label,
+    width,
+    onclose,
+    children,
+    ...more
+  }: { label: string; width: string; onclose: () => void; children: Snippet } & HTMLDialogAttributes =
+    $props();
+  let dialog: HTMLDialogElement;
+
+  export const close = () => dialog.close();
+  $effect(() => dialog.showModal());
+</script>
+
+<dialog
+  bind:this={dialog}
+  aria-label={label}
+  class="m-auto max-h-[96vh] max-w-[94vw] overflow-auto rounded-box border border-edge bg-base-100 p-5 text-base-content backdrop:bg-black/40 {width}"
+  {onclose}
+  {...more}
+>
+  {@render children()}
+</dialog>
