@@ -33,26 +33,28 @@ def noise(frames: int, channels: int, seed: int = 1) -> np.ndarray:
 
 
 def large_archive(place: Path, least: int = SIZE) -> None:
-    """A bank, then a filler of random bytes; real bytes, no holes."""
+    """A bank, then fillers of random bytes, each of at most 2 GB or so; real bytes, no holes."""
     bank = bell("first", [Sound(1, noise(20_000, 2), 48000, block=2048)])
     body = bank + bytes(-len(bank) % 2048)
-    rng = np.random.default_rng(1)
+    records = struct.pack("<56sIIIHHI", b"first.bell", 1, len(bank), len(bank), 0, 0, zlib.crc32(bank))
+    rng, count, written = np.random.default_rng(1), 1, 0
     with open(place, "wb") as out:
         out.write(bytes(2048) + body)
-        crc, size = 0, 0
-        while size < least:
-            piece = rng.bytes(1 << 24)
-            crc = zlib.crc32(piece, crc)
-            out.write(piece)
-            size += len(piece)
-        sector = (out.tell() + 2047) // 2048
-        records = struct.pack("<56sIIIHHI", b"first.bell", 1, len(bank), len(bank), 0, 0, zlib.crc32(bank))
-        records += struct.pack("<56sIIIHHI", b"filler", 1 + len(body) // 2048, size, size, 0, 0, crc)
-        out.seek(sector * 2048)
+        while written < least:
+            begin, crc, size = out.tell() // 2048, 0, 0
+            while size < SIZE and written < least:
+                piece = rng.bytes(1 << 24)
+                crc = zlib.crc32(piece, crc)
+                out.write(piece)
+                size += len(piece)
+                written += len(piece)
+            records += struct.pack("<56sIIIHHI", b"filler %d" % count, begin, size, size, 0, 0, crc)
+            count += 1
+        sector = out.tell() // 2048
         out.write(records + bytes(-len(records) % 2048))
         sectors = out.tell() // 2048
         out.seek(0)
-        out.write(struct.pack("<4sHHIIII24s", b"SFCR", 3, 0, 2, sector, zlib.crc32(records), sectors, b"bench"))
+        out.write(struct.pack("<4sHHIIII24s", b"SFCR", 3, 0, count, sector, zlib.crc32(records), sectors, b"bench"))
 
 
 def large_zip(place: Path) -> None:
