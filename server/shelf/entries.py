@@ -10,7 +10,7 @@ from ninja import Schema
 
 from ..bulk import among
 from ..games.models import Game, Survey
-from ..paging import next_of
+from ..paging import next_place
 from .models import Archive, Entry
 
 COLUMNS = ("id", "ordinal", "path", "at", "stored", "size", "method", "file")
@@ -24,6 +24,15 @@ class AskedEntries(Schema):
     q: str = ""
     sort: str = ""
 
+    def order(self) -> tuple[str, ...]:
+        """What they are ordered by."""
+        column = self.sort.lstrip("-")
+        if column in SORTS:
+            return self.sort, "pk"
+        return (
+            ("ordinal", "pk") if self.archive else ("archive__seen_in__path", "archive__seen_in__pk", "ordinal", "pk")
+        )
+
     def rows(self, survey: Survey | None) -> QuerySet[Entry]:
         """The entries, in order."""
         rows = Entry.objects.filter(archive__seen_in__survey=survey) if survey else Entry.objects.none()
@@ -31,11 +40,7 @@ class AskedEntries(Schema):
             rows = rows.filter(archive=self.archive)
         for word in self.q.split():
             rows = rows.filter(path__icontains=word)
-        column = self.sort.lstrip("-")
-        if column in SORTS:
-            return rows.order_by(f"-{column}" if self.sort.startswith("-") else column, "pk")
-        place = () if self.archive else ("archive__seen_in__path", "archive__seen_in__pk")
-        return rows.order_by(*place, "ordinal", "pk")
+        return rows.order_by(*self.order())
 
     def count(self, survey: Survey | None) -> int:
         """How many there are."""
@@ -65,12 +70,11 @@ def next_entry(game: Game, asked: AskedEntries, begins: str, first: int) -> int:
     """The place of the next entry, from one place on and then from the start, whose path or name begins with a text; -1 where
     there is none."""
     survey = game.current_survey()
-    found = asked.rows(survey).annotate(names=Concat(Value("/"), "path")).filter(names__icontains=f"/{begins}")
+    rows = asked.rows(survey)
+    found = rows.annotate(names=Concat(Value("/"), "path")).filter(names__icontains=f"/{begins}")
     if asked.archive and not asked.q.split() and not asked.sort:  # then an entry's place is its number in the table
         for part in (found.filter(ordinal__gte=first), found.filter(ordinal__lt=first)):
             for place in part.values_list("ordinal", flat=True)[:1]:
                 return place
         return -1
-    wanted = set(found.order_by().values_list("pk", flat=True))
-    numbers = entry_numbers(survey, asked, 0, None) if wanted else []
-    return next_of([place for place, number in enumerate(numbers) if number in wanted], first)
+    return next_place(rows, found, asked.order(), first)
