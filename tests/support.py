@@ -19,6 +19,7 @@ from standin.formats import PCM, Sound, bell, crate
 from standin.make import make
 from zubret_core.base import ZubretError
 from zubret_core.source import BytesSource
+from zubret_core.swap import Level
 
 ROOT = Path(__file__).resolve().parent.parent
 KEPT = settings.DATA_DIR
@@ -107,6 +108,11 @@ def wav_file(path: Path, pcm: np.ndarray, rate: int, subtype: str = "PCM_16") ->
     """A WAV file written by libsndfile."""
     soundfile.write(path, pcm, rate, subtype=subtype)
     return path
+
+
+def peaking(db: float) -> Level:
+    """The level of something of which only the peak counts."""
+    return Level(None, None, db, db, 10.0)
 
 
 def problem_of(test, call, *args, **kwargs) -> ZubretError:

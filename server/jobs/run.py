@@ -18,7 +18,7 @@ from django.db import OperationalError, close_old_connections, transaction
 from django.utils import timezone
 from pydantic import ValidationError
 
-from zubret_core.base import Cancelled, Progress, ZubretError, told_to
+from zubret_core.base import Cancelled, Progress, ZubretError, in_words, told_to
 
 from ..errors import of_system
 from .alive import lives, wake
@@ -220,11 +220,13 @@ class _Reporter:
 
     def aside(self, done: int, total: int, note: str) -> None:
         """What is told from deep inside: the bar stays where it is, and the words say how far that is."""
-        self(self.done, self.total, f"{note}, {100 * done // total} %" if total else note)
+        self(self.done, self.total, in_words(done, total, note))
 
     def __call__(self, done: int, total: int, note: str) -> None:
         if total and done * self.total >= self.done * total:  # a bar does not run back
             self.done, self.total = done, total
+        else:
+            note = in_words(done, total, note)
         now = time.monotonic()
         if now - self.last < 0.25:
             return

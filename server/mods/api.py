@@ -50,6 +50,9 @@ class TreatmentIn(Schema):
     resample: bool | None = None
     mix: bool | None = None
     gain_db: float | None = None
+    match: str | None = None
+    lufs: float | None = None
+    ceiling_db: float | None = None
     align: str | None = None
     new_loop: list[Frames] | None = Field(None, min_length=2, max_length=2)
 
@@ -60,7 +63,7 @@ class TreatmentIn(Schema):
 
 
 class TreatmentOut(Schema):
-    """All steps of a treatment."""
+    """All steps of a treatment; gain_db counts where match is empty. lufs: where it is "number"; ceiling_db in dBTP."""
 
     trim_start: int
     trim_end: int | None
@@ -70,6 +73,9 @@ class TreatmentOut(Schema):
     resample: bool
     mix: bool
     gain_db: float
+    match: str
+    lufs: float
+    ceiling_db: float
     align: str
 
 
@@ -159,11 +165,14 @@ class EntryFileOut(Schema):
 
 
 class PutInIn(Schema):
-    """Streams by their numbers; source: original, silence, or none, which removes their swaps; gain_db: from -60 to 40, of the original."""
+    """Streams by their numbers; source: original, silence, or none, which removes their swaps. Of the original: gain_db, or with
+    match "number" the loudness to which each is brought, lufs."""
 
     chosen: list[int]
     source: str
     gain_db: float = 0.0
+    match: str = ""
+    lufs: float = -23.0
 
 
 class PutInOut(Schema):
@@ -207,7 +216,7 @@ def _swap_out(swap: Swap, row: Stream | None) -> dict[str, Any]:
         "place": str(unpack_locator(swap.locator)),
         "stream": stream,
         "info": swap.info,
-        "treatment": swap.treatment,
+        "treatment": Treatment.from_dict(swap.treatment).as_dict(),
         "loop": _loop_of(swap),
         "points": points,
         "changes_too": report.get("changes_too", []),
@@ -250,9 +259,9 @@ def create_swap(request: HttpRequest, mod_id: int, stream_id: Form[int], file: F
 
 @router.post("/mods/{int:mod_id}/put-in", response=PutInOut)
 def put_in(request: HttpRequest, mod_id: int, data: PutInIn):
-    """Put many streams into a mod at once: as they are, with a gain, or as silence. A job prepares them."""
+    """Put many streams into a mod at once: as they are, with a gain, equally loud, or as silence. A job prepares them."""
     mod = one(Mod.objects.select_related("game"), mod_id)
-    return vars(many.put_in(mod, data.chosen, data.source, data.gain_db))
+    return vars(many.put_in(mod, data.chosen, data.source, data.dict(include={"gain_db", "match", "lufs"})))
 
 
 @router.post("/mods/{int:mod_id}/take-back", response=int)

@@ -1,9 +1,9 @@
-"""Many streams put into a mod at once: as they are, with a gain, or as silence in their place."""
+"""Many streams put into a mod at once: as they are, with a gain, equally loud, or as silence in their place."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
-from typing import ClassVar
+from dataclasses import dataclass
+from typing import Any, ClassVar
 
 from django.db import transaction
 from django.db.models import QuerySet
@@ -43,15 +43,14 @@ class PutIn:
     unable: int
 
 
-def put_in(mod: Mod, chosen: list[int], source: str, gain_db: float) -> PutIn:
+def put_in(mod: Mod, chosen: list[int], source: str, steps: dict[str, Any]) -> PutIn:
     """Make swaps of streams of the newest survey, by their numbers, that begin from what the game has; one job prepares them.
-    With `none` their swaps are removed."""
+    steps: of the treatment of the original. With `none` their swaps are removed."""
     if source not in (*NAMES, NONE):
         raise stopped(
             422, f"A swap can't begin from {source!r}.", f"Choose one of {', '.join((*NAMES, NONE))}.", "source"
         )
-    how = replace(Treatment(), gain_db=0.0 if source == SILENCE else gain_db).as_dict()
-    Treatment.from_dict(how)
+    how = Treatment.from_dict({**Treatment().as_dict(), **({} if source == SILENCE else steps)}).as_dict()
     rows = (
         numbered(Stream.objects.all(), chosen, mod.game.current_survey())
         .order_by("pk")

@@ -38,8 +38,8 @@ class Swap(models.Model):
     """One stream's replacement.
 
     locator and payload_digest say which stream; source what it begins from (of `zubret_core.swap`), source_* which
-    file; treatment what is done to it. info and original_peak are measured by the job; prepared holds the digest, format and
-    SNR of the encoded result, null while there is none for this treatment.
+    file; treatment what is done to it. info and original_level are measured by the job; prepared holds the digest, format,
+    SNR and level of the encoded result, null while there is none for this treatment.
     """
 
     READING, OPEN, PREPARING, READY, FAILED = "reading", "open", "preparing", "ready", "failed"
@@ -52,7 +52,7 @@ class Swap(models.Model):
     source_path = models.CharField(max_length=1000, blank=True)
     treatment = models.JSONField(default=dict)
     info = models.JSONField(null=True)
-    original_peak = models.FloatField(null=True)
+    original_level = models.JSONField(null=True)
     state = models.CharField(max_length=10, default=READING)
     report = models.JSONField(null=True)
     prepared = models.JSONField(null=True)

@@ -15,7 +15,7 @@ from django.core.files.uploadedfile import UploadedFile
 from django.db import transaction
 from django.utils import timezone
 
-from zubret_core.audio import AudioInfo, level_dbfs, look_through
+from zubret_core.audio import AudioInfo, look_through
 from zubret_core.audio.files import PIECE, READABLE, file_format
 from zubret_core.audio.riff import Notes, notes_of
 from zubret_core.bank import Stream as CoreStream
@@ -27,9 +27,11 @@ from zubret_core.swap import (
     FILE,
     ORIGINAL,
     FitReport,
+    Level,
     Prepared,
     Treatment,
     fit_report,
+    level_of,
     original_source,
     prepare,
     silent_source,
@@ -161,9 +163,9 @@ def _points(swap: Swap, new_loop: list[int]) -> dict[str, Any]:
 
 def _report(swap: Swap, how: Treatment) -> FitReport | None:
     row = stream_row(swap)
-    if swap.info is None or row is None or swap.original_peak is None:
+    if swap.info is None or row is None or swap.original_level is None:
         return None
-    return fit_report(open_original(row), swap.original_peak, AudioInfo.from_dict(swap.info), how)
+    return fit_report(open_original(row), Level(**swap.original_level), AudioInfo.from_dict(swap.info), how)
 
 
 def fit(swap: Swap, key: str) -> Swap:
@@ -248,9 +250,8 @@ def _prepared_values(swap: Swap, progress: Progress) -> dict[str, Any]:
     """What the row of a swap becomes."""
     original = open_original(_row_of(swap))
     values: dict[str, Any] = {"payload_digest": _digest(original.payload), "prepared": None}
-    peak = swap.original_peak
-    if peak is None:
-        peak = values["original_peak"] = _peak_of(original)
+    level = Level(**swap.original_level) if swap.original_level else _level_of(original)
+    values["original_level"] = level.as_dict()
     with source_of(swap, original) as source:
         bar = Passes(progress, 0 if swap.info else 1, 3)
         info = AudioInfo.from_dict(swap.info) if swap.info else look_through(source, bar[0])
@@ -258,20 +259,22 @@ def _prepared_values(swap: Swap, progress: Progress) -> dict[str, Any]:
             info = replace(info, variant=swap.source_name)
         values["info"] = info.as_dict()
         how = Treatment.from_dict(swap.treatment)
-        report = fit_report(original, peak, info, how)
+        report = fit_report(original, level, info, how)
         values["report"] = report.as_dict()
         values["state"] = Swap.OPEN
         if report.verdict == "fits":
             given = None if swap.source == ORIGINAL else source
             result = prepare(original, given, info, how, report, bar[1])
             values["prepared"], values["state"] = _keep(swap, result), Swap.READY
+            values["report"] = fit_report(original, level, info, how, result.level, result.match).as_dict()
     return values
 
 
-def _peak_of(stream: CoreStream) -> float:
-    """Sample peak in dBFS, taken piece by piece."""
-    pieces = (stream.decode(at, min(PIECE, stream.format.frames - at)) for at in range(0, stream.format.frames, PIECE))
-    return max([-200.0, *map(level_dbfs, pieces)])
+def _level_of(stream: CoreStream) -> Level:
+    """Taken piece by piece."""
+    format = stream.format
+    pieces = (stream.decode(at, min(PIECE, format.frames - at)) for at in range(0, format.frames, PIECE))
+    return level_of(pieces, format.rate, format.channels)
 
 
 def _digest(source: Source) -> str:
@@ -294,7 +297,7 @@ def _keep(swap: Swap, result: Prepared) -> dict[str, Any]:
         "format": result.format.as_dict(),
         "snr_db": None if math.isinf(result.snr_db) else result.snr_db,
         "size": result.payload.size,
-        "peak_db": result.peak_db,
+        "level": result.level.as_dict(),
     }
 
 

@@ -1,10 +1,14 @@
 """Every screen in both themes: axe-core finds nothing serious; small windows work for looking and listening."""
 
+import re
+
 from playwright.sync_api import expect
 
 from tests.browser.support import BrowserTest
 from tests.support import ROOT, tone, wav_file
 
+FREE = r"[\d.]+ .B free"
+"""Room on the disk changes by itself."""
 SIZES = (390, 844), (1920, 1080), (1280, 800)
 AXE = ROOT / "web/node_modules/axe-core/axe.min.js"
 
@@ -207,6 +211,52 @@ class Screens(BrowserTest):
         self.assertEqual(other.evaluate("document.activeElement.tagName"), "MAIN")
         removed.click()
         expect(other.get_by_role("heading", name="This swap is gone")).to_be_visible()
+
+    def test_every_screen_comes_back_as_it_was(self):
+        game, page = self.register(), self.page
+        for name in ("horn", "0251"):
+            self.open(f"#/{game}/locate")
+            self.find(name)
+            self.row(name).click()
+            page.get_by_role("grid").press("Enter")
+            page.get_by_role("button", name="Begin with the original").click()
+            expect(page.get_by_role("link", name="Go to Rebuild")).to_be_visible()
+
+        def survey() -> None:
+            page.get_by_role("row").filter(has_text="sea.crate").first.click()
+            page.get_by_label("Filter entries by path").fill("bell")
+            page.get_by_role("grid", name="Entries").get_by_role("row").nth(2).click()
+
+        def swap() -> None:
+            page.get_by_role("link", name="horn").click()
+            page.get_by_label("gain, dB").fill("-3")
+            page.keyboard.press("Tab")
+
+        def stream() -> None:
+            self.row("horn").click()
+            page.get_by_role("grid").press("e")
+
+        def rebuild() -> None:
+            page.get_by_role("button", name="Rebuild and prove").click()
+            expect(page.get_by_role("region", name="Proof")).to_contain_text("✓ Proved", timeout=60_000)
+
+        for place, work, shown in (
+            (f"#/{game}/survey?tree=true&opened=data", survey, "sea.crate"),
+            (f"#/{game}/swap", swap, "horn"),
+            (f"#/{game}/locate", stream, "LUFS"),
+            (f"#/{game}/rebuild", rebuild, "Proved"),
+            ("#/settings", lambda: None, "set at the start"),
+        ):
+            self.open(place)
+            work()
+            main = page.locator("main")
+            expect(main).to_contain_text(shown)
+            self.until(lambda: not self.api("/jobs?open=true"), 60, "the jobs")
+            page.wait_for_load_state("networkidle")
+            before, address = re.split(FREE, main.inner_text()), page.url
+            page.reload()
+            expect(main).to_have_text(re.compile(FREE.join(map(re.escape, before))), use_inner_text=True)
+            self.assertEqual(page.url, address)
 
     def test_menus_close_and_give_the_focus_back(self):
         game, page = self.register(), self.page

@@ -17,7 +17,7 @@ from zubret_core.bank.base import OnePayload, Stream
 from zubret_core.base import Format
 from zubret_core.codec import warm
 from zubret_core.source import BytesSource, FileSource
-from zubret_core.swap import Treatment, fit_report, prepare
+from zubret_core.swap import Level, Treatment, fit_report, prepare
 
 warm()
 held = next(int(line.split()[1]) for line in open("/proc/self/status") if line.startswith("VmData")) << 10
@@ -27,7 +27,7 @@ for format in ({formats}):
     with FileSource({place!r}) as file:
         info = look_through(file)
         how = Treatment(mix=True, trim_start=10)
-        made = prepare(original, file, info, how, fit_report(original, 0.0, info, how))
+        made = prepare(original, file, info, how, fit_report(original, Level(None, None, 0.0, 0.0, 9.0), info, how))
     print(info.frames, made.format.frames, made.payload.size, made.snr_db)
 """
 

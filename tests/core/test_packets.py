@@ -11,7 +11,7 @@ from mutagen.ogg import OggPage
 from standin.make import SOURCES
 from standin.player import Ferry
 from tests.core.test_containers import OPEN_SOUNDS, WithFolder
-from tests.support import bytes_of, demo_game, problem_of, source, tone
+from tests.support import bytes_of, demo_game, peaking, problem_of, source, tone
 from zubret_core.audio import look_through
 from zubret_core.base import Format, to_int16
 from zubret_core.base.format import frozen
@@ -177,7 +177,7 @@ class TheRadio(WithFolder):
         for name, gain, kept in (("en_02.ogg", 0.0, True), ("en_02.ogg", -3.0, False)):
             with FileSource(SOURCES / name) as file:
                 info, how = look_through(file), Treatment(gain_db=gain)
-                made = prepare(stream, file, info, how, fit_report(stream, -3.0, info, how))
+                made = prepare(stream, file, info, how, fit_report(stream, peaking(-3.0), info, how))
                 packets, last = ogg.packets_of(file)
                 same = bytes_of(made.payload) == codec_of(stream.format)._framing(stream.format).framed(packets[3:])
                 self.assertEqual((same, made.format.frames), (kept, last))

@@ -18,13 +18,14 @@ from tests.support import (
     demo_game,
     edited,
     files_end_at,
+    peaking,
     problem_of,
     small_bell,
     source,
     tone,
     wav_file,
 )
-from zubret_core.audio import AudioInfo, level_dbfs, look_through
+from zubret_core.audio import AudioInfo, look_through
 from zubret_core.bank import DescribedBank
 from zubret_core.base import Cancelled, Format, Loop, ZubretError
 from zubret_core.container import GameFolder
@@ -33,7 +34,7 @@ from zubret_core.locate import Locator
 from zubret_core.rebuild import StreamSwap, plan_rebuild, prove_in_new_process, write_plan
 from zubret_core.rebuild.expected import expectation
 from zubret_core.source import FileSource
-from zubret_core.swap import Treatment, fit_report, prepare, target_of
+from zubret_core.swap import Treatment, fit_report, level_of, prepare, target_of
 
 OPEN_WATER = Locator("data/sea.crate", (("music/music.bell", 2),), "0247", 1)
 ADPCM = Format("ima-adpcm", 48000, 2, 100_000, Loop(2041, 90_000), 2048)
@@ -41,11 +42,11 @@ ADPCM = Format("ima-adpcm", 48000, 2, 100_000, Loop(2041, 90_000), 2048)
 
 def fitted(stream, info: AudioInfo, how: Treatment) -> tuple[Treatment, object]:
     """The treatment after *fit all*, and its report."""
-    peak = level_dbfs(stream.decode(0, stream.format.frames))
+    level = level_of([stream.decode(0, stream.format.frames)], stream.format.rate, stream.format.channels)
     for _ in range(3):
-        report = fit_report(stream, peak, info, how)
+        report = fit_report(stream, level, info, how)
         how = Treatment.from_dict({**how.as_dict(), **report.fix_all()})
-    return how, fit_report(stream, peak, info, how)
+    return how, fit_report(stream, level, info, how)
 
 
 class Targets(SimpleTestCase):
@@ -96,7 +97,7 @@ class Reports(SimpleTestCase):
             "peak_db": -20.0,
             "variant": "WAV/PCM_16",
         }
-        return fit_report(self.stream, -12.0, AudioInfo(**{**facts, **info}), how or Treatment())
+        return fit_report(self.stream, peaking(-12.0), AudioInfo(**{**facts, **info}), how or Treatment())
 
     def verdicts(self, report) -> dict[str, str]:
         return {p.key: p.verdict for p in report.points}
@@ -105,7 +106,7 @@ class Reports(SimpleTestCase):
         report = self.report()
         self.assertEqual(report.verdict, "fits")
         self.assertEqual(set(self.verdicts(report).values()), {"fits"})
-        expected = {"rate", "channels", "codec", "block_size", "length", "loop", "align", "peak", "size"}
+        expected = {"rate", "channels", "codec", "block_size", "length", "loop", "align", "peak", "loudness", "size"}
         self.assertEqual(set(self.verdicts(report)), expected)
 
     def test_each_difference_has_its_point_and_its_fix(self):
@@ -269,7 +270,7 @@ class Rebuilding(WithFolder):
         self.assertEqual((self.game.folder / "data/sea.crate").read_bytes(), before)
 
     def test_preparing_waits_for_every_required_point(self):
-        report = fit_report(self.stream, -8.0, self.info, Treatment())
+        report = fit_report(self.stream, peaking(-8.0), self.info, Treatment())
         with self.assertRaises(ZubretError) as caught:
             prepare(self.stream, self.file, self.info, Treatment(), report)
         self.assertIn("sample rate", caught.exception.what)

@@ -96,7 +96,10 @@ class Outcomes(TransactionTestCase):
             ):
                 reporter.last = 0.0  # each is written down
                 step(done, total, "at it")
-                seen.append(Job.objects.values_list("done", "total").get(pk=job.pk))
+                seen.append(Job.objects.values_list("done", "note").get(pk=job.pk))
+            reporter.last = 0.0
+            reporter(1, 8, "once more")  # it counts anew, and no pass says so
+            seen.append(Job.objects.values_list("done", "note").get(pk=job.pk))
             reporter.last = 0.0
             pieces = unpacked("zlib", packed, 40 << 20)
             next(pieces)
@@ -108,9 +111,11 @@ class Outcomes(TransactionTestCase):
             return None
 
         job = self.ran(work)
-        shares = [round(done / Passes.UNITS, 3) for done, _ in seen[:5]]
-        self.assertEqual(shares, [0.125, 0.125, 0.125, 0.625, 0.625])
-        self.assertEqual((seen[5], len(seen)), ((seen[4][0], "unpacking a large entry, 2 %"), 6))
+        shares = [round(done / Passes.UNITS, 3) for done, _ in seen[:6]]
+        self.assertEqual(shares, [0.125, 0.125, 0.125, 0.625, 0.625, 0.625])
+        notes = [note for _, note in seen[:6]]
+        self.assertEqual(notes, ["at it", "at it, 10.0 %", "at it", "at it", "at it, 90.0 %", "once more, 12.5 %"])
+        self.assertEqual((seen[6], len(seen)), ((seen[4][0], "unpacking a large entry, 2.5 %"), 7))
         self.assertEqual(job.state, "cancelled")
 
     def test_a_job_that_was_cut_off_is_not_done_by_a_late_worker(self):

@@ -36,7 +36,13 @@ class Swapping(ServerTest):
         done = self.get(f"/swaps/{made['id']}")
         self.assertEqual((done["state"], done["new"]["rate"]), ("ready", 48000))
         self.assertGreater(done["new"]["snr_db"], 25)
+        self.assertEqual({p["key"] for p in done["points"] if p["verdict"] != "fits"}, {"loudness"})
+        self.send("post", f"/swaps/{made['id']}/fit", {"point": "loudness"})  # it can only be told once it is encoded
+        done = self.get(f"/swaps/{made['id']}")
+        self.assertEqual((done["treatment"]["match"], done["state"]), ("original", "ready"))
         self.assertTrue(all(p["verdict"] == "fits" for p in done["points"]))
+        loudness = next(p for p in done["points"] if p["key"] == "loudness")
+        self.assertEqual(loudness["original"], loudness["new"])
         first = done["new"]["audio"]
         heard = np.frombuffer(self.get(f"/audio/{first}/pcm?start=4800&frames=48000").content, "<i2")[::2]
         spectrum = np.abs(np.fft.rfft(heard * np.hanning(len(heard))))

@@ -138,6 +138,15 @@ class Loudness:
         return float(_lufs(power.mean()))
 
     @property
+    def ungated(self) -> float | None:
+        """Loudness of all of it in LUFS, without gates; None where that is not above the absolute one."""
+        into, rest = self._place
+        whole = np.concatenate([*self._steps, np.zeros(0)])
+        frames = len(whole) * self._step + into
+        found = float(_lufs((whole.sum() * self._step + rest) / frames)) if frames else ABSOLUTE
+        return found if found > ABSOLUTE else None
+
+    @property
     def range(self) -> float | None:
         """Loudness range in LU (EBU Tech 3342): the 10th to the 95th percentile of gated short-term loudness."""
         power = self._blocks(SHORT)

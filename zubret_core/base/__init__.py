@@ -5,7 +5,7 @@ from .errors import Cancelled, ZubretError
 from .format import Format, Loop
 from .kept import Kept, once
 from .pcm import to_float, to_int16
-from .progress import Passes, Progress, silent, tell, told_to
+from .progress import Passes, Progress, in_words, silent, tell, told_to
 from .room import room
 
 __all__ = [
@@ -17,6 +17,7 @@ __all__ = [
     "Progress",
     "ZubretError",
     "collector_paused",
+    "in_words",
     "once",
     "room",
     "silent",

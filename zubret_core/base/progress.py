@@ -32,9 +32,14 @@ def tell(done: int, total: int, note: str) -> None:
     _listener.get()(done, total, note)
 
 
+def in_words(done: int, total: int, note: str) -> str:
+    """How far it is, where the bar can't show that."""
+    return f"{note}, {100 * done / total:.1f} %" if total else note
+
+
 class Passes:
     """One bar for work of several passes over as many bytes as their weights say. It never runs back: a pass that counts
-    anew, or does not know how much it has to do, leaves the bar where it is."""
+    anew, or does not know how much it has to do, leaves the bar where it is; the words say how far that pass is."""
 
     UNITS = 1 << 30
 
@@ -48,7 +53,10 @@ class Passes:
 
         def step(done: int, total: int, note: str) -> None:
             share = min(1.0, max(0.0, done / total)) if total else 0.0
-            self._far = max(self._far, (before + own * share) / self._all)
+            far = (before + own * share) / self._all
+            if far < self._far:
+                note = in_words(done, total, note)
+            self._far = max(self._far, far)
             self._progress(int(self._far * self.UNITS), self.UNITS, note)
 
         return step

@@ -2,6 +2,7 @@
 
 from .encode import Prepared, prepare
 from .fit import FitPoint, FitReport, fit_report
+from .levels import Level, Match, level_of
 from .sources import FILE, ORIGINAL, SILENCE, original_source, silent_source
 from .treatment import Target, Treatment, target_of
 
@@ -11,10 +12,13 @@ __all__ = [
     "SILENCE",
     "FitPoint",
     "FitReport",
+    "Level",
+    "Match",
     "Prepared",
     "Target",
     "Treatment",
     "fit_report",
+    "level_of",
     "original_source",
     "prepare",
     "silent_source",

@@ -3,7 +3,7 @@ memory than one of seconds."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,45 +13,60 @@ from ..audio import AudioInfo, encoded_file, mixed, pieces_between, resampled
 from ..audio.files import file_format, with_loop
 from ..bank import Stream
 from ..base import Format, Progress, ZubretError, room, silent, to_int16
-from ..base.pcm import Snr, decibels, to_float
+from ..base.pcm import Snr
 from ..codec import VorbisPackets, codec_of
 from ..codec.base import PIECE, pieces_of
 from ..source import BytesSource, Source
 from .fit import FITS, FitReport
+from .levels import Level, Match, Meter, matched
 from .sources import original_source
-from .treatment import Treatment
+from .treatment import Target, Treatment
+
+Pieces = Callable[[], Iterator[NDArray[np.float32]]]
+"""Samples piece by piece, from their beginning whenever they are asked for."""
+OVER, TRIES = 0.1, 3
+"""dB by which what is heard may pass the ceiling, and how often it is encoded again because of that."""
+LOWER = "encoding again, below the ceiling"
 
 
 @dataclass
 class Prepared:
     """An encoded replacement.
 
-    payload: the bytes to store; format: what the bank will say of them; meant: (frames, channels) samples before encoding;
-    snr_db, peak_db: of what the game will play, against `meant` and full scale.
+    payload: the bytes to store; format: what the bank will say of them; meant: (frames, channels) samples before encoding,
+    with a gain of gain_db; snr_db, level: of what the game will play, against `meant` and by itself; match: how the gain was
+    found, where loudness is matched.
     """
 
     payload: Source
     format: Format
     meant: NDArray[np.int16]
+    gain_db: float
     snr_db: float
-    peak_db: float
+    level: Level
+    match: Match | None = None
 
     def heard(self, start: int, frames: int) -> NDArray[np.int16]:
         """Frames [start, start + frames) as the game will play them."""
-        return to_int16(codec_of(self.format).decode(self.payload, self.format, start, frames))
+        return heard_of(self.payload, self.format, start, frames)
+
+
+def heard_of(payload: Source, format: Format, start: int, frames: int) -> NDArray[np.int16]:
+    """Frames [start, start + frames) of a payload, as the game will play them."""
+    return to_int16(codec_of(format).decode(payload, format, start, frames))
 
 
 def _as_it_is(
-    original: Stream, source: Source | None, info: AudioInfo, how: Treatment, report: FitReport, format: Format
+    original: Stream, source: Source | None, info: AudioInfo, gain_db: float, target: Target
 ) -> Source | None:
     """Where nothing of the audio is changed: the stored payload, if the source is the original; a file's own packets, if its
     setup is the bank's. Else None."""
-    codec, target = codec_of(format), report.target
-    assert target is not None
+    format = target.format
+    codec = codec_of(format)
     untouched = (
         target.used == (0, info.frames)
         and (info.rate, info.channels) == (format.rate, format.channels)
-        and not (how.gain_db or target.pad or target.cut)
+        and not (gain_db or target.pad or target.cut)
     )
     if untouched and source is None:
         return original.payload
@@ -63,24 +78,22 @@ def _as_it_is(
     return None
 
 
-def _treated(source: Source, info: AudioInfo, how: Treatment, report: FitReport) -> Iterator[NDArray[np.float32]]:
-    """The samples as they are to be encoded, piece by piece."""
-    target = report.target
-    assert target is not None
+def _treated(source: Source, info: AudioInfo, target: Target) -> Iterator[NDArray[np.float32]]:
+    """The samples as they are to be encoded, but for the gain, piece by piece."""
     channels, start = target.format.channels, target.used[0]
     if target.pad:
         yield np.zeros((target.pad, channels), np.float32)
-    gain, cut = np.float32(10 ** (how.gain_db / 20)), target.cut
+    cut = target.cut
 
     def between(first: int, last: int) -> Iterator[NDArray[np.float32]]:
         return pieces_between(source, start + first, start + last)
 
-    # A loop is stretched before the mix and the gain, which keep every frame where it is.
+    # A loop is stretched before the mix, which keeps every frame where it is.
     frames = target.used[1] - start
     for piece in resampled(between, frames, info.rate, target.format.rate, target.loop):
         left, cut = piece[cut:], max(0, cut - len(piece))
         if len(left):
-            yield mixed(left, channels) * gain
+            yield mixed(left, channels)
 
 
 def _told(pieces: Iterator[NDArray], frames: int, step: int, progress: Progress, note: str) -> Iterator[NDArray]:
@@ -108,38 +121,83 @@ def prepare(
     if target is None or report.verdict != FITS:
         open_points = ", ".join(p.label for p in report.points if p.required and p.verdict != FITS)
         raise ZubretError(f"The replacement does not fit yet: {open_points}.", next="Fit these points first.")
-    format, frames, at = target.format, target.format.frames, 0
+
+    def treated() -> Iterator[NDArray[np.float32]]:
+        return _treated(source, info, target)
+
+    def made(gain_db: float, pieces: Pieces, progress: Progress) -> Prepared:
+        return _encoded(_as_it_is(original, given, info, gain_db, target), target.format, pieces, gain_db, progress)
+
+    if not how.match:
+        return made(how.gain_db, treated, progress)
+    whole, level = _laid_down(
+        _told(treated(), target.format.frames, 0, progress, "resampling and mixing"), target.format
+    )
+    match = matched(level, report.level, how)
+
+    def after(done: int, total: int, note: str) -> None:
+        progress(max(done, target.format.frames), total, note)
+
+    out = made(match.gain_db if match else 0.0, lambda: pieces_of(whole), after)
+    for _ in range(TRIES):  # what a codec adds may pass the ceiling
+        over = out.level.true_peak - how.ceiling_db
+        if match is None or over <= OVER:
+            break
+        match = Match(match.gain_db - over, match.wanted, True)
+        out = made(match.gain_db, lambda: pieces_of(whole), lambda done, total, _: progress(total, total, LOWER))
+    out.match = match
+    return out
+
+
+def _laid_down(pieces: Iterator[NDArray[np.float32]], format: Format) -> tuple[NDArray[np.float32], Level]:
+    """Samples that are needed several times, on the disk, and their level."""
+    out, at, meter = room((format.frames, format.channels), np.float32), 0, Meter(format.rate, format.channels)
+    for piece in pieces:
+        out[at : at + len(piece)] = piece
+        meter.add(piece)
+        at += len(piece)
+    assert at == format.frames
+    return out, meter.level()
+
+
+def _encoded(kept: Source | None, format: Format, pieces: Pieces, gain_db: float, progress: Progress) -> Prepared:
+    """Samples with a gain, encoded; kept: the payload, where that is known."""
+    frames, at, gain = format.frames, 0, np.float32(10 ** (gain_db / 20))
+    loop = format.loop
+
+    def louder() -> Iterator[NDArray[np.float32]]:
+        return (piece * gain for piece in pieces())
+
     meant = room((frames, format.channels), np.int16)
-    for piece in _told(_treated(source, info, how, report), frames, 0, progress, "resampling and mixing"):
+    for piece in _told(louder(), frames, 0, progress, "resampling and mixing"):
         meant[at : at + len(piece)] = to_int16(piece)
         at += len(piece)
     assert at == frames
     progress(frames, 3 * frames, "encoding")
     payload: Source
-    kept = _as_it_is(original, given, info, how, report, format)
     if format.codec == "file":
-        if kept is not None and format.loop != original.format.loop:
+        if kept is not None and (now := file_format(kept)) is not None and now.loop != loop:
             kept = with_loop(kept, format)
         wide = not format.variant.endswith("PCM_16")
-        pieces = _treated(source, info, how, report) if wide else pieces_of(meant)
-        payload = kept or encoded_file(_told(pieces, frames, 1, progress, "encoding"), format)
+        payload = kept or encoded_file(
+            _told(louder() if wide else pieces_of(meant), frames, 1, progress, "encoding"), format
+        )
         stored = file_format(payload)
         assert stored is not None
         format = stored
     else:
         payload = kept or BytesSource(codec_of(format).encode(meant, format), "replacement")
-    out = Prepared(payload, format, meant, 0.0, 0.0)
-    out.snr_db, out.peak_db = _compared(out, progress)
-    return out
+    snr_db, level = _compared(payload, format, meant, progress)
+    return Prepared(payload, format, meant, gain_db, snr_db, level)
 
 
-def _compared(made: Prepared, progress: Progress) -> tuple[float, float]:
-    """Signal-to-noise ratio and peak of what will be heard."""
-    ratio, peak, frames = Snr(), 0.0, made.format.frames
+def _compared(payload: Source, format: Format, meant: NDArray[np.int16], progress: Progress) -> tuple[float, Level]:
+    """Signal-to-noise ratio and level of what will be heard."""
+    ratio, meter, frames = Snr(), Meter(format.rate, format.channels), format.frames
     for at in range(0, frames, PIECE):
-        heard = made.heard(at, min(PIECE, frames - at))
-        peak = max(peak, float(np.abs(to_float(heard)).max()))
-        meant = made.meant[at : at + len(heard)]
-        ratio.add(meant, heard[: len(meant)])
+        heard = heard_of(payload, format, at, min(PIECE, frames - at))
+        meter.add(heard)
+        there = meant[at : at + len(heard)]
+        ratio.add(there, heard[: len(there)])
         progress(2 * frames + at + len(heard), 3 * frames, "decoding what the game will hear")
-    return ratio.db, max(-200.0, decibels(peak))
+    return ratio.db, meter.level()

@@ -11,11 +11,13 @@ from ..bank import Stream
 from ..base import Format, Loop, ZubretError
 from ..base.wording import clock, spaced
 from ..codec import codec_of
+from .levels import Level, Match
 from .treatment import Target, Treatment, target_of
 
 FITS, CAN, BLOCKS = "fits", "can be fitted", "blocks"
 LOUDER = 1.0
-"""dB by which a replacement's peak may pass the original's before the report offers to match it."""
+"""dB by which a replacement's peak may pass the original's, or LU by which its loudness may differ, before the report offers to
+match it."""
 
 
 @dataclass(frozen=True)
@@ -38,9 +40,11 @@ class FitPoint:
 
 @dataclass(frozen=True)
 class FitReport:
-    """All points, and the format the stream will have; `target` is None where the treatment is impossible."""
+    """All points, and the format the stream will have; `target` is None where the treatment is impossible. level: the
+    original's."""
 
     points: list[FitPoint]
+    level: Level
     target: Target | None = None
     changes_too: list[str] = field(default_factory=list)
 
@@ -70,28 +74,36 @@ class FitReport:
         }
 
 
-def fit_report(original: Stream, original_peak: float, info: AudioInfo, how: Treatment) -> FitReport:
+def fit_report(
+    original: Stream,
+    level: Level,
+    info: AudioInfo,
+    how: Treatment,
+    heard: Level | None = None,
+    match: Match | None = None,
+) -> FitReport:
     """Compare a replacement under a treatment with the stream it is to replace.
 
-    original_peak: sample peak of the original in dBFS.
+    level: the original's; heard: that of the encoded result, once there is one; match: how its gain was found.
     """
     want = original.format
     try:
         target = target_of(want, info.rate, info.channels, info.frames, info.loop, how)
     except ZubretError as e:
         point = FitPoint(e.field or "loop", (e.field or "loop").capitalize(), "", "", BLOCKS, f"{e.what} {e.next}")
-        return FitReport([point])
+        return FitReport([point], level)
     points = [
         _rate(want, info, how),
         _channels(want, info, how),
         *_codec(want, info),
         _length(original, target),
         *_loop(want, target, info, how),
-        _peak(original_peak, info, how),
+        _peak(level.peak, info, how, heard),
+        _loudness(level, how, heard, match),
         _size(original, target),
     ]
     shares = [str(n) for n in original.shares]
-    return FitReport(points, target, shares)
+    return FitReport(points, level, target, shares)
 
 
 def decibel(value: float) -> str:
@@ -202,7 +214,10 @@ def _loop(want: Format, target: Target, info: AudioInfo, how: Treatment) -> list
     return points
 
 
-def _peak(original: float, info: AudioInfo, how: Treatment) -> FitPoint:
+def _peak(original: float, info: AudioInfo, how: Treatment, heard: Level | None) -> FitPoint:
+    if how.match:
+        new = decibel(heard.peak) if heard else ""
+        return FitPoint("peak", "peak level", decibel(original), new, FITS, "as its loudness wants it")
     level = info.peak_db + how.gain_db
     match = math.floor((original - info.peak_db) * 10) / 10 if original > -200 and info.peak_db > -200 else 0.0
     old, new = decibel(original), decibel(level)
@@ -214,6 +229,33 @@ def _peak(original: float, info: AudioInfo, how: Treatment) -> FitPoint:
         text = f"{match:+.1f} dB to match the original's peak".replace("-", "−")
         return FitPoint("peak", "peak level", old, new, CAN, text, {"gain_db": match}, required=False)
     return FitPoint("peak", "peak level", old, new, FITS, f"{how.gain_db:+.1f} dB gain".replace("-", "−"))
+
+
+def _loudness(original: Level, how: Treatment, heard: Level | None, match: Match | None) -> FitPoint:
+    short = original.short or (heard is not None and heard.short)
+    old = _lufs(original, short)
+    if heard is None:
+        return FitPoint("loudness", "loudness", old, "", FITS, "measured once it is encoded", required=False)
+    new, way = _lufs(heard, short), ", without gates: it is short" if short else ""
+    if how.match:
+        text = "nothing to be measured" if match is None else f"matched by {_signed(match.gain_db)} dB{way}"
+        if match and match.held:
+            text += f"; its true peak, {_signed(heard.true_peak)} dBTP, allows no more"
+        return FitPoint("loudness", "loudness", old, new, FITS, text, required=False)
+    now, wanted = heard.loudness(short), original.loudness(short)
+    if now is None or wanted is None or abs(now - wanted) <= LOUDER:
+        return FitPoint("loudness", "loudness", old, new, FITS, way.removeprefix(", "), required=False)
+    text = f"{abs(now - wanted):.1f} LU {'louder' if now > wanted else 'quieter'}{way}: match the original's"
+    return FitPoint("loudness", "loudness", old, new, CAN, text, {"match": "original"}, required=False)
+
+
+def _lufs(level: Level, short: bool) -> str:
+    found = level.loudness(short)
+    return "none" if found is None else f"{_signed(found)} LUFS"
+
+
+def _signed(value: float) -> str:
+    return f"{value:+.1f}".replace("-", "−")
 
 
 def _size(original: Stream, target: Target) -> FitPoint:

@@ -10,6 +10,9 @@ from ..base import Format, Loop, ZubretError
 from ..codec import codec_of
 
 LOOP_MODES = ("source", "whole", "points", "none")
+MATCHES = ("", "original", "number")
+GAINS, LUFS, CEILINGS = (-60.0, 40.0), (-60.0, 0.0), (-20.0, 0.0)
+"""What may be asked for: dB, LUFS, dBTP."""
 
 
 @dataclass(frozen=True)
@@ -20,7 +23,9 @@ class Treatment:
     loop:       where the loop comes from: the file itself, the whole part, the points below, or none
     loop_start, loop_end: half-open, in the file's own frames; used when `loop` is "points"
     resample, mix: bring rate and channels to the original's
-    gain_db:    applied before encoding
+    gain_db:    applied before encoding, unless loudness is matched
+    match:      the loudness it is brought to: the original's, or `lufs` ("number"); "" leaves it. Its true peak is kept
+                below `ceiling_db` (dBTP)
     align:      how a loop start gets onto a block edge: "pad" puts silence before the head,
                 "trim" cuts the head; "" leaves it
     """
@@ -33,6 +38,9 @@ class Treatment:
     resample: bool = False
     mix: bool = False
     gain_db: float = 0.0
+    match: str = ""
+    lufs: float = -23.0
+    ceiling_db: float = -1.0
     align: str = ""
 
     def as_dict(self) -> dict[str, Any]:
@@ -53,11 +61,15 @@ class Treatment:
             if name not in known:
                 raise ZubretError(f'A treatment has no step "{name}".', field=name, next="Correct the request.")
         new = cls(**data)
-        if new.loop not in LOOP_MODES or new.align not in ("", "pad", "trim") or not -60 <= new.gain_db <= 40:
+        choices = {"loop": LOOP_MODES, "align": ("", "pad", "trim"), "match": MATCHES}
+        ranges = {"gain_db": GAINS, "lufs": LUFS, "ceiling_db": CEILINGS}
+        wrong = {
+            name: f"one of {', '.join(map(repr, c))}" for name, c in choices.items() if getattr(new, name) not in c
+        }
+        wrong |= {n: f"from {a:g} to {b:g}" for n, (a, b) in ranges.items() if not a <= getattr(new, n) <= b}
+        for name, possible in wrong.items():
             raise ZubretError(
-                "A step of the treatment has a value that is not possible.",
-                field="loop" if new.loop not in LOOP_MODES else "align" if abs(new.gain_db) <= 40 else "gain",
-                next="Choose a gain from -60 to +40 dB, a loop mode and a way to align from the list.",
+                "A step of the treatment has a value that is not possible.", field=name, next=f"Choose {possible}."
             )
         return new
 

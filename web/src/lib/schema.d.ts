@@ -1992,7 +1992,7 @@ export interface paths {
         put?: never;
         /**
          * Put In
-         * @description Put many streams into a mod at once: as they are, with a gain, or as silence. A job prepares them.
+         * @description Put many streams into a mod at once: as they are, with a gain, equally loud, or as silence. A job prepares them.
          */
         post: operations["server_mods_api_put_in"];
         delete?: never;
@@ -3680,7 +3680,8 @@ export interface components {
         };
         /**
          * PutInIn
-         * @description Streams by their numbers; source: original, silence, or none, which removes their swaps; gain_db: from -60 to 40, of the original.
+         * @description Streams by their numbers; source: original, silence, or none, which removes their swaps. Of the original: gain_db, or with
+         *     match "number" the loudness to which each is brought, lufs.
          */
         PutInIn: {
             /** Chosen */
@@ -3690,6 +3691,16 @@ export interface components {
              * @default 0
              */
             gain_db: number;
+            /**
+             * Lufs
+             * @default -23
+             */
+            lufs: number;
+            /**
+             * Match
+             * @default
+             */
+            match: string;
             /** Source */
             source: string;
         };
@@ -4533,6 +4544,8 @@ export interface components {
         TreatmentIn: {
             /** Align */
             align?: string | null;
+            /** Ceiling Db */
+            ceiling_db?: number | null;
             /** Gain Db */
             gain_db?: number | null;
             /** Loop */
@@ -4541,6 +4554,10 @@ export interface components {
             loop_end?: number | null;
             /** Loop Start */
             loop_start?: number | null;
+            /** Lufs */
+            lufs?: number | null;
+            /** Match */
+            match?: string | null;
             /** Mix */
             mix?: boolean | null;
             /** New Loop */
@@ -4554,11 +4571,13 @@ export interface components {
         };
         /**
          * TreatmentOut
-         * @description All steps of a treatment.
+         * @description All steps of a treatment; gain_db counts where match is empty. lufs: where it is "number"; ceiling_db in dBTP.
          */
         TreatmentOut: {
             /** Align */
             align: string;
+            /** Ceiling Db */
+            ceiling_db: number;
             /** Gain Db */
             gain_db: number;
             /** Loop */
@@ -4567,6 +4586,10 @@ export interface components {
             loop_end: number;
             /** Loop Start */
             loop_start: number;
+            /** Lufs */
+            lufs: number;
+            /** Match */
+            match: string;
             /** Mix */
             mix: boolean;
             /** Resample */

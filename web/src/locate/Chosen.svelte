@@ -83,10 +83,10 @@
 {#if putting}
   <PutIn
     streams={chosen.size}
-    put={async (begin, gain_db) => {
+    put={async (begin, level) => {
       busy = true;
       app.hush();
-      await putIn([...chosen], begin, gain_db);
+      await putIn([...chosen], begin, level);
       busy = false;
     }}
     close={() => (putting = false)}

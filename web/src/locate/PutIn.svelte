@@ -1,24 +1,31 @@
 <script lang="ts">
   import Modal from "../components/Modal.svelte";
   import { spaced } from "../lib/format";
-  import type { Begin } from "../swap/swaps";
+  import type { Begin, Level } from "../swap/swaps";
 
-  /** Many streams put into the mod without a file: as silence, or as they are, louder or quieter. */
+  /** Many streams put into the mod without a file: as silence, or as they are, louder, quieter or equally loud. */
   let {
     streams,
     put,
     close,
-  }: { streams: number; put: (begin: Begin, gain_db: number) => void; close: () => void } = $props();
+  }: { streams: number; put: (begin: Begin, level: Level) => void; close: () => void } = $props();
   let modal: Modal;
-  let begin = $state<Begin>("silence");
+  let begin = $state<"silence" | "gain" | "loudness" | "none">("silence");
   let gain = $state<number | null>(-6);
-  const able = $derived(begin !== "original" || (gain !== null && gain >= -60 && gain <= 40));
+  let lufs = $state<number | null>(-23);
+  const within = (value: number | null, from: number, to: number) =>
+    value !== null && value >= from && value <= to;
+  const able = $derived(
+    begin === "gain" ? within(gain, -60, 40) : begin === "loudness" ? within(lufs, -60, 0) : true,
+  );
 
   function start(e: SubmitEvent) {
     e.preventDefault();
     if (!able) return;
     modal.close();
-    put(begin, begin === "original" ? (gain ?? 0) : 0);
+    if (begin === "gain") put("original", { gain_db: gain ?? 0 });
+    else if (begin === "loudness") put("original", { match: "number", lufs: lufs ?? 0 });
+    else put(begin, { gain_db: 0 });
   }
 </script>
 
@@ -35,8 +42,8 @@
         is
       </label>
       <label class="flex items-center gap-2">
-        <input type="radio" class="radio radio-sm" value="original" bind:group={begin} /> each as it is, with a
-        gain of
+        <input type="radio" class="radio radio-sm" value="gain" bind:group={begin} /> each as it is, with a gain
+        of
       </label>
       <label class="ml-7 flex items-center gap-2">
         <input
@@ -47,8 +54,24 @@
           min="-60"
           max="40"
           bind:value={gain}
-          disabled={begin !== "original"}
+          disabled={begin !== "gain"}
         /> dB, from −60 to 40
+      </label>
+      <label class="flex items-center gap-2">
+        <input type="radio" class="radio radio-sm" value="loudness" bind:group={begin} /> each as it is, brought
+        to a loudness of
+      </label>
+      <label class="ml-7 flex items-center gap-2">
+        <input
+          type="number"
+          class="input input-sm num w-24"
+          aria-label="Loudness, LUFS"
+          step="0.5"
+          min="-60"
+          max="0"
+          bind:value={lufs}
+          disabled={begin !== "loudness"}
+        /> LUFS, its true peak below −1 dBTP
       </label>
       <label class="flex items-center gap-2">
         <input type="radio" class="radio radio-sm" value="none" bind:group={begin} /> what the game has: their swaps

@@ -45,7 +45,7 @@
     (row) => row.id,
     rows.numbers,
     (row) => {
-      if (row.path !== file?.path) query.entries = query.order = "";
+      if (row.path !== file?.path) query.entries = query.order = query.entry = "";
       file = row;
     },
   );

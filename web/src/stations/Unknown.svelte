@@ -17,12 +17,13 @@
   const path = app.detail;
   const params = { path: { game_id } };
 
-  // The part that is judged: the address's, or the file's first.
+  // The part that is judged, the address's or the file's first; and the reading of it that was chosen, as it was turned.
   interface Asked {
     from: number | null;
     to: number | null;
+    reading: string;
   }
-  const FIRST: Asked = { from: null, to: null };
+  const FIRST: Asked = { from: null, to: null, reading: "" };
   let asked = $state(readFrom(app.search, FIRST));
   inAddress(
     () => written(asked, FIRST),
@@ -75,21 +76,39 @@
   $effect(() => {
     typed = [...part];
   });
-  // The best reading of a part is shown, or the one that was, where it is among them.
+  // The best reading of a part is shown, or the one that was, where it is among them; first of all the address's.
   $effect(() => {
     if (!ranked) return;
     const all = ranked.candidates;
     untrack(() => {
-      const same = all.find((c) => c.codec === chosen?.codec && c.channels === chosen.channels);
+      const kept = chosen ?? read(asked.reading);
+      const same = all.find((c) => c.codec === kept?.codec && c.channels === kept.channels);
       const best = same ?? all[0];
-      if (best) show(best, false);
+      if (!best) return;
+      const again = chosen ? null : kept;
+      show(best, false);
+      if (again) void hear({ ...best, ...again });
     });
   });
 
   function look(from: number, to: number) {
     failed = null;
     judgedAt = rate;
-    asked = { from, to };
+    asked = { from, to, reading: "" };
+  }
+
+  /** A reading as the address has it. */
+  function keep(reading: ReadingOut) {
+    const { codec, channels, block_size, skip, parameters } = reading;
+    asked.reading = JSON.stringify({ rate, codec, channels, block_size, skip, parameters });
+  }
+
+  function read(kept: string): ReadingOut | null {
+    try {
+      return (JSON.parse(kept || "null") as ReadingOut | null) ?? null;
+    } catch {
+      return null; // an address that somebody has cut
+    }
   }
 
   function show(reading: ReadingOut, play: boolean) {
@@ -126,14 +145,20 @@
   /** Hear the same part with something turned; what is heard goes on from where it was. */
   async function turn(change: Partial<ReadingOut>) {
     if (!chosen) return;
-    const wanted = { ...chosen, ...change };
     const was = player.playing ? player.seconds : -1;
+    const found = await hear({ ...chosen, ...change, rate });
+    if (!found) return;
+    keep(found);
+    if (was >= 0) void player.start(Math.min(found.frames - 1, Math.round(was * found.rate)));
+  }
+
+  async function hear(wanted: ReadingOut): Promise<ReadingOut | undefined> {
+    rate = wanted.rate;
     const found = await attempt(() =>
       got(api.POST("/api/games/{game_id}/unknown/hear", { params, body: body(wanted) })),
     );
-    if (!found) return;
-    show({ ...found, score: chosen.score, reasons: chosen.reasons }, false);
-    if (was >= 0) void player.start(Math.min(found.frames - 1, Math.round(was * found.rate)));
+    if (found) show({ ...found, score: wanted.score, reasons: wanted.reasons }, false);
+    return found;
   }
 
   async function draft() {
@@ -234,7 +259,10 @@
                 c.codec && values(chosen) === values(c)
                 ? 'border-primary bg-base-300'
                 : 'border-transparent'}"
-              onclick={() => show(c, true)}
+              onclick={() => {
+                keep(c);
+                show(c, true);
+              }}
             >
               <Comb audio={c.audio} width={104} height={30} />
               <span class="min-w-0">

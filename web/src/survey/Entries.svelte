@@ -24,13 +24,15 @@
     file,
     text = $bindable(),
     sort = $bindable(),
+    entry = $bindable(),
     takeOut,
     listed,
   }: {
     file: SurveyFile;
-    /** The filter, and the order. */
+    /** The filter, the order, and the path of the chosen entry. */
     text: string;
     sort: string;
+    entry: string;
     takeOut: (selection: Selection) => void;
     /** The first rows are there, or it is known why not. */
     listed: () => void;
@@ -44,9 +46,12 @@
   let current = $state.raw<Entry | null>(null);
   const choice = new Choice<Entry>(
     rows,
-    (entry) => entry.id,
+    (row) => row.id,
     rows.numbers,
-    (entry) => (current = entry),
+    (row) => {
+      current = row;
+      entry = row.path;
+    },
   );
   const one = $derived(choice.chosen.size === 1 && current && choice.chosen.has(current.id) ? current : null);
   const chosen = $derived(choice.chosen.size);
@@ -57,9 +62,19 @@
   whenAsked(
     () => asks,
     async (asked) => {
-      if (await rows.ask(JSON.parse(asked))) answered = asked;
+      if (!(await rows.ask(JSON.parse(asked)))) return;
+      answered = asked;
+      if (entry && !current) await find(entry);
     },
   );
+
+  /** The entry that the address names is the current one, where the list has it. */
+  async function find(path: string) {
+    const moved = choice.since();
+    const place = await rows.jump(path, 0);
+    const found = place < 0 ? undefined : await rows.need(place);
+    if (found?.path === path && !moved()) await choice.go(place);
+  }
 
   $effect(() => {
     if (!rows.loading) listed();

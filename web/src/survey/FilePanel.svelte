@@ -73,6 +73,7 @@
         {file}
         bind:text={query.entries}
         bind:sort={query.order}
+        bind:entry={query.entry}
         {takeOut}
         listed={() => (listed = file.path)}
       />

@@ -19,9 +19,10 @@ export interface FileQuery {
   opened: string[];
   /** The folder that the picture shows. */
   within: string;
-  /** In the chosen archive: what its entries are filtered by, and their order. */
+  /** In the chosen archive: what its entries are filtered by, their order, and the path of the chosen one. */
   entries: string;
   order: string;
+  entry: string;
   /** Whether the key ring is open. */
   keys: boolean;
 }
@@ -36,10 +37,11 @@ export const ALL_FILES: FileQuery = {
   within: "",
   entries: "",
   order: "",
+  entry: "",
   keys: false,
 };
 /** What does not change the list of files. */
-const ASIDE = ["within", "entries", "order", "keys"] as const;
+const ASIDE = ["within", "entries", "order", "entry", "keys"] as const;
 
 export const narrowsFiles = (query: FileQuery) =>
   differs(query, ALL_FILES, ["sort", "tree", "opened", ...ASIDE]);

@@ -51,6 +51,17 @@
     void change({ loop: "points", ...now, ...use });
   }
 
+  /** What is asked for beside each way to set the level. */
+  const CEILING = { step: "ceiling_db", label: "true peak, dBTP", from: -20, to: 0 } as const;
+  const LEVELS: Record<
+    string,
+    { step: "gain_db" | "lufs" | "ceiling_db"; label: string; from: number; to: number }[]
+  > = {
+    "": [{ step: "gain_db", label: "gain, dB", from: -60, to: 40 }],
+    original: [CEILING],
+    number: [{ step: "lufs", label: "loudness, LUFS", from: -60, to: 0 }, CEILING],
+  };
+
   const loopNow = $derived(swap.loop as [number, number] | null);
 
   function typedLoop(edge: 0 | 1, text: string) {
@@ -116,17 +127,32 @@
     </label>
   {/if}
   <label class="block">
-    <span class="text-quiet">gain, dB</span>
-    <input
-      class="input num mt-1 block w-24"
-      type="number"
-      step="0.1"
-      min="-60"
-      max="40"
-      value={swap.treatment.gain_db}
-      onchange={(e) => change({ gain_db: Number(e.currentTarget.value) })}
-    />
+    <span class="text-quiet">level</span>
+    <select
+      class="select mt-1 flex w-44"
+      aria-label="level"
+      value={swap.treatment.match}
+      onchange={(e) => change({ match: e.currentTarget.value })}
+    >
+      <option value="">by a gain</option>
+      <option value="original">as loud as the original</option>
+      <option value="number">to a loudness</option>
+    </select>
   </label>
+  {#each LEVELS[swap.treatment.match] ?? [] as { step, label, from, to } (step)}
+    <label class="block">
+      <span class="text-quiet">{label}</span>
+      <input
+        class="input num mt-1 block w-24"
+        type="number"
+        step="0.1"
+        min={from}
+        max={to}
+        value={swap.treatment[step]}
+        onchange={(e) => change({ [step]: Number(e.currentTarget.value) })}
+      />
+    </label>
+  {/each}
   {#if stream.block_frames > 1 && loopNow}
     <label class="block">
       <span class="text-quiet">loop start to a block edge</span>

@@ -55,27 +55,38 @@ export async function give(stream: Stream, file: File, share: (done: number) => 
 
 /** What a swap without a file begins from; none: no swap, what the game has. */
 export type Begin = "original" | "silence" | "none";
+/** What is done to the level of an original: a gain, or the loudness to which it is brought. */
+export type Level = { gain_db: number } | { match: "number"; lufs: number };
 
 const were = (n: number, what: string) => `${count(n, what)} ${n === 1 ? "was" : "were"}`;
 
-function toldOf(made: PutIn, source: Begin, gain_db: number): string {
+const signed = (value: number) => `${value > 0 ? "+" : "−"}${Math.abs(value)}`;
+
+function levelled(level: Level): string {
+  if ("match" in level) return ` at ${signed(level.lufs)} LUFS`;
+  return level.gain_db ? ` with ${signed(level.gain_db)} dB` : "";
+}
+
+function toldOf(made: PutIn, source: Begin, level: Level): string {
   if (source === "none") return `${were(made.aside.length, "swap")} removed.`;
-  const gain = gain_db ? ` with ${gain_db > 0 ? "+" : "−"}${Math.abs(gain_db)} dB` : "";
-  const told = [
-    `${were(made.swaps.length, "stream")} put into the mod${source === "silence" ? " as silence" : gain}.`,
-  ];
+  const how = source === "silence" ? " as silence" : levelled(level);
+  const told = [`${were(made.swaps.length, "stream")} put into the mod${how}.`];
   if (made.skipped) told.push(`${were(made.skipped, "stream")} left out: a file replaces the whole entry.`);
   if (made.unable) told.push(`${were(made.unable, "stream")} left out: the codec can’t be written.`);
   return told.join(" ");
 }
 
 /** Streams are put into the mod without a file, many at once; one Undo takes all of them back. Their swaps' numbers. */
-export async function putIn(chosen: number[], source: Begin, gain_db = 0): Promise<number[]> {
+export async function putIn(
+  chosen: number[],
+  source: Begin,
+  level: Level = { gain_db: 0 },
+): Promise<number[]> {
   const params = { path: { mod_id: app.game!.mod_id } };
-  const body = { chosen, source, gain_db };
+  const body = { gain_db: 0, match: "", lufs: 0, chosen, source, ...level };
   const made = await app.attempt(api.POST("/api/mods/{mod_id}/put-in", { params, body }));
   if (!made) return [];
-  app.say(toldOf(made, source, gain_db), {
+  app.say(toldOf(made, source, level), {
     label: "Undo",
     run: async () => {
       await app.attempt(api.POST("/api/mods/{mod_id}/take-back", { params, body: made }));
