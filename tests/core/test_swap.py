@@ -106,7 +106,7 @@ class Reports(SimpleTestCase):
         report = self.report()
         self.assertEqual(report.verdict, "fits")
         self.assertEqual(set(self.verdicts(report).values()), {"fits"})
-        expected = {"rate", "channels", "codec", "block_size", "length", "loop", "align", "peak", "loudness", "size"}
+        expected = {"rate", "channels", "codec", "block_size", "length", "loop", "align", "peak", "size"}
         self.assertEqual(set(self.verdicts(report)), expected)
 
     def test_each_difference_has_its_point_and_its_fix(self):

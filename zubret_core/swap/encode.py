@@ -4,7 +4,7 @@ memory than one of seconds."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -143,7 +143,7 @@ def prepare(
         over = out.level.true_peak - how.ceiling_db
         if match is None or over <= OVER:
             break
-        match = Match(match.gain_db - over, match.wanted, True)
+        match = replace(match, gain_db=match.gain_db - over, held=True)
         out = made(match.gain_db, lambda: pieces_of(whole), lambda done, total, _: progress(total, total, LOWER))
     out.match = match
     return out

@@ -99,7 +99,7 @@ def fit_report(
         _length(original, target),
         *_loop(want, target, info, how),
         _peak(level.peak, info, how, heard),
-        _loudness(level, how, heard, match),
+        *([_loudness(level, how, heard, match)] if heard else []),  # else nobody knows yet
         _size(original, target),
     ]
     shares = [str(n) for n in original.shares]
@@ -231,11 +231,9 @@ def _peak(original: float, info: AudioInfo, how: Treatment, heard: Level | None)
     return FitPoint("peak", "peak level", old, new, FITS, f"{how.gain_db:+.1f} dB gain".replace("-", "−"))
 
 
-def _loudness(original: Level, how: Treatment, heard: Level | None, match: Match | None) -> FitPoint:
-    short = original.short or (heard is not None and heard.short)
+def _loudness(original: Level, how: Treatment, heard: Level, match: Match | None) -> FitPoint:
+    short = match.short if match else original.short or heard.short
     old = _lufs(original, short)
-    if heard is None:
-        return FitPoint("loudness", "loudness", old, "", FITS, "measured once it is encoded", required=False)
     new, way = _lufs(heard, short), ", without gates: it is short" if short else ""
     if how.match:
         text = "nothing to be measured" if match is None else f"matched by {_signed(match.gain_db)} dB{way}"

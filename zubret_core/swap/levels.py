@@ -79,10 +79,12 @@ def level_of(pieces: Iterable[NDArray], rate: int, channels: int) -> Level:
 
 @dataclass(frozen=True)
 class Match:
-    """gain_db: what brings a replacement to `wanted` LUFS; held: the ceiling for its true peak allows no more."""
+    """gain_db: what brings a replacement to `wanted` LUFS; short: without gates; held: the ceiling for its true peak allows no
+    more."""
 
     gain_db: float
     wanted: float
+    short: bool
     held: bool
 
 
@@ -95,4 +97,4 @@ def matched(new: Level, original: Level, how: Treatment) -> Match | None:
         return None
     most = how.ceiling_db - new.true_peak
     gain = min(wanted - now, most)
-    return Match(max(GAINS[0], min(GAINS[1], gain)), wanted, wanted - now > most)
+    return Match(max(GAINS[0], min(GAINS[1], gain)), wanted, short, wanted - now > most)

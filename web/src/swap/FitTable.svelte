@@ -24,7 +24,9 @@
         <th class="font-normal md:pl-3">
           what Zubret would do
           {#if open}
-            <button class="btn btn-primary btn-sm ml-2" onclick={() => fit("all")}>Fit all that can be</button
+            <button
+              class="btn btn-sm ml-2 {swap.verdict === 'fits' ? '' : 'btn-primary'}"
+              onclick={() => fit("all")}>Fit all that can be</button
             >
           {/if}
         </th>

@@ -52,7 +52,7 @@
   }
 
   /** What is asked for beside each way to set the level. */
-  const CEILING = { step: "ceiling_db", label: "true peak, dBTP", from: -20, to: 0 } as const;
+  const CEILING = { step: "ceiling_db", label: "true peak at most, dBTP", from: -20, to: 0 } as const;
   const LEVELS: Record<
     string,
     { step: "gain_db" | "lufs" | "ceiling_db"; label: string; from: number; to: number }[]
@@ -129,7 +129,7 @@
   <label class="block">
     <span class="text-quiet">level</span>
     <select
-      class="select mt-1 flex w-44"
+      class="select mt-1 flex w-56"
       aria-label="level"
       value={swap.treatment.match}
       onchange={(e) => change({ match: e.currentTarget.value })}
