@@ -138,6 +138,7 @@ class Sounds(BrowserTest):
         self.until(lambda: self.strip("audio") not in ("", before), 10, "the turned reading")
         page.get_by_role("button", name="44.1", exact=True).click()
         expect(page.get_by_role("form", name="Turn")).to_contain_text("at 44")
+        page.wait_for_url("**reading=**44100**")
         page.reload()  # how it was turned is in the address
         expect(page.get_by_role("form", name="Turn")).to_contain_text("at 44")
         expect(page.get_by_role("form", name="Turn").get_by_label("nibbles")).to_have_value("high")
