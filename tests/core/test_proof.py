@@ -12,7 +12,7 @@ from pathlib import Path
 from django.test import SimpleTestCase
 
 from standin.chart import KEYS, chart
-from standin.formats import PCM, Sound, towed_bell
+from standin.formats import PCM, Sound, bell, crate, towed_bell
 from tests.core.test_fuzz import disc, tar, zipped
 from tests.examples import examples
 from tests.support import bytes_of, demo_game, edited, noise, small_bell, small_crate, source
@@ -103,6 +103,17 @@ class Attacked(SimpleTestCase):
                 done += 1
         self.assertEqual(green, [])
         self.assertGreaterEqual(done, CHANGES)
+
+    def test_what_takes_long_in_a_packed_entry_is_told(self):
+        folder = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, folder)
+        sounds = [Sound(n, noise(frames), 24000, codec=PCM) for n, frames in ((1, 300), (2, 2 << 20))]
+        data = crate("long", [("b/long.bell", bell("long", sounds), True)])
+        subject = Subject({"long.crate": data}, "long.crate", inside=(("b/long.bell", 0),), ordinal=0)
+        said: list[tuple[int, int, str]] = []
+        prove(self.rebuilt(subject, folder)[1], lambda *words: said.append(words))
+        self.assertEqual(sorted(done for done, _, _ in said), [done for done, _, _ in said])
+        self.assertRegex("\n".join(note for _, _, note in said), r"unpacking b/long\.bell, 52\.\d %")
 
     def rebuilt(self, subject: Subject, folder: Path):
         """The output folder of a rebuild, and what its proof has to know."""

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import json
 import sys
+import time
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from functools import partial
@@ -21,7 +22,7 @@ from numpy.typing import NDArray
 
 from ..audio.files import DecodeRange
 from ..bank import Bank
-from ..base import Cancelled, Format, Progress, ZubretError, silent
+from ..base import Cancelled, Format, Progress, ZubretError, in_words, silent, told_to
 from ..base.wording import spaced
 from ..codec import codec_of
 from ..container import Container, GameFolder, LaidOver
@@ -37,6 +38,8 @@ from .plan import listed_in
 
 DECODED = 1 << 16
 """Frames that are decoded at once where a proof goes deeper."""
+SAY = 0.25
+"""Seconds at least between two words of how far it is."""
 
 
 def prove(expected: Expectation, progress: Progress = silent) -> list[ProofPoint]:
@@ -48,15 +51,22 @@ def prove(expected: Expectation, progress: Progress = silent) -> list[ProofPoint
     game, out = Path(expected.game), Path(expected.out)
     ledgers = {f.path: [Ledger(a) for a in f.accounts] for f in expected.files}
     points: list[ProofPoint] = []
-    total, done = sum(f.size for f in expected.files), 0
+    total, done, far = sum(f.size for f in expected.files), 0, 0
+
+    def inside(n: int, of: int, note: str) -> None:
+        progress(far, total, in_words(n, of, note))
+
     for file in expected.files:
 
         def step(n: int, _: int, note: str, before: int = done) -> None:
-            progress(before + n, total, note)
+            nonlocal far
+            far = max(far, before + n)
+            progress(far, total, note)
 
         proof = _FileProof(file, GameFolder(game), LaidOver(game, out), known, ledgers, step, expected.deep)
         try:
-            proof.run()
+            with told_to(inside):
+                proof.run()
         except ZubretError as e:
             proof.point("opens", "readable", str(e), False)
         except Cancelled:
@@ -364,11 +374,12 @@ def main() -> None:
     """Read the expectation, print progress and points as JSON lines."""
     shipped_layouts()  # loaded while the files are still being written
     expected = Expectation.from_json(sys.stdin.read())
-    last = [-1]
+    last = 0.0
 
     def progress(done: int, total: int, note: str) -> None:
-        if total and done * 100 // total != last[0]:
-            last[0] = done * 100 // total
+        nonlocal last
+        if (now := time.monotonic()) - last > SAY:
+            last = now
             print(json.dumps({"progress": [done, total, note]}), flush=True)
 
     print(json.dumps({"points": [asdict(p) for p in prove(expected, progress)]}), flush=True)
