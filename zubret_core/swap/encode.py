@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ..audio import AudioInfo, encoded_file, mixed, pieces_between, resampled
 from ..audio.files import file_format, with_loop
 from ..bank import Stream
-from ..base import Format, Progress, ZubretError, room, silent, to_int16
+from ..base import Format, Progress, ZubretError, in_words, room, silent, to_int16
 from ..base.pcm import Snr
 from ..codec import VorbisPackets, codec_of
 from ..codec.base import PIECE, pieces_of
@@ -26,7 +26,6 @@ Pieces = Callable[[], Iterator[NDArray[np.float32]]]
 """Samples piece by piece, from their beginning whenever they are asked for."""
 OVER, TRIES = 0.1, 3
 """dB by which what is heard may pass the ceiling, and how often it is encoded again because of that."""
-LOWER = "encoding again, below the ceiling"
 
 
 @dataclass
@@ -136,7 +135,11 @@ def prepare(
     match = matched(level, report.level, how)
 
     def after(done: int, total: int, note: str) -> None:
-        progress(max(done, target.format.frames), total, note)
+        frames = target.format.frames
+        progress(max(done, frames), total, note if done >= frames else in_words(done, frames, note))
+
+    def once_more(done: int, total: int, _: str) -> None:
+        progress(total, total, in_words(done, total, "encoding again, below the ceiling"))
 
     out = made(match.gain_db if match else 0.0, lambda: pieces_of(whole), after)
     for _ in range(TRIES):  # what a codec adds may pass the ceiling
@@ -144,7 +147,7 @@ def prepare(
         if match is None or over <= OVER:
             break
         match = replace(match, gain_db=match.gain_db - over, held=True)
-        out = made(match.gain_db, lambda: pieces_of(whole), lambda done, total, _: progress(total, total, LOWER))
+        out = made(match.gain_db, lambda: pieces_of(whole), once_more)
     out.match = match
     return out
 
