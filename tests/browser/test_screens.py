@@ -229,6 +229,9 @@ class Screens(BrowserTest):
 
         def swap() -> None:
             page.get_by_role("link", name="horn").click()
+            page.get_by_label("level").select_option("number")
+            expect(page.get_by_label("loudness, LUFS")).to_have_value("-23")
+            page.get_by_label("level").select_option("")
             page.get_by_label("gain, dB").fill("-3")
             page.keyboard.press("Tab")
 

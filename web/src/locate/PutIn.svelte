@@ -1,7 +1,7 @@
 <script lang="ts">
   import Modal from "../components/Modal.svelte";
   import { spaced } from "../lib/format";
-  import type { Begin, Level } from "../swap/swaps";
+  import { USUAL, type Begin, type Level } from "../swap/swaps";
 
   /** Many streams put into the mod without a file: as silence, or as they are, louder, quieter or equally loud. */
   let {
@@ -12,7 +12,7 @@
   let modal: Modal;
   let begin = $state<"silence" | "gain" | "loudness" | "none">("silence");
   let gain = $state<number | null>(-6);
-  let lufs = $state<number | null>(-23);
+  let lufs = $state<number | null>(USUAL);
   const within = (value: number | null, from: number, to: number) =>
     value !== null && value >= from && value <= to;
   const able = $derived(

@@ -46,7 +46,8 @@
           <td class="num text-right max-md:order-4 md:px-3 md:whitespace-nowrap"
             ><span class="text-quiet md:hidden">→ </span>{p.new}</td
           >
-          <td class="whitespace-nowrap max-md:order-2 md:px-3 {tone}">{sign} {p.verdict}</td>
+          <td class="whitespace-nowrap max-md:order-2 max-md:text-right md:px-3 {tone}">{sign} {p.verdict}</td
+          >
           <td class="text-quiet max-md:order-5 max-md:col-span-2 md:pl-3">
             {p.action}
             {#if p.verdict === "can be fitted" && p.fixable}

@@ -55,6 +55,8 @@ export async function give(stream: Stream, file: File, share: (done: number) => 
 
 /** What a swap without a file begins from; none: no swap, what the game has. */
 export type Begin = "original" | "silence" | "none";
+/** LUFS (EBU R 128). */
+export const USUAL = -23;
 /** What is done to the level of an original: a gain, or the loudness to which it is brought. */
 export type Level = { gain_db: number } | { match: "number"; lufs: number };
 
@@ -83,7 +85,7 @@ export async function putIn(
   level: Level = { gain_db: 0 },
 ): Promise<number[]> {
   const params = { path: { mod_id: app.game!.mod_id } };
-  const body = { gain_db: 0, match: "", lufs: 0, chosen, source, ...level };
+  const body = { gain_db: 0, match: "", lufs: USUAL, chosen, source, ...level };
   const made = await app.attempt(api.POST("/api/mods/{mod_id}/put-in", { params, body }));
   if (!made) return [];
   app.say(toldOf(made, source, level), {
