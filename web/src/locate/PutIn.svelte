@@ -10,21 +10,33 @@
     close,
   }: { streams: number; put: (begin: Begin, level: Level) => void; close: () => void } = $props();
   let modal: Modal;
+  /** Ways to set the level of each, the number that goes with them, and from where to where it may be. */
+  const WAYS = [
+    { way: "gain", said: "with a gain of", label: "Gain, dB", unit: "dB, from −60 to 40", from: -60, to: 40 },
+    {
+      way: "loudness",
+      said: "brought to a loudness of",
+      label: "Loudness, LUFS",
+      unit: "LUFS, its true peak below −1 dBTP",
+      from: -60,
+      to: 0,
+    },
+  ] as const;
   let begin = $state<"silence" | "gain" | "loudness" | "none">("silence");
-  let gain = $state<number | null>(-6);
-  let lufs = $state<number | null>(USUAL);
-  const within = (value: number | null, from: number, to: number) =>
-    value !== null && value >= from && value <= to;
+  let amounts = $state<{ gain: number | null; loudness: number | null }>({ gain: -6, loudness: USUAL });
   const able = $derived(
-    begin === "gain" ? within(gain, -60, 40) : begin === "loudness" ? within(lufs, -60, 0) : true,
+    WAYS.every(({ way, from, to }) => {
+      const amount = amounts[way];
+      return way !== begin || (amount !== null && amount >= from && amount <= to);
+    }),
   );
 
   function start(e: SubmitEvent) {
     e.preventDefault();
     if (!able) return;
     modal.close();
-    if (begin === "gain") put("original", { gain_db: gain ?? 0 });
-    else if (begin === "loudness") put("original", { match: "number", lufs: lufs ?? 0 });
+    if (begin === "gain") put("original", { gain_db: amounts.gain ?? 0 });
+    else if (begin === "loudness") put("original", { match: "number", lufs: amounts.loudness ?? USUAL });
     else put(begin, { gain_db: 0 });
   }
 </script>
@@ -41,38 +53,24 @@
         <input type="radio" class="radio radio-sm" value="silence" bind:group={begin} /> silence, as long as each
         is
       </label>
-      <label class="flex items-center gap-2">
-        <input type="radio" class="radio radio-sm" value="gain" bind:group={begin} /> each as it is, with a gain
-        of
-      </label>
-      <label class="ml-7 flex items-center gap-2">
-        <input
-          type="number"
-          class="input input-sm num w-24"
-          aria-label="Gain, dB"
-          step="0.5"
-          min="-60"
-          max="40"
-          bind:value={gain}
-          disabled={begin !== "gain"}
-        /> dB, from −60 to 40
-      </label>
-      <label class="flex items-center gap-2">
-        <input type="radio" class="radio radio-sm" value="loudness" bind:group={begin} /> each as it is, brought
-        to a loudness of
-      </label>
-      <label class="ml-7 flex items-center gap-2">
-        <input
-          type="number"
-          class="input input-sm num w-24"
-          aria-label="Loudness, LUFS"
-          step="0.5"
-          min="-60"
-          max="0"
-          bind:value={lufs}
-          disabled={begin !== "loudness"}
-        /> LUFS, its true peak below −1 dBTP
-      </label>
+      {#each WAYS as { way, said, label, unit, from, to } (way)}
+        <label class="flex items-center gap-2">
+          <input type="radio" class="radio radio-sm" value={way} bind:group={begin} /> each as it is, {said}
+        </label>
+        <label class="ml-7 flex items-center gap-2">
+          <input
+            type="number"
+            class="input input-sm num w-24"
+            aria-label={label}
+            step="0.5"
+            min={from}
+            max={to}
+            bind:value={amounts[way]}
+            disabled={begin !== way}
+          />
+          {unit}
+        </label>
+      {/each}
       <label class="flex items-center gap-2">
         <input type="radio" class="radio radio-sm" value="none" bind:group={begin} /> what the game has: their swaps
         are removed
