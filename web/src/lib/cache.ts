@@ -3,7 +3,7 @@
  * ("layouts"), so that whoever changes something can say what is out of date by the beginning of its key.
  */
 
-import { QueryCache, QueryClient } from "@tanstack/svelte-query";
+import { QueryCache, QueryClient, type InvalidateQueryFilters } from "@tanstack/svelte-query";
 import { asProblem, AWAY, type Job, type ProblemText } from "./api";
 
 /** Where a question's error is shown, if its screen does not show it itself (`meta: { shown: true }`). */
@@ -15,7 +15,22 @@ export function tellProblems(to: typeof tell): void {
 /** Whether something could not be asked, since the server was away. */
 let missed = false;
 
-export const cache = new QueryClient({
+/** A first answer that is on its way while its question goes out of date may be older than the change; the library would take it
+ * for new for ever. Here it is out of date as soon as it is there. */
+class Cache extends QueryClient {
+  override async invalidateQueries(filters: InvalidateQueryFilters = {}, options = {}): Promise<void> {
+    const late = this.getQueryCache()
+      .findAll({ ...filters, fetchStatus: "fetching" })
+      .filter((query) => query.state.data === undefined || !query.isActive());
+    const again = late.map(async ({ promise, queryKey }) => {
+      await promise?.catch(() => {});
+      await super.invalidateQueries({ queryKey, exact: true });
+    });
+    await Promise.all([super.invalidateQueries(filters, options), ...again]);
+  }
+}
+
+export const cache = new Cache({
   queryCache: new QueryCache({
     onError: (error, query) => {
       missed ||= error === AWAY;
