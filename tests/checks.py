@@ -12,7 +12,7 @@ CHECKS = {
     "mypy (core and server)": [BIN / "mypy", "--no-error-summary"],
     "import rules": [BIN / "lint-imports", "--no-cache"],
     "svelte-check and prettier": ["npm", "run", "--silent", "check", "--prefix", "web"],
-    "Vitest (the player)": ["npm", "run", "--silent", "test", "--prefix", "web"],
+    "Vitest": ["npm", "run", "--silent", "test", "--prefix", "web"],
 }
 
 

@@ -6,6 +6,8 @@ import resource
 import shutil
 import time
 import weakref
+from pathlib import Path
+from unittest.mock import patch
 
 import numpy as np
 from django.test import SimpleTestCase
@@ -17,13 +19,14 @@ from tests.support import edited, files_end_at, noise, problem_of, resummed_bell
 from zubret_core.audio import Style
 from zubret_core.bank import DescribedBank, Stream
 from zubret_core.bank.base import OnePayload
-from zubret_core.base import Format, Loop, ZubretError
+from zubret_core.base import Format, Loop, Samples, ZubretError, gathered, room
 from zubret_core.base.format import frozen
+from zubret_core.base.room import IN_MEMORY
 from zubret_core.codec import codec_of, ogg
 from zubret_core.codec.vorbis import facts_of
 from zubret_core.extract import SoundItem, export_sounds
 from zubret_core.layout import layout_named
-from zubret_core.source import FillSource, Source
+from zubret_core.source import FillSource, Source, write_file
 
 ROUNDS = max(6, int(os.environ.get("ZUBRET_FUZZ", "150")) // 6)
 PLAIN = [
@@ -117,6 +120,37 @@ class Damaged(SimpleTestCase):
                 np.testing.assert_array_equal(
                     codec.decode(payload, format, start, count), whole[start : start + count], err_msg=name
                 )
+
+
+class PieceByPiece(WithFolder):
+    def test_what_comes_in_pieces_is_encoded_as_the_whole_is_and_read_once(self):
+        for format in PLAIN:
+            format = format.with_(frames=9001)
+            pcm, read = noise(9001, format.channels, 9000), []
+
+            def pieces(pcm=pcm, read=read):
+                read.append(len(pcm))
+                yield from (pcm[:1], pcm[1:6000], pcm[6000:])
+
+            whole = bytes(codec_of(format).encode(pcm, format))
+            with patch("zubret_core.codec.base.PIECE", 700):
+                again = codec_of(format).encode(Samples(9001, format.channels, pieces), format)
+            self.assertEqual((bytes(again), read), (whole, [9001]), format)
+        samples = Samples(9001, 1, lambda: (noise(9001)[at : at + 100] for at in range(0, 9001, 100)))
+        for start, end in ((50, 250), (250, 250), (249, 9001), (0, 1), (8000, 9500), (9001, 9002)):
+            np.testing.assert_array_equal(samples[start:end], noise(9001)[start:end])
+
+    def test_what_lies_in_a_nameless_file_gets_a_name_and_is_copied_only_to_another_disk(self):
+        pieces = [bytes([n]) * (IN_MEMORY // 3) for n in range(4)]
+        self.assertEqual(bytes(gathered(pieces)), b"".join(pieces))
+        for folder, is_same in ((self.folder, True), (Path("/dev/shm"), False)):
+            made, place = room(IN_MEMORY + 1, np.uint8), folder / f"zubret-test-{os.getpid()}"
+            self.addCleanup(place.unlink, missing_ok=True)
+            made[-1] = 7
+            write_file(source(made.data), place)
+            self.assertEqual(place.read_bytes(), bytes(made))
+            made[-1] = 8
+            self.assertEqual(place.read_bytes()[-1], 8 if is_same else 7)
 
 
 class OddFormats(SimpleTestCase):

@@ -6,7 +6,6 @@ import io
 import struct
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import asdict, dataclass
-from tempfile import TemporaryFile
 from typing import Any
 
 import mutagen
@@ -14,7 +13,7 @@ import numpy as np
 import soundfile
 from numpy.typing import NDArray
 
-from ..base import Format, Loop, Progress, ZubretError, silent, to_int16
+from ..base import Format, Loop, Progress, ZubretError, nameless, silent, to_int16
 from ..base.pcm import decibels
 from ..codec.file import AudioFile
 from ..codec.soundfiles import sound_read
@@ -168,7 +167,7 @@ def with_loop(source: Source, format: Format) -> Source | None:
     another kind."""
     if not (format.variant.startswith("FLAC/") or format.variant in ("OGG/VORBIS", "OGG/OPUS")):
         return None
-    file = TemporaryFile()
+    file = nameless()
     for piece in source.chunks():
         file.write(piece)
     file.seek(0)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -22,6 +24,53 @@ def to_int16(pcm: NDArray) -> NDArray[np.int16]:
         return pcm
     scaled = np.rint(pcm * np.float32(32768))
     return np.clip(scaled, -32768, 32767).astype(np.int16)
+
+
+class Samples:
+    """(frames, channels) samples as int16 that are made while somebody reads them forward, and anew from their beginning when
+    somebody goes back: those of hours need neither memory nor disk.
+
+    `pieces` gives all of them in order, int16 or float.
+    """
+
+    def __init__(self, frames: int, channels: int, pieces: Callable[[], Iterator[NDArray]]):
+        self.shape = frames, channels
+        self._pieces = pieces
+        self._flow, self._at = pieces(), 0
+        self._have = self._nothing()
+
+    def __len__(self) -> int:
+        return self.shape[0]
+
+    def __getitem__(self, span: slice) -> NDArray[np.int16]:
+        first, last, _ = span.indices(len(self))
+        if first >= last:
+            return self._nothing()
+        if first < self._at:
+            self._flow, self._at, self._have = self._pieces(), 0, self._nothing()
+        while self._at + len(self._have) <= first:
+            self._at, self._have = self._at + len(self._have), self._next()
+        self._at, self._have = first, self._have[first - self._at :]
+        parts, count = [self._have], len(self._have)
+        while count < last - first:
+            parts.append(self._next())
+            count += len(parts[-1])
+        if len(parts) > 1:
+            self._have = np.concatenate(parts)
+        return self._have[: last - first]
+
+    def _nothing(self) -> NDArray[np.int16]:
+        return np.zeros((0, self.shape[1]), np.int16)
+
+    def _next(self) -> NDArray[np.int16]:
+        piece = next(self._flow, None)
+        if piece is None:
+            raise ValueError(f"The pieces end before the {len(self):,} frames that were promised.")
+        return to_int16(piece)
+
+
+Signal = NDArray | Samples
+"""(frames, channels) samples."""
 
 
 def decibels(ratio: float) -> float:

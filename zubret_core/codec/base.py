@@ -5,13 +5,14 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from typing import Protocol
+from contextlib import contextmanager, nullcontext
+from typing import Any, Protocol
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import Format, ZubretError, room
+from ..base import Format, Signal, ZubretError, to_int16
 from ..source import Source
 
 PIECE = 1 << 18
@@ -41,9 +42,9 @@ class Codec(Protocol):
     def decode(self, payload: Source, format: Format, start: int, frames: int) -> NDArray:
         """Frames [start, start + frames) as (frames, channels), int16 where exact, else float32."""
 
-    def encode(self, pcm: NDArray, format: Format) -> bytes | memoryview:
-        """The payload that holds (frames, channels) samples in this format. Long ones need not fit into memory: what is
-        worked on lies in `room`."""
+    def encode(self, pcm: Signal, format: Format) -> bytes | memoryview:
+        """The payload that holds (frames, channels) samples in this format. They are read once and forward, and long ones
+        need not fit into memory; what is made lies in `room`."""
 
     def warm(self) -> None:
         """Make the first call as fast as the later ones."""
@@ -84,7 +85,7 @@ def wrong_parameter(name: str, value: object, what: str) -> ZubretError:
     return ZubretError(f"{name} can't be {value!r}: {what}.", field=name, next="Correct the layout's codec.")
 
 
-def pieces_of(pcm: NDArray, step: int = PIECE) -> Iterator[NDArray]:
+def pieces_of(pcm: Signal, step: int = PIECE) -> Iterator[NDArray]:
     """Samples in pieces of at most `step` frames."""
     return (pcm[at : at + step] for at in range(0, len(pcm), step))
 
@@ -102,26 +103,32 @@ def frames_held(codec: Codec, format: Format, stored: int) -> int:
     return low
 
 
-def filled_up(pcm: NDArray[np.int16], frames: int) -> NDArray[np.int16]:
-    """Samples lengthened to `frames` by their last one, which costs no bits of accuracy; zeros where there are none."""
-    if len(pcm) == frames:
-        return np.ascontiguousarray(pcm)
-    out = room((frames, pcm.shape[1]), np.int16)
-    for at in range(0, frames, PIECE):
-        piece = pcm[at : min(at + PIECE, frames)]
-        out[at : at + len(piece)] = piece
-    out[len(pcm) :] = pcm[-1:] if len(pcm) else 0
-    return out
+def in_units(pcm: Signal, unit: int, ahead: int = 0) -> Iterator[tuple[int, int, NDArray[np.int16]]]:
+    """Samples as int16 in whole units of so many frames, about a PIECE of them at once: the number of the first unit, how many
+    there are, and their samples, with `ahead` frames more where there are any. The last unit is filled up by its last
+    sample, which costs no bits of accuracy."""
+    units = -(-len(pcm) // unit)
+    at_once = max(1, PIECE // unit)
+    for first in range(0, units, at_once):
+        count = min(at_once, units - first)
+        samples = to_int16(pcm[first * unit : (first + count) * unit + ahead])
+        missing = count * unit - len(samples)
+        if missing > 0:
+            samples = np.concatenate([samples, np.repeat(samples[-1:], missing, axis=0)])
+        yield first, count, np.ascontiguousarray(samples)
 
 
-def by_channel(work: Callable[[int], None], channels: int, apart: bool = True) -> None:
-    """Do the same for each channel: side by side where they write `apart`, by kernels that leave the interpreter free."""
-    if channels == 1 or not apart:
-        for channel in range(channels):
-            work(channel)
-        return
-    with ThreadPoolExecutor(min(channels, os.cpu_count() or 1)) as pool:
-        list(pool.map(work, range(channels)))
+@contextmanager
+def by_channel(channels: int, apart: bool = True) -> Iterator[Callable[..., None]]:
+    """What calls a function with the number of each channel, and with what else it is given: side by side where the channels are
+    written `apart`, by kernels that leave the interpreter free."""
+    pool = ThreadPoolExecutor(min(channels, os.cpu_count() or 1)) if channels > 1 and apart else None
+
+    def each(work: Callable[..., None], *more: Any) -> None:
+        list((pool.map if pool else map)(lambda channel: work(channel, *more), range(channels)))
+
+    with pool or nullcontext():
+        yield each
 
 
 @njit(cache=True, inline="always")

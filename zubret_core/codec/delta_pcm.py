@@ -11,9 +11,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import Format, room, to_int16
+from ..base import Format, Signal, room, to_int16
 from ..source import BytesSource, Source
-from .base import PIECE, clamped, wrong_parameter
+from .base import clamped, pieces_of, wrong_parameter
 from .resume import Resumable
 
 SQUARES = tuple((n * n if n >= 0 else -n * n) * 2 for n in range(-128, 128))
@@ -33,10 +33,11 @@ def _decode(codes, table, state, wraps, out):
 
 
 @njit(cache=True)
-def _encode(pcm, ordered, numbers, first, wraps, out):
-    """The code of every sample: the difference in the sorted table that comes nearest, without wrapping round."""
+def _encode(pcm, ordered, numbers, state, wraps, out):
+    """The code of every sample: the difference in the sorted table that comes nearest, without wrapping round; state: as in the
+    decoder."""
     for c in range(pcm.shape[1]):
-        sample = np.int64(first)
+        sample = state[c]
         for n in range(pcm.shape[0]):
             wanted = np.int64(pcm[n, c]) - sample
             k = int(np.searchsorted(ordered, wanted))
@@ -50,6 +51,7 @@ def _encode(pcm, ordered, numbers, first, wraps, out):
                     best, least = near, miss
             sample = clamped(sample + ordered[best], -32768, 32767)
             out[n, c] = numbers[best]
+        state[c] = sample
 
 
 @dataclass(frozen=True)
@@ -99,21 +101,21 @@ class DeltaPcm(Resumable):
         _decode(codes, np.array(self.table, np.int64), state, self.wraps, out)
         return out, state
 
-    def encode(self, pcm: NDArray, format: Format) -> memoryview:
-        samples = np.ascontiguousarray(to_int16(pcm))
-        table = np.array(self.table, np.int64)
+    def encode(self, pcm: Signal, format: Format) -> memoryview:
+        table, state = np.array(self.table, np.int64), self._start(format)
         numbers = np.argsort(table, kind="stable")
-        codes = room(samples.shape, np.uint8)
-        _encode(samples, table[numbers], numbers, self.first, self.wraps, codes)
-        if len(self.table) == 256:
-            return codes.reshape(-1).data
-        flat, out = codes.reshape(-1), room((codes.size + 1) // 2, np.uint8)
-        for at in range(0, len(out), PIECE):
-            two = flat[2 * at : 2 * (at + PIECE)]
-            first, second = two[::2], two[1::2]
-            low, high = (0, 4) if self.nibbles == "low" else (4, 0)
-            out[at : at + len(first)] = first << low
-            out[at : at + len(second)] |= second << high
+        out, at = room(self.stored_size(format.with_(frames=len(pcm))), np.uint8), 0
+        low, high = (0, 4) if self.nibbles == "low" else (4, 0)
+        for piece in pieces_of(pcm):  # an even number of frames each, so that none ends within a byte
+            codes = np.empty(piece.shape, np.uint8)
+            _encode(np.ascontiguousarray(to_int16(piece)), table[numbers], numbers, state, self.wraps, codes)
+            stored = codes.reshape(-1)
+            if len(self.table) == 16:
+                second = stored[1::2]
+                stored = np.left_shift(stored[::2], low, dtype=np.uint8)
+                stored[: len(second)] |= second << high
+            out[at : at + len(stored)] = stored
+            at += len(stored)
         return out.data
 
     def warm(self) -> None:

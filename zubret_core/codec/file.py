@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from tempfile import TemporaryFile
 from typing import IO
 
 import numpy as np
@@ -11,7 +10,7 @@ import soundfile
 import soxr
 from numpy.typing import NDArray
 
-from ..base import Format, ZubretError, to_float, to_int16
+from ..base import Format, Signal, ZubretError, nameless, to_float, to_int16
 from ..source import Source
 from .base import check_range, pieces_of
 from .ogg import OggPages
@@ -81,7 +80,7 @@ class AudioFile:
         pcm = decode_pages(pages, pages.headers, format.channels, first, (frames + lead) * RATE // format.rate + 960)
         return soxr.resample(pcm, RATE, format.rate)[lead : lead + frames]
 
-    def encode(self, pcm: NDArray, format: Format) -> bytes:
+    def encode(self, pcm: Signal, format: Format) -> bytes:
         with self.written(pieces_of(pcm, VORBIS_PIECE), format) as file:
             file.seek(0)
             return file.read()
@@ -89,7 +88,7 @@ class AudioFile:
     def written(self, pieces: Iterable[NDArray], format: Format) -> IO[bytes]:
         """A nameless file with (frames, channels) samples that come piece by piece. OSError where there is no room for it."""
         container, subtype = format.variant.split("/")
-        out = TemporaryFile()
+        out = nameless()
         try:
             with sound_written(out, format.rate, format.channels, format.variant) as file:
                 for piece in pieces:

@@ -13,9 +13,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import Format, ZubretError, room, to_int16
+from ..base import Format, Signal, ZubretError, room
 from ..source import BytesSource, Source
-from .base import by_channel, clamped, filled_up, wrong_parameter
+from .base import by_channel, clamped, in_units, wrong_parameter
 from .resume import Resumable
 
 XA_FILTERS = ((0, 0), (60, 0), (115, -52), (98, -55))
@@ -149,10 +149,11 @@ def _error(wanted, one, two, shift, last, before, rounding):
 
 
 @njit(cache=True, nogil=True)
-def _encode_frames(pcm, places, shape, low_first, filters, rounding, reach, out):
-    """Encode one channel, frames (count, samples), to out[places]; reach: how far around a likely shift is looked."""
+def _encode_frames(pcm, places, shape, low_first, filters, rounding, reach, state, out):
+    """Encode one channel, frames (count, samples), to out[places]; reach: how far around a likely shift is looked; state: the
+    channel's last sample and the one before, as they are decoded."""
     header, filter_high = shape
-    last = before = np.int64(0)
+    last, before = state[0], state[1]
     for f in range(len(places)):
         best, best_shift, least = 0, 0, np.int64(-1)
         for number in range(len(filters)):
@@ -178,6 +179,7 @@ def _encode_frames(pcm, places, shape, low_first, filters, rounding, reach, out)
             sample = clamped(guess + (nibble << MOST_SHIFT - best_shift), -32768, 32767)
             before, last = last, sample
             out[place + header + (i >> 1)] |= (nibble & 15) << (0 if (i & 1 == 0) == low_first else 4)
+    state[0], state[1] = last, before
 
 
 @dataclass(frozen=True)
@@ -285,29 +287,39 @@ class FilterAdpcm(Resumable):
         parts = [payload.read(int(p[0]), int(p[-1]) + self.frame - int(p[0])) for p in (a, b)]
         return np.frombuffer(b"".join(parts), np.uint8), a - a[0], b - b[0] + len(parts[0])
 
-    def encode(self, pcm: NDArray, format: Format, reach: int = 1) -> memoryview:
+    def encode(self, pcm: Signal, format: Format, reach: int = 1) -> memoryview:
         """`reach`: how far around the shift that just fits others are tried."""
         format = format.with_(frames=len(pcm))
-        per_frame, count = self.block_frames(format), self._count(format)
-        samples = filled_up(to_int16(pcm), count * per_frame)
-        out = room(self.stored_size(format), np.uint8)
-        filters = np.array(self.filters, np.int64)
-        shape, low_first, rounding = self._shape, self.nibbles == "low", ROUNDINGS[self.rounding]
-
-        def encode_one(c: int) -> None:
-            places = self._places(format, 0, count, c)
-            channel = np.ascontiguousarray(samples[:, c]).reshape(count, per_frame)
-            _encode_frames(channel, places, shape, low_first, filters, rounding, reach, out)
-            if self.flags and count:
-                usual, loop_start, loop_end, last = self.flags
-                out[places + 1] = usual
-                out[places[-1] + 1] = loop_end if format.loop else last
-                if format.loop:
-                    out[places[format.loop.start // per_frame] + 1] = loop_start
-                    out[places[(format.loop.end - 1) // per_frame] + 1] = loop_end
-
-        by_channel(encode_one, format.channels)
+        out, state = room(self.stored_size(format), np.uint8), self._start(format)
+        with by_channel(format.channels) as each:
+            for first, _, samples in in_units(pcm, self.block_frames(format)):
+                each(self.encode_channel, samples, format, first, state, out, reach)
+        for n, flag in self._flags_of(format).items():
+            for c in range(format.channels):
+                out[self._places(format, n, 1, c) + 1] = flag
         return out.data
+
+    def encode_channel(
+        self, c: int, pcm: NDArray[np.int16], format: Format, first: int, state: NDArray, out: NDArray, reach: int = 1
+    ) -> None:
+        """Encode whole frames of a channel, from number `first` on, to their places in a stream of this format."""
+        channel = np.ascontiguousarray(pcm[:, c]).reshape(-1, self.block_frames(format))
+        places = self._places(format, first, len(channel), c)
+        filters, rounding = np.array(self.filters, np.int64), ROUNDINGS[self.rounding]
+        _encode_frames(channel, places, self._shape, self.nibbles == "low", filters, rounding, reach, state[c], out)
+        if self.flags:
+            out[places + 1] = self.flags[0]
+
+    def _flags_of(self, format: Format) -> dict[int, int]:
+        """By its number, the flag of each frame that has another than the usual one."""
+        if not self.flags or not format.frames:
+            return {}
+        _, loop_start, loop_end, last = self.flags
+        end = self._count(format) - 1
+        if format.loop is None:
+            return {end: last}
+        per_frame = self.block_frames(format)
+        return {end: loop_end, format.loop.start // per_frame: loop_start, (format.loop.end - 1) // per_frame: loop_end}
 
     def warm(self) -> None:
         format = Format("filter-adpcm", 8000, 1, 30)

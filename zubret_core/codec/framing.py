@@ -6,15 +6,16 @@ holds their number and their lengths (`table`; the number has four bytes). These
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from itertools import chain
 from typing import Literal
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import ZubretError
+from ..base import ZubretError, gathered
 from ..source import Source
 
 WINDOW = 1 << 20
@@ -103,26 +104,33 @@ class Framing:
             next="Check the layout's codec: where the headers stand, and how packets are framed.",
         )
 
-    def framed(self, packets: Sequence[bytes]) -> bytes:
+    def framed(self, packets: Iterable[bytes]) -> memoryview:
         """Packets as a payload; ZubretError for one that can't be framed so."""
-        sizes = np.array([len(p) for p in packets], np.int64)
-        limit = self.fixed if self.kind == "fixed" else (1 << 8 * self.width) - 1
-        if (self.kind == "fixed" and (sizes != limit).any()) or (sizes > limit).any():
-            wrong = int(sizes[(sizes != limit) if self.kind == "fixed" else (sizes > limit)][0])
-            raise ZubretError(
-                f"A packet of {wrong:,} bytes can't be stored: {'each has' if self.kind == 'fixed' else 'at most'} "
-                f"{limit:,} bytes here.",
-                field="packet",
-                next="Encode at another quality.",
-            )
-        if self.kind == "counted":
-            lengths = [s.to_bytes(self.width, self.order) for s in sizes.tolist()]
-            return b"".join(x for pair in zip(lengths, packets, strict=True) for x in pair)
-        body = b"".join(packets)
-        if self.kind == "fixed":
+        lengths = bytearray()
+        body = gathered(self._with_lengths(packets, lengths))
+        if self.kind != "table":
             return body
-        lengths = [s.to_bytes(self.width, self.order) for s in sizes.tolist()]
-        return b"".join([len(packets).to_bytes(COUNT, self.order), *lengths, body])
+        count = len(lengths) // self.width
+        pieces = (bytes(body[at : at + WINDOW]) for at in range(0, len(body), WINDOW))
+        return gathered(chain([count.to_bytes(COUNT, self.order), bytes(lengths)], pieces))
+
+    def _with_lengths(self, packets: Iterable[bytes], table: bytearray) -> Iterator[bytes]:
+        """Packets with their lengths, which stand before each or in the table."""
+        limit = self.fixed if self.kind == "fixed" else (1 << 8 * self.width) - 1
+        for packet in packets:
+            size = len(packet)
+            if size > limit or (self.kind == "fixed" and size < limit):
+                raise ZubretError(
+                    f"A packet of {size:,} bytes can't be stored: {'each has' if self.kind == 'fixed' else 'at most'} "
+                    f"{limit:,} bytes here.",
+                    field="packet",
+                    next="Encode at another quality.",
+                )
+            if self.kind == "counted":
+                yield size.to_bytes(self.width, self.order)
+            elif self.kind == "table":
+                table += size.to_bytes(self.width, self.order)
+            yield packet
 
     def _counted(self, payload: Source) -> Iterator[Window]:
         at, step = 0, WINDOW

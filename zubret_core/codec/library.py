@@ -14,7 +14,7 @@ import numpy as np
 from av.error import FFmpegError
 from numpy.typing import NDArray
 
-from ..base import Format, ZubretError, to_float
+from ..base import Format, Signal, ZubretError, to_float
 from ..source import Source
 from .base import check_range, wrong_parameter
 
@@ -113,7 +113,7 @@ class Library:
                 next="Check the decoder, its packets and its extradata in the layout.",
             ) from e
 
-    def encode(self, pcm: NDArray, format: Format) -> bytes:
+    def encode(self, pcm: Signal, format: Format) -> bytes:
         raise ZubretError(
             f"{self.label} can be read but not written.", field="codec", next="Choose a stream of another codec."
         )

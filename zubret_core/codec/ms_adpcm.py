@@ -16,9 +16,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import Format, ZubretError, room, to_int16
+from ..base import Format, Signal, ZubretError, room
 from ..source import BytesSource, Source
-from .base import Writes, check_range, check_size, clamped, filled_up
+from .base import Writes, check_range, check_size, clamped, in_units
 
 COEFFICIENTS = np.array([[256, 0], [512, -256], [0, 0], [192, 64], [240, 0], [460, -208], [392, -232]], np.int64)
 """What the last two samples weigh in a prediction, in 1/256, by predictor."""
@@ -180,11 +180,11 @@ class MsAdpcm(Writes):
         skip = start - first * per_block
         return out[skip : skip + frames]
 
-    def encode(self, pcm: NDArray, format: Format) -> memoryview:
-        per_block = self.block_frames(format)
-        blocks = -(-len(pcm) // per_block)
-        out = room(blocks * format.block_size, np.uint8)
-        _encode_blocks(filled_up(to_int16(pcm), blocks * per_block), format.block_size, out)
+    def encode(self, pcm: Signal, format: Format) -> memoryview:
+        block = format.block_size
+        out = room(self.stored_size(format.with_(frames=len(pcm))), np.uint8)
+        for first, count, samples in in_units(pcm, self.block_frames(format)):
+            _encode_blocks(samples, block, out[first * block : (first + count) * block])
         return out.data
 
     def warm(self) -> None:

@@ -234,22 +234,24 @@ def _broken(source: Source, at: int, what: str) -> ZubretError:
 
 def packets_of(source: Source) -> tuple[list[bytes], int]:
     """The packets of an Ogg file's first logical stream, and the granule position of its last page."""
-    packets: list[bytes] = []
-    begun, serial, last = b"", None, 0
+    packets, granules = zip(*packets_in(source), strict=True)
+    return list(packets), granules[-1]
+
+
+def packets_in(source: Source) -> Iterator[tuple[bytes, int]]:
+    """The same one after the other, each with the granule position of the page on which it ends."""
+    begun, serial = b"", None
     for page in pages_of(source):
         serial = page.serial if serial is None else serial
         if page.serial != serial:
             continue
-        if page.granule != NOTHING_ENDS:
-            last = page.granule
         at = 0
         for size in page.segments:
             begun += page.body[at : at + size]
             at += size
             if size < 255:
-                packets.append(begun)
+                yield begun, page.granule
                 begun = b""
-    return packets, last
 
 
 def warm() -> None:

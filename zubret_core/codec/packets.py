@@ -7,11 +7,11 @@ specification, 4.3.1 and A.2; RFC 7845, 4.
 
 from __future__ import annotations
 
-import io
 from abc import abstractmethod
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
+from itertools import chain, islice
 from typing import Any, Literal
 
 import av
@@ -19,8 +19,8 @@ import numpy as np
 import soundfile
 from numpy.typing import NDArray
 
-from ..base import Format, ZubretError, to_float
-from ..source import BytesSource, Source
+from ..base import Format, Signal, ZubretError, nameless, to_float
+from ..source import BytesSource, OpenFile, Source
 from . import framing, ogg, opus, rewrap, vorbis
 from .base import Writes, check_range, wrong_parameter
 from .file import VORBIS_PIECE
@@ -216,7 +216,7 @@ class VorbisPackets(Packets):
             return f"{e.what} {e.next}"
         return ""
 
-    def encode(self, pcm: NDArray, format: Format) -> bytes:
+    def encode(self, pcm: Signal, format: Format) -> memoryview:
         level = QUALITIES[0] if self.headers == "stream" else self._level(format)
         if level is None:
             raise ZubretError(
@@ -224,17 +224,18 @@ class VorbisPackets(Packets):
                 field="setup",
                 next="Choose a stream of another codec, or a file with the original's rate and channels.",
             )
-        return self.from_ogg(BytesSource(_as_vorbis(pcm, format.rate, format.channels, level)), format)
+        return self.from_ogg(_as_vorbis(pcm, format.rate, format.channels, level), format)
 
-    def from_ogg(self, file: Source, format: Format) -> bytes:
+    def from_ogg(self, file: Source, format: Format) -> memoryview:
         """The packets of an Ogg Vorbis file as a payload; its headers must be the shared ones where they are shared."""
-        packets, _ = ogg.packets_of(file)
-        if len(packets) < 3 or not packets[0].startswith(vorbis.IDENTIFICATION):
+        packets = (packet for packet, _ in ogg.packets_in(file))
+        own = list(islice(packets, 3))
+        if len(own) < 3 or not own[0].startswith(vorbis.IDENTIFICATION):
             raise ZubretError("This is no Ogg Vorbis file.", file=file.name, next="Choose another file.")
         if self.headers == "stream":
-            return self._framing(format).framed(packets)
+            return self._framing(format).framed(chain(own, packets))
         shared = self._headers(file, format, format.setup)
-        same = packets[2] == shared[2] and vorbis.facts_of(packets[0]) == vorbis.facts_of(shared[0])
+        same = own[2] == shared[2] and vorbis.facts_of(own[0]) == vorbis.facts_of(shared[0])
         if not same:
             raise ZubretError(
                 "The file's setup header is not the one that the bank's streams share.",
@@ -242,7 +243,7 @@ class VorbisPackets(Packets):
                 field="setup",
                 next="Encode it with the quality, rate and channels of the original.",
             )
-        return self._framing(format).framed(packets[3:])
+        return self._framing(format).framed(packets)
 
     def _level(self, format: Format) -> float | None:
         """The encoder's level that gives the shared headers."""
@@ -270,14 +271,14 @@ class VorbisPackets(Packets):
 def _encoder_headers(rate: int, channels: int, level: float) -> tuple[bytes, bytes] | None:
     """Identification and setup header that the encoder gives at a level; None where it can't."""
     try:
-        packets, _ = ogg.packets_of(BytesSource(_as_vorbis(np.zeros((1, channels), np.float32), rate, channels, level)))
+        packets, _ = ogg.packets_of(_as_vorbis(np.zeros((1, channels), np.float32), rate, channels, level))
     except ZubretError:
         return None
     return (packets[0], packets[2]) if len(packets) >= 3 else None
 
 
-def _as_vorbis(pcm: NDArray, rate: int, channels: int, level: float) -> bytes:
-    out = io.BytesIO()
+def _as_vorbis(pcm: Signal, rate: int, channels: int, level: float) -> Source:
+    out = nameless()
     try:
         with sound_written(out, rate, channels, "OGG/VORBIS", compression_level=level) as file:
             for at in range(0, len(pcm), VORBIS_PIECE):
@@ -288,7 +289,7 @@ def _as_vorbis(pcm: NDArray, rate: int, channels: int, level: float) -> bytes:
             field="rate",
             next="Choose a stream of another format.",
         ) from e
-    return out.getvalue()
+    return OpenFile(out, "replacement")
 
 
 @dataclass(frozen=True)
@@ -349,13 +350,15 @@ class OpusPackets(Packets):
             return "the identification header that the bank shares has another number of channels"
         return ""
 
-    def encode(self, pcm: NDArray, format: Format) -> bytes:
+    def encode(self, pcm: Signal, format: Format) -> memoryview:
         skip = self.skip
         if self.headers == "setup":
             skip = opus.facts_of(self._headers(BytesSource(b""), format, format.setup)[0])[1]
-        packets = _opus_packets(pcm, format.channels, skip, format.block_size * (self.framing == "fixed"))
+        packets: Iterable[bytes] = _opus_packets(
+            pcm, format.channels, skip, format.block_size * (self.framing == "fixed")
+        )
         if self.headers == "stream":
-            packets = [opus.identification(format.channels, skip), vorbis.comments({}, opus.TAGS, b""), *packets]
+            packets = chain([opus.identification(format.channels, skip), vorbis.comments({}, opus.TAGS, b"")], packets)
         return self._framing(format).framed(packets)
 
     def warm(self) -> None:
@@ -363,7 +366,7 @@ class OpusPackets(Packets):
         opus_frames(np.zeros(1, np.uint8), one, one, np.array(opus.FRAME_SIZES, np.int64), one.copy())
 
 
-def _opus_packets(pcm: NDArray, channels: int, skip: int, size: int) -> list[bytes]:
+def _opus_packets(pcm: Signal, channels: int, skip: int, size: int) -> Iterator[bytes]:
     """Packets of 20 ms; `size` bytes each where that is not 0. `skip` frames come before the sound."""
     writer: Any = av.CodecContext.create("libopus", "w")
     writer.sample_rate, writer.layout, writer.format = opus.RATE, "mono" if channels == 1 else "stereo", "flt"
@@ -375,21 +378,17 @@ def _opus_packets(pcm: NDArray, channels: int, skip: int, size: int) -> list[byt
         # The encoder's own delay is part of what is skipped; where the bank skips more, silence makes up for it.
         # Where it skips less, as many frames of the sound's beginning are lost, so that the rest keeps its time.
         lead = skip - delay
-        pcm, lead = pcm[max(0, -lead) :], max(0, lead)
-        whole = -(-(lead + len(pcm) + delay) // 960) * 960
-        packets = []
-        for at in range(0, whole, 960):
+        for at in range(0, -(-max(delay, skip + len(pcm)) // 960) * 960, 960):
             samples = np.zeros((960, channels), np.float32)
             piece = to_float(pcm[max(0, at - lead) : max(0, at + 960 - lead)])
             samples[max(0, lead - at) :][: len(piece)] = piece
             frame = av.AudioFrame.from_ndarray(samples.reshape(1, -1), "flt", writer.layout.name)
             frame.sample_rate, frame.pts = opus.RATE, at
-            packets += [bytes(p) for p in writer.encode(frame)]
-        packets += [bytes(p) for p in writer.encode(None)]
+            yield from map(bytes, writer.encode(frame))
+        yield from map(bytes, writer.encode(None))
     except av.error.FFmpegError as e:
         raise ZubretError(
             f"Opus can't be written with packets of {size} bytes: {e}." if size else f"Opus can't be written: {e}.",
             field="block_size",
             next="Choose a stream of another format.",
         ) from e
-    return packets

@@ -12,7 +12,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import Format, ZubretError, room, to_float, to_int16
+from ..base import Format, Signal, ZubretError, room, to_float, to_int16
 from ..source import Source
 from .base import PIECE, Writes, check_range, check_size, wrong_parameter
 
@@ -177,22 +177,27 @@ class Pcm(Writes):
         values = np.nan_to_num(np.frombuffer(data, f"{order}f{WIDTHS[self.sample]}"), nan=0.0, posinf=1.0, neginf=-1.0)
         return np.clip(values, -1e4, 1e4).astype(np.float32)
 
-    def encode(self, pcm: NDArray, format: Format) -> memoryview:
+    def encode(self, pcm: Signal, format: Format) -> memoryview:
         turn, channels, width = self._turn(format), pcm.shape[1], WIDTHS[self.sample]
         frames = len(pcm)
         if turn > 1 and channels > 1 and self.last_turn == "filled" and self.interleave > 0:
             frames = -(-frames // turn) * turn
         out = room(frames * channels * width, np.uint8)
         if turn == 1 or channels == 1:
-            spans = [(at, min(PIECE, len(pcm) - at)) for at in range(0, len(pcm), PIECE)]
-        else:
-            spans = [(at, min(turn, frames - at)) for at in range(0, frames, turn)]
-        for at, length in spans:
-            piece = pcm[at : at + length]
-            if len(piece) < length:
-                piece = np.concatenate([piece, np.zeros((length - len(piece), channels), pcm.dtype)])
-            flat = piece.ravel() if turn == 1 else piece.T.ravel()
-            out[at * channels * width :][: length * channels * width] = np.frombuffer(self._bytes(flat), np.uint8)
+            for at in range(0, len(pcm), PIECE):
+                stored = np.frombuffer(self._bytes(pcm[at : at + PIECE].ravel()), np.uint8)
+                out[at * channels * width :][: len(stored)] = stored
+            return out.data
+        for start in range(0, frames, turn):
+            length = min(turn, frames - start)
+            rows = out[start * channels * width :][: length * channels * width].reshape(channels, length * width)
+            for at in range(0, length, PIECE):
+                count = min(PIECE, length - at)
+                piece = pcm[start + at : start + at + count]
+                if len(piece) < count:
+                    piece = np.concatenate([piece, np.zeros((count - len(piece), channels), piece.dtype)])
+                stored = np.frombuffer(self._bytes(piece.T.ravel()), np.uint8)
+                rows[:, at * width : (at + count) * width] = stored.reshape(channels, -1)
         return out.data
 
     def _bytes(self, samples: NDArray) -> bytes:

@@ -19,9 +19,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import Format, ZubretError, room, to_int16
+from ..base import Format, Signal, ZubretError, room
 from ..source import BytesSource, Source
-from .base import by_channel, check_range, check_size, clamped, filled_up, wrong_parameter
+from .base import by_channel, check_range, check_size, clamped, in_units, wrong_parameter
 from .resume import Resumable
 
 STEPS = np.array(
@@ -60,6 +60,8 @@ NEXT_INDEX = np.array(
     [[min(HIGHEST, max(0, i + int(INDEX_CHANGE[n & 7]))) for n in range(16)] for i in range(HIGHEST + 1)], np.int64
 )
 _FOUR_STEPS = 4.0 / STEPS
+AHEAD = 2
+"""Samples behind the one that is encoded which have a say in its nibble."""
 LOOK_AHEAD = 16
 """Samples on which a block's first step index is tried: more gains less than 0.01 dB on music."""
 
@@ -174,24 +176,28 @@ def _best_index(pcm, c, first, frames, running, changes):
 
 
 @njit(cache=True, nogil=True)
-def _encode_blocks(pcm, c, block, shape, changes, out):
-    """Encode channel c of pcm (frames, channels), whole blocks of it, into out; the others are as in the decoder."""
+def _encode_blocks(c, pcm, blocks, block, shape, changes, state, out):
+    """Encode channel c of pcm (frames, channels), so many whole blocks of it, into out; the others are as in the decoder.
+
+    Samples behind the last block are only looked at. state: that of the channel, which goes on from block to block.
+    """
     header, little, is_frame, group, high = shape
     channels = pcm.shape[1]
     nibbles = (block // channels - header) * 2
     per_block = nibbles + is_frame
-    sample, index = np.int64(0), np.int64(0)
-    for b in range(len(pcm) // per_block):
+    sample, index = state[c, 0], state[c, 1]
+    for b in range(blocks):
         head = b * block
         first = b * per_block
         if header:
             index = _best_index(pcm, c, first, min(LOOK_AHEAD, per_block), index, changes)
-            if is_frame or b == 0:
+            if is_frame or state[c, 2] == 0:
                 sample = np.int64(pcm[first, c])
             low, top = sample & 255, (sample >> 8) & 255
             out[head + header * c] = low if little else top
             out[head + header * c + 1] = top if little else low
             out[head + header * c + 2] = index
+            state[c, 2] = 1
         place, done = (head + header * channels) * 2 + c * group, 0
         last = (first + per_block if header else len(pcm)) - 1  # a header begins anew, so nothing behind it counts
         for at in range(first + is_frame, first + per_block):
@@ -204,6 +210,7 @@ def _encode_blocks(pcm, c, block, shape, changes, out):
             done += 1
             if done == group:
                 place, done = place + group * channels, 0
+    state[c, 0], state[c, 1] = sample, index
 
 
 @dataclass(frozen=True)
@@ -306,18 +313,15 @@ class StepAdpcm(Resumable):
         skip = start - first * per_block
         return self._run(payload, format, first, blocks, self._start(format))[0][skip : skip + frames]
 
-    def encode(self, pcm: NDArray, format: Format) -> memoryview:
-        per_block, block = self._per_block(format), self._block(format)
-        blocks = -(-len(pcm) // per_block)
-        samples = filled_up(to_int16(pcm), blocks * per_block)
-        out = room(blocks * block, np.uint8)
+    def encode(self, pcm: Signal, format: Format) -> memoryview:
+        block, per_block = self._block(format), self._per_block(format)
+        out = room(self.stored_size(format.with_(frames=len(pcm))), np.uint8)
         shape, changes = self._shape(format.channels), CHANGES[self.rule]
-
-        def encode_one(channel: int) -> None:
-            _encode_blocks(samples, channel, block, shape, changes, out)
-
-        _, _, _, group, _ = shape
-        by_channel(encode_one, format.channels, apart=group > 1)  # else two channels share a byte
+        state = np.zeros((format.channels, 3), np.int64)  # sample, index, and whether it has begun
+        with by_channel(format.channels, apart=shape[3] > 1) as each:  # else two channels share a byte
+            for first, count, samples in in_units(pcm, per_block, AHEAD):
+                to = out[first * block : (first + count) * block]
+                each(_encode_blocks, samples, count, block, shape, changes, state, to)
         return out.data
 
     def warm(self) -> None:

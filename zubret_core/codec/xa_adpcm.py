@@ -14,9 +14,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import Format, ZubretError, room
+from ..base import Format, Signal, ZubretError, room
 from ..source import BytesSource, Source
-from .base import wrong_parameter
+from .base import by_channel, in_units, wrong_parameter
 from .filter_adpcm import BYTES, MOST_SHIFT, TURN, XA_FILTERS, FilterAdpcm, next_sample, values
 from .resume import Resumable
 
@@ -73,10 +73,6 @@ def _decode_groups(data, filters, stereo, state, out):
     state[0, 0], state[0, 1] = last_a, before_a
     state[1, 0], state[1, 1] = last_b, before_b
     return -1
-
-
-AT_ONCE = 64 * GROUPS
-"""Sound groups that are packed at once."""
 
 
 def _grouped(units: NDArray[np.uint8]) -> NDArray[np.uint8]:
@@ -155,27 +151,23 @@ class XaAdpcm(Resumable):
             )
         return out, state
 
-    def encode(self, pcm: NDArray, format: Format) -> memoryview:
-        groups = self._groups(format.with_(frames=len(pcm)))
-        units = np.frombuffer(_UNIT.encode(pcm, format.with_(frames=len(pcm), loop=None)), np.uint8)
-        per_group = UNITS * _UNIT.frame
-        sectors = -(-groups // GROUPS) if self.sector else 0
-        out = room((sectors, self.sector) if self.sector else groups * GROUP, np.uint8)
-        for first in range(0, groups, AT_ONCE):
-            count = min(AT_ONCE, groups - first)
-            piece = np.zeros(count * per_group, np.uint8)
-            have = units[first * per_group : (first + count) * per_group]
-            piece[: len(have)] = have
-            packed = _grouped(piece.reshape(count, UNITS, _UNIT.frame))
-            if self.sector:
-                whole = np.zeros((-(-count // GROUPS) * GROUPS, GROUP), np.uint8)
-                whole[:count] = packed
-                at = first // GROUPS
-                rows = out[at : at + len(whole) // GROUPS]
-                rows[:, self.lead : self.lead + GROUPS * GROUP] = whole.reshape(len(rows), GROUPS * GROUP)
-            else:
-                out[first * GROUP : (first + count) * GROUP] = packed.ravel()
-        return out.reshape(-1).data
+    def encode(self, pcm: Signal, format: Format) -> memoryview:
+        format = format.with_(frames=len(pcm), loop=None)
+        out, state = room(self.stored_size(format), np.uint8), self._start(format)
+        units = -(-len(pcm) // SAMPLES) * format.channels
+        with by_channel(format.channels) as each:
+            for sector, count, samples in in_units(pcm, GROUPS * self._unit_frames(format)):
+                plain = np.zeros(count * GROUPS * UNITS * _UNIT.frame, np.uint8)
+                each(_UNIT.encode_channel, samples, format, 0, state, plain)
+                plain[max(0, units - sector * GROUPS * UNITS) * _UNIT.frame :] = 0
+                packed = _grouped(plain.reshape(-1, UNITS, _UNIT.frame))
+                if self.sector:
+                    rows = out[sector * self.sector : (sector + count) * self.sector].reshape(count, self.sector)
+                    rows[:, self.lead : self.lead + GROUPS * GROUP] = packed.reshape(count, GROUPS * GROUP)
+                else:
+                    part = out[sector * GROUPS * GROUP :][: packed.size]
+                    part[:] = packed.reshape(-1)[: len(part)]
+        return out.data
 
     def warm(self) -> None:
         format = Format("xa-adpcm", 37800, 1, SAMPLES)

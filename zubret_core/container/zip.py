@@ -13,12 +13,11 @@ import zipfile
 import zlib
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from lzma import LZMAError
-from tempfile import TemporaryFile
 from typing import NamedTuple
 
 import numpy as np
 
-from ..base import ZubretError, tell
+from ..base import ZubretError, nameless, tell
 from ..source import (
     Built,
     ChainSource,
@@ -231,7 +230,7 @@ class ZipArchive(Container):
                 file=member.name,
                 next="Pack the archive again with deflate, or remove this swap.",
             )
-        pack = TemporaryFile()
+        pack = nameless()
         with zipfile.ZipFile(pack, "w") as one:
             fresh = zipfile.ZipInfo(member.name)
             fresh.compress_type, fresh.file_size, fresh.create_system = member.method, new.size, 3

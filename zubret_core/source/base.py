@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..base import ZubretError, once
+from ..base import ZubretError, named, once
 
 CHUNK = 1 << 18
 """Bytes per step when a source is streamed; few enough that the memory of one serves the next, which larger ones take anew
@@ -47,6 +47,10 @@ class Source:
             at += len(piece)
             yield piece
 
+    def named(self, place: Path) -> bool:
+        """Have the bytes stand in a new file without copying them; False where that can't be done."""
+        return False
+
     @once
     def memory(self) -> dict[Any, Any]:
         """What readers keep of it, each under its own type; it goes when the source goes."""
@@ -79,6 +83,9 @@ class BytesSource(Source):
 
     def _read(self, at: int, length: int) -> bytes:
         return bytes(self.data[at : at + length])
+
+    def named(self, place: Path) -> bool:
+        return isinstance(self.data, memoryview) and named(self.data, place)
 
 
 class FillSource(Source):

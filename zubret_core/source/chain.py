@@ -101,16 +101,19 @@ class Built:
 def write_file(source: Source, path: Path, progress: Progress = silent) -> None:
     """Write all bytes to `path` so that it is there whole or not at all.
 
-    The bytes go to another name beside it, are flushed to the disk (fsync) and renamed.
+    The bytes go to another name beside it, are flushed to the disk (fsync) and renamed. What lies in a nameless file on the
+    same disk already gets that name instead.
     """
     done = 0
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        with whole(path) as part, open(part, "wb", buffering=0) as out:
-            for length in _flow(source, 0, source.size, out):
-                done += length
-                progress(done, source.size, f"writing {path.name}")
-            os.fsync(out.fileno())
+        with whole(path) as part:
+            there = source.named(part)
+            with open(part, "ab" if there else "wb", buffering=0) as out:
+                for length in _flow(source, 0, 0 if there else source.size, out):
+                    done += length
+                    progress(done, source.size, f"writing {path.name}")
+                os.fsync(out.fileno())
         _sync_folder(path.parent)
     except OSError as e:
         full = e.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)

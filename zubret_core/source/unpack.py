@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 import threading
 from collections.abc import Iterable
-from tempfile import TemporaryFile
+from pathlib import Path
 from typing import IO
 
+from ..base import named, nameless
 from .base import BytesSource, FileSource, Source
 from .cache import DiskCache
 
@@ -28,7 +29,7 @@ def spooled(chunks: Iterable[bytes], about: int, name: str, cache: DiskCache | N
 
 
 def _written(chunks: Iterable[bytes]) -> IO[bytes]:
-    file = TemporaryFile()
+    file = nameless()
     file.writelines(chunks)
     return file
 
@@ -42,3 +43,6 @@ class OpenFile(FileSource):
         self.name, self.size, self.identity = name, stat.st_size, (stat.st_dev, stat.st_ino)
         self._file = file  # type: ignore[assignment]
         self._lock = threading.Lock()
+
+    def named(self, place: Path) -> bool:
+        return named(self._file, place)

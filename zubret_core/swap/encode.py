@@ -1,5 +1,5 @@
-"""From the user's file to the payload that the game will decode. All of it goes piece by piece: a file of hours needs no more
-memory than one of seconds."""
+"""From the user's file to the payload that the game will decode. All of it goes piece by piece, and what is needed twice is made
+twice unless it is short: a file of hours needs no more memory than one of seconds, and no room on the disk but for what is made of it."""
 
 from __future__ import annotations
 
@@ -12,13 +12,14 @@ from numpy.typing import NDArray
 from ..audio import AudioInfo, encoded_file, mixed, pieces_between, resampled
 from ..audio.files import file_format, with_loop
 from ..bank import Stream
-from ..base import Format, Progress, ZubretError, in_words, room, silent, to_int16
+from ..base import Format, Passes, Progress, Samples, ZubretError, silent, to_int16
 from ..base.pcm import Snr
+from ..base.room import IN_MEMORY
 from ..codec import VorbisPackets, codec_of
-from ..codec.base import PIECE, pieces_of
+from ..codec.base import PIECE
 from ..source import BytesSource, Source
 from .fit import FITS, FitReport
-from .levels import Level, Match, Meter, matched
+from .levels import Level, Match, Meter, level_of, matched
 from .sources import original_source
 from .treatment import Target, Treatment
 
@@ -39,7 +40,7 @@ class Prepared:
 
     payload: Source
     format: Format
-    meant: NDArray[np.int16]
+    meant: Samples
     gain_db: float
     snr_db: float
     level: Level
@@ -95,12 +96,12 @@ def _treated(source: Source, info: AudioInfo, target: Target) -> Iterator[NDArra
             yield mixed(left, channels)
 
 
-def _told(pieces: Iterator[NDArray], frames: int, step: int, progress: Progress, note: str) -> Iterator[NDArray]:
-    """The same pieces, while it is told how far they are; `step` of three."""
+def _told(pieces: Iterator[NDArray], frames: int, progress: Progress, note: str) -> Iterator[NDArray]:
+    """The same pieces, while it is told how far they are."""
     done = 0
     for piece in pieces:
         done += len(piece)
-        progress(step * frames + min(done, frames), 3 * frames, note)
+        progress(min(done, frames), frames, note)
         yield piece
 
 
@@ -113,88 +114,67 @@ def prepare(
     progress: Progress = silent,
 ) -> Prepared:
     """Treat and encode a replacement; ZubretError while a required point does not fit. given: an audio file, or None for the
-    original itself, whose stored payload is kept while only its loop changes. progress counts frames, three times: treating,
-    encoding, and decoding what the game will hear."""
+    original itself, whose stored payload is kept while only its loop changes. progress goes through measuring, where loudness is
+    matched, encoding, and decoding what the game will hear."""
     source = original_source(original) if given is None else given
     target = report.target
     if target is None or report.verdict != FITS:
         open_points = ", ".join(p.label for p in report.points if p.required and p.verdict != FITS)
         raise ZubretError(f"The replacement does not fit yet: {open_points}.", next="Fit these points first.")
 
-    def treated() -> Iterator[NDArray[np.float32]]:
-        return _treated(source, info, target)
+    frames, bar = target.format.frames, Passes(progress, 1 if how.match else 0, 1, 1)
+    is_short = frames * target.format.channels * 4 <= IN_MEMORY
+    held = list(_treated(source, info, target)) if is_short else []
 
-    def made(gain_db: float, pieces: Pieces, progress: Progress) -> Prepared:
-        return _encoded(_as_it_is(original, given, info, gain_db, target), target.format, pieces, gain_db, progress)
+    def treated() -> Iterator[NDArray[np.float32]]:
+        return iter(held) if is_short else _treated(source, info, target)
+
+    def made(gain_db: float, note: str = "encoding") -> Prepared:
+        kept = _as_it_is(original, given, info, gain_db, target)
+        return _encoded(kept, target.format, treated, gain_db, bar, note)
 
     if not how.match:
-        return made(how.gain_db, treated, progress)
-    whole, level = _laid_down(
-        _told(treated(), target.format.frames, 0, progress, "resampling and mixing"), target.format
-    )
-    match = matched(level, report.level, how)
-
-    def after(done: int, total: int, note: str) -> None:
-        frames = target.format.frames
-        progress(max(done, frames), total, note if done >= frames else in_words(done, frames, note))
-
-    def once_more(done: int, total: int, _: str) -> None:
-        progress(total, total, in_words(done, total, "encoding again, below the ceiling"))
-
-    out = made(match.gain_db if match else 0.0, lambda: pieces_of(whole), after)
+        return made(how.gain_db)
+    pieces = _told(treated(), frames, bar[0], "measuring the loudness")
+    match = matched(level_of(pieces, target.format.rate, target.format.channels), report.level, how)
+    out = made(match.gain_db if match else 0.0)
     for _ in range(TRIES):  # what a codec adds may pass the ceiling
         over = out.level.true_peak - how.ceiling_db
         if match is None or over <= OVER:
             break
         match = replace(match, gain_db=match.gain_db - over, held=True)
-        out = made(match.gain_db, lambda: pieces_of(whole), once_more)
+        out = made(match.gain_db, "encoding again, below the ceiling")
     out.match = match
     return out
 
 
-def _laid_down(pieces: Iterator[NDArray[np.float32]], format: Format) -> tuple[NDArray[np.float32], Level]:
-    """Samples that are needed several times, on the disk, and their level."""
-    out, at, meter = room((format.frames, format.channels), np.float32), 0, Meter(format.rate, format.channels)
-    for piece in pieces:
-        out[at : at + len(piece)] = piece
-        meter.add(piece)
-        at += len(piece)
-    assert at == format.frames
-    return out, meter.level()
-
-
-def _encoded(kept: Source | None, format: Format, pieces: Pieces, gain_db: float, progress: Progress) -> Prepared:
-    """Samples with a gain, encoded; kept: the payload, where that is known."""
-    frames, at, gain = format.frames, 0, np.float32(10 ** (gain_db / 20))
-    loop = format.loop
+def _encoded(kept: Source | None, format: Format, treated: Pieces, gain_db: float, bar: Passes, note: str) -> Prepared:
+    """Samples with a gain, encoded in the second pass and heard in the third; kept: the payload, where that is known."""
+    frames, gain = format.frames, np.float32(10 ** (gain_db / 20))
 
     def louder() -> Iterator[NDArray[np.float32]]:
-        return (piece * gain for piece in pieces())
+        return (piece * gain for piece in treated())
 
-    meant = room((frames, format.channels), np.int16)
-    for piece in _told(louder(), frames, 0, progress, "resampling and mixing"):
-        meant[at : at + len(piece)] = to_int16(piece)
-        at += len(piece)
-    assert at == frames
-    progress(frames, 3 * frames, "encoding")
+    def read() -> Iterator[NDArray[np.float32]]:
+        return _told(louder(), frames, bar[1], note)
+
     payload: Source
     if format.codec == "file":
-        if kept is not None and (now := file_format(kept)) is not None and now.loop != loop:
+        if kept is not None and (now := file_format(kept)) is not None and now.loop != format.loop:
             kept = with_loop(kept, format)
-        wide = not format.variant.endswith("PCM_16")
-        payload = kept or encoded_file(
-            _told(louder() if wide else pieces_of(meant), frames, 1, progress, "encoding"), format
-        )
+        payload = kept or encoded_file(read(), format)
         stored = file_format(payload)
         assert stored is not None
         format = stored
     else:
-        payload = kept or BytesSource(codec_of(format).encode(meant, format), "replacement")
-    snr_db, level = _compared(payload, format, meant, progress)
+        samples = Samples(frames, format.channels, read)
+        payload = kept or BytesSource(codec_of(format).encode(samples, format), "replacement")
+    meant = Samples(frames, format.channels, louder)
+    snr_db, level = _compared(payload, format, meant, bar[2])
     return Prepared(payload, format, meant, gain_db, snr_db, level)
 
 
-def _compared(payload: Source, format: Format, meant: NDArray[np.int16], progress: Progress) -> tuple[float, Level]:
+def _compared(payload: Source, format: Format, meant: Samples, progress: Progress) -> tuple[float, Level]:
     """Signal-to-noise ratio and level of what will be heard."""
     ratio, meter, frames = Snr(), Meter(format.rate, format.channels), format.frames
     for at in range(0, frames, PIECE):
@@ -202,5 +182,5 @@ def _compared(payload: Source, format: Format, meant: NDArray[np.int16], progres
         meter.add(heard)
         there = meant[at : at + len(heard)]
         ratio.add(there, heard[: len(there)])
-        progress(2 * frames + at + len(heard), 3 * frames, "decoding what the game will hear")
+        progress(at + len(heard), frames, "decoding what the game will hear")
     return ratio.db, meter.level()
