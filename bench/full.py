@@ -95,6 +95,30 @@ class _Memory:
                 self._most[place.name] = max(int(found[1]), self._most.get(place.name, 0))
 
 
+class _Room:
+    """The most room on a disk that was taken within, by whomever."""
+
+    def __init__(self, folder: Path):
+        self._folder, self._stop, self.most = folder, threading.Event(), 0
+
+    def __enter__(self) -> _Room:
+        self._had = self._free()
+        self._thread = threading.Thread(target=self._watch)
+        self._thread.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._stop.set()
+        self._thread.join()
+
+    def _watch(self) -> None:
+        while not self._stop.wait(0.05):
+            self.most = max(self.most, self._had - self._free())
+
+    def _free(self) -> int:
+        return shutil.disk_usage(self._folder).free
+
+
 class _Desk:
     """Orders given to an application, and what its jobs say meanwhile."""
 
@@ -117,21 +141,21 @@ class _Desk:
     def done(self, job: dict[str, Any]) -> float:
         """Seconds until a job is done."""
         begun = spoken = time.monotonic()
-        said: tuple = ()
+        said: tuple = ("", "", 0, 0)
         while True:
             job = self.page.get(f"/jobs/{job['id']}")
             now = time.monotonic()
+            words = job["state"], job["note"], job["done"], job["total"]
+            if words == said or job["finished"]:
+                if now - spoken > self._silent:
+                    self._silent, self._silent_at = now - spoken, f"{job['title']}: {said[1]}"
+            else:
+                if said[2] * (words[3] or 1) > words[2] * (said[3] or 1):
+                    self._back += 1
+                said, spoken = words, now
             if job["finished"]:
                 assert job["state"] == "done", job["error"]
                 return now - begun
-            words = job["state"], job["note"], job["done"], job["total"]
-            if said and said[2] * (words[3] or 1) > words[2] * (said[3] or 1):
-                self._back += 1
-            if words == said:
-                if now - spoken > self._silent:
-                    self._silent, self._silent_at = now - spoken, f"{job['title']}: {job['note']}"
-            else:
-                said, spoken = words, now
             time.sleep(0.1)
 
     def rest(self) -> None:
@@ -205,12 +229,15 @@ def _median(desk: _Desk, what: str, before: str, paths: list[str]) -> Row:
     return Row(what, before, times, unit="ms", note=f"95 % within {np.percentile(times, 95):.1f} ms")
 
 
-def _swap(desk: _Desk, of: dict[str, Any], wav: bytes) -> tuple[str, float]:
-    """The first stream replaced by a WAV file, at another rate if need be: the mod's address, and how long it was prepared."""
+def _swap(desk: _Desk, of: dict[str, Any], wav: bytes) -> tuple[str, float, int]:
+    """The first stream replaced by a WAV file, at another rate if need be: the mod's address, how long it was prepared, and the
+    bytes that were made."""
     stream = desk.page.get(f"/games/{of['id']}/streams?limit=1")["rows"][0]
     swap = desk.page.send("POST", f"/mods/{of['mod_id']}/swaps", *form(stream_id=stream["id"], file=wav))
 
     def settled() -> dict[str, Any] | None:
+        for job in desk.page.get("/jobs?open=true"):
+            desk.done(job)
         found = desk.page.get(f"/swaps/{swap['id']}")
         return None if found["state"] in ("reading", "preparing") else found
 
@@ -223,7 +250,7 @@ def _swap(desk: _Desk, of: dict[str, Any], wav: bytes) -> tuple[str, float]:
     took = time.monotonic() - begun
     assert found is not None and found["state"] == "ready", found
     desk.rest()
-    return f"/mods/{of['mod_id']}", took
+    return f"/mods/{of['mod_id']}", took, found["new"]["size"]
 
 
 def _line(frames: int = 60_000) -> bytes:
@@ -237,8 +264,11 @@ def _long(desk: _Desk) -> Iterator[Row]:
     large_archive(place / "long.crate", 1 << 20)
     of, _ = desk.game("Long")
     piece = noise(LONG // 4 // 64, 2).tobytes()
-    _, took = _swap(desk, of, game.wav_head(64 * len(piece), 44100, 2) + 64 * piece)
+    with _Room(place) as room:
+        _, took, made = _swap(desk, of, game.wav_head(64 * len(piece), 44100, 2) + 64 * piece)
     yield Row("a WAV file of 2.4 GB, to another rate and encoded", NONE, [took], unit="s")
+    copies = room.most / (LONG + made)
+    yield Row("most room on the disk meanwhile", "the file and what is made of it", [copies], 1.2)
     desk.clear(of, "Long")
 
 
@@ -250,7 +280,7 @@ def _packed(desk: _Desk) -> Iterator[Row]:
     of, took = desk.game("Packed")
     yield Row("a survey of a packed entry of 2 GB", NONE, [took], unit="s")
     desk.rest()
-    mod, took = _swap(desk, of, _line())
+    mod, took, _ = _swap(desk, of, _line())
     yield Row("a short swap in it, prepared", NONE, [took], unit="s")
     plan = statistics.median(seconds(lambda: desk.page.get(f"{mod}/plan")) for _ in range(5))
     yield Row("asking for the plan of its rebuild", "102,000 ms before", [1000 * plan], unit="ms")
@@ -266,7 +296,7 @@ def _large(desk: _Desk) -> Iterator[Row]:
     large_archive(place / "large.crate", LARGE)
     of, _ = desk.game("Large")
     desk.rest()
-    mod, _ = _swap(desk, of, _line())
+    mod, *_ = _swap(desk, of, _line())
     copy = desk.library / "copy.crate"
 
     def copied() -> None:
