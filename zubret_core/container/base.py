@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from ..base import ZubretError, collector_paused
+from ..base import ZubretError
 from ..layout import Document
 from ..source import Built, DiskCache, Segment, Source
 
@@ -60,8 +60,7 @@ class EntryTable(Sequence[Entry]):
 
     def tuples(self) -> list[tuple]:
         """The entries as plain tuples, in the order of Entry's fields."""
-        with collector_paused():
-            return list(self._all_rows())
+        return list(self._all_rows())
 
     def _all_rows(self) -> Iterator[tuple]:
         return chain.from_iterable(self._rows(n, BATCH) for n in range(0, self._count, BATCH))

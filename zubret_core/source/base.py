@@ -84,6 +84,11 @@ class BytesSource(Source):
     def _read(self, at: int, length: int) -> bytes:
         return bytes(self.data[at : at + length])
 
+    def views(self) -> Iterator[memoryview]:
+        """All of it in pieces that are not copied."""
+        data = memoryview(self.data)
+        return (data[at : at + CHUNK] for at in range(0, self.size, CHUNK))
+
     def named(self, place: Path) -> bool:
         return isinstance(self.data, memoryview) and named(self.data, place)
 

@@ -19,7 +19,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ..base import Progress, silent
-from .base import Source
+from .base import BytesSource, Source
 
 
 @dataclass(frozen=True)
@@ -133,7 +133,9 @@ def sum_of(how: str | Crc, source: Source, progress: Progress = silent) -> int |
 
     def pieces():
         done = 0
-        for piece in source.chunks():
+        # What is in memory is not copied for it.
+        chunks = source.views() if isinstance(source, BytesSource) else source.chunks()
+        for piece in chunks:
             yield piece
             done += len(piece)
             progress(done, source.size, f"checksum of {source.name}")

@@ -58,9 +58,8 @@ def _fault(document: Document, item: int, what: str) -> ZubretError:
 
 def _check_file(document: Document, name: str, items: NDArray, at: NDArray, stored: NDArray) -> None:
     size, shown = document.file_named(name).size, f" {name}" if name else ""
-    bad = (at < 0) | (stored < 0) | (at > size) | (stored > size - at)
-    if bad.any():
-        n = int(np.argmax(bad))
+    if len(at) and (at.min() < 0 or stored.min() < 0 or at.max() > size or (stored - size + at).max() > 0):
+        n = int(np.argmax((at < 0) | (stored < 0) | (at > size) | (stored > size - at)))
         what = f"The payload at byte {at[n]:,} with {stored[n]:,} bytes leaves the file{shown} of {size:,} bytes."
         raise _fault(document, int(items[n]), what)
     if not stored.all():  # an empty payload stands nowhere
@@ -74,7 +73,7 @@ def _check_file(document: Document, name: str, items: NDArray, at: NDArray, stor
 def _check_alignment(document: Document, group: Group, items: NDArray, at: NDArray) -> None:
     align = _alignment(document, group)
     if isinstance(align, int):
-        off = np.flatnonzero(at % align) if align > 1 else np.zeros(0, np.int64)
+        off = np.flatnonzero(at % align) if _are_off(at, align) else np.zeros(0, np.int64)
         off = off[(items[off] >= group.first) & (items[off] < group.first + group.count)]
     else:
         here = np.flatnonzero((items >= group.first) & (items < group.first + group.count))
@@ -85,14 +84,21 @@ def _check_alignment(document: Document, group: Group, items: NDArray, at: NDArr
         raise _fault(document, int(items[n]), f"The payload at byte {at[n]:,} is not aligned to {step:,} bytes.")
 
 
+def _are_off(at: NDArray, align: int) -> bool:
+    """Whether any place is no multiple of a number."""
+    if align & (align - 1) == 0:
+        return bool(np.bitwise_or.reduce(at) & (align - 1))
+    return bool((at % align).any())
+
+
 def _check_overlaps(document: Document, name: str, items: NDArray, at: NDArray, stored: NDArray) -> None:
-    if not (at[1:] > at[:-1]).all():
-        order = np.lexsort((stored, at))
-        items, at, stored = items[order], at[order], stored[order]
     ends = at + stored
     cut = at[1:] < ends[:-1]
-    if cut.any():
-        cut &= (at[1:] != at[:-1]) | (stored[1:] != stored[:-1])  # what is the same is shared
+    if cut.any():  # they are not in order, or one begins in another
+        order = np.lexsort((stored, at))
+        items, at, stored, ends = items[order], at[order], stored[order], ends[order]
+        # What is the same is shared.
+        cut = (at[1:] < ends[:-1]) & ((at[1:] != at[:-1]) | (stored[1:] != stored[:-1]))
     if cut.any():
         n = int(np.argmax(cut))
         what = (
