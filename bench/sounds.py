@@ -14,12 +14,14 @@ from pathlib import Path
 import av
 import numpy as np
 import soundfile
+from numpy.typing import NDArray
 
 from standin import told
 from standin.formats import ADPCM, LAMP, LANES, PCM, TIDE, TOLD, VOICE, Sound, as_int16, bell, crate, told_bell
 from standin.make import SOURCES
 from standin.music import PIECES, render
 from zubret_core.audio import Style
+from zubret_core.audio.loops import find_loops
 from zubret_core.audio.waveform import write_waveform
 from zubret_core.bank.base import OnePayload, Stream
 from zubret_core.base import Format
@@ -27,6 +29,7 @@ from zubret_core.codec import codec_of, ogg
 from zubret_core.codec.vorbis import facts_of
 from zubret_core.extract import SoundItem, export_sounds
 from zubret_core.source import BytesSource
+from zubret_core.swap import level_of
 
 from .pairs import Row, pairs, seconds
 from .ranges import get, served
@@ -40,6 +43,29 @@ def rows(folder: Path) -> Iterator[Row]:
     yield _lines(folder)
     yield from _drawing(folder)
     yield from _listening(folder)
+    yield _loops()
+
+
+def _loops() -> Row:
+    """A piece of the demo's music, its loop played until it has four minutes: looking for loops against measuring the loudness
+    once."""
+    piece, start, end = render(PIECES[1])
+    rate = PIECES[1].rate
+    times = -(-240 * rate // (end - start))
+    pcm = np.concatenate([piece[:start], *[piece[start:end]] * times])[: 240 * rate].astype(np.float32)
+    step = 1 << 16
+
+    def between(first: int, last: int) -> Iterator[NDArray[np.float32]]:
+        return (pcm[at : min(at + step, last)] for at in range(first, last, step))
+
+    def ours() -> None:
+        found = find_loops(between, len(pcm), rate)
+        assert found[0].end - found[0].start == end - start, found
+
+    def theirs() -> None:
+        level_of(between(0, len(pcm)), rate, 2)
+
+    return pairs("looking for loops in 4 minutes", ours, "measuring their loudness once", theirs, 3.0, 5)
 
 
 def _rewrapping() -> Row:

@@ -6,15 +6,16 @@ A row of Job is all that there is of a job: the workers take the waiting rows of
 from __future__ import annotations
 
 import logging
+import threading
 import time
 from collections.abc import Callable
-from contextlib import suppress
+from contextlib import nullcontext, suppress
 from dataclasses import asdict
 from types import NoneType
 from typing import Any, NamedTuple, TypeVar, get_type_hints, overload
 
 from django.conf import settings
-from django.db import OperationalError, close_old_connections, transaction
+from django.db import DatabaseError, OperationalError, close_old_connections, connection, transaction
 from django.utils import timezone
 from pydantic import ValidationError
 
@@ -143,7 +144,7 @@ def begin(number: int, worker: str) -> None:
     job = Job.objects.select_related("game").get(pk=number)
     reporter = _Reporter(number)
     try:
-        with told_to(reporter.aside):
+        with told_to(reporter.aside), _Clock(reporter) if worker else nullcontext():
             result = _kinds[job.kind].do(job, reporter)
     except Cancelled:
         end(job, Job.CANCELLED)
@@ -211,12 +212,41 @@ def reap() -> None:
             end(job, Job.CUT_OFF, error=CUT_OFF)
 
 
+QUIET = 1.0
+"""Seconds after which a job's words say how long it has said nothing."""
+
+
+class _Clock:
+    """While a job says nothing, as when a file of gigabytes is closed or a disk is slow, its words say for how long."""
+
+    def __init__(self, reporter: _Reporter):
+        self._reporter, self._over = reporter, threading.Event()
+        self._thread = threading.Thread(target=self._watch, daemon=True, name="job's clock")
+
+    def __enter__(self) -> None:
+        self._thread.start()
+
+    def __exit__(self, *_: object) -> None:
+        self._over.set()
+        self._thread.join()
+
+    def _watch(self) -> None:
+        rows = Job.objects.filter(pk=self._reporter.number, state=Job.RUNNING)
+        while not self._over.wait(QUIET / 2):
+            silent = time.monotonic() - self._reporter.heard
+            if silent >= QUIET:
+                with suppress(DatabaseError):
+                    rows.update(note=f"{self._reporter.note[:280] or 'working'}, {silent:.0f} s")
+        connection.close()  # this thread's own
+
+
 class _Reporter:
     """The progress callback of a job: at most four writes a second; raises Cancelled when asked to."""
 
     def __init__(self, number: int):
         self.number, self.last = number, 0.0
         self.done = self.total = 0
+        self.note, self.heard = "", time.monotonic()
 
     def aside(self, done: int, total: int, note: str) -> None:
         """What is told from deep inside: the bar stays where it is, and the words say how far that is."""
@@ -227,7 +257,8 @@ class _Reporter:
             self.done, self.total = done, total
         else:
             note = in_words(done, total, note)
-        now = time.monotonic()
+        now = self.heard = time.monotonic()
+        self.note = note
         if now - self.last < 0.25:
             return
         self.last = now

@@ -13,12 +13,12 @@ from zubret_core.audio import AudioInfo
 from zubret_core.swap import Treatment
 
 from ..errors import one, stopped
-from ..jobs.api import ProblemOut
+from ..jobs.api import JobOut, ProblemOut
 from ..paging import MOST, Limit, Offset
 from ..shelf.api import StreamOut
 from ..shelf.models import Archive, Entry, Stream, streams_of, unpack_locator
 from ..shelf.query import described, stream_out
-from . import entry_files, many, services
+from . import entry_files, loops, many, services
 from .models import EntryFile, Mod, Swap
 
 router = Router()
@@ -36,6 +36,27 @@ class PointOut(Schema):
     action: str
     fixable: bool
     required: bool
+
+
+class FoundLoopOut(Schema):
+    """A loop that a file could have, half-open in its frames. waveform, spectrum: how like each other what is heard around both
+    ends is, of 1; step_db: from the level before the end to that behind the start; bars: of four beats, null where the tempo is
+    not steady or they are not whole."""
+
+    start: int
+    end: int
+    waveform: float
+    spectrum: float
+    step_db: float
+    seconds: float
+    bars: int | None
+
+
+class LoopsOut(Schema):
+    """The newest job that looked for loops, and what it found, the likeliest first; null as long as nothing is known."""
+
+    job: JobOut | None
+    loops: list[FoundLoopOut] | None
 
 
 class TreatmentIn(Schema):
@@ -280,6 +301,19 @@ def get_swap(request: HttpRequest, swap_id: int):
 def swap_notes(request: HttpRequest, swap_id: int):
     """The loops and the cue points that a replacement file carries, a WAV file's all of them."""
     return services.notes_of_upload(_swap(swap_id))
+
+
+@router.get("/swaps/{int:swap_id}/loops", response=LoopsOut)
+def found_loops(request: HttpRequest, swap_id: int):
+    """The loops that were found in the part of a swap's file which is used now."""
+    job, found = loops.found(_swap(swap_id))
+    return {"job": job, "loops": found.loops if found else None}
+
+
+@router.post("/swaps/{int:swap_id}/loops", response=JobOut)
+def find_loops(request: HttpRequest, swap_id: int):
+    """Look for loops in the part of a swap's file which is used now, as a job."""
+    return loops.look(_swap(swap_id))
 
 
 @router.patch("/swaps/{int:swap_id}", response=SwapOut)

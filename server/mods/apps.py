@@ -8,7 +8,7 @@ class ModsConfig(AppConfig):
     def ready(self) -> None:
         """Make the app's kinds of work known."""
         from ..shelf.filters import tell_swapped
-        from . import many, rebuilding, services  # noqa: F401
+        from . import loops, many, rebuilding, services  # noqa: F401
         from .models import Swap
 
         tell_swapped(lambda game: Swap.objects.filter(mod__game=game, removed=None).values("locator"))

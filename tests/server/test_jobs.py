@@ -1,6 +1,7 @@
 """Jobs: every outcome ends up in the row, and the row tells it to people."""
 
 import sqlite3
+import time
 import zlib
 from dataclasses import dataclass
 from typing import ClassVar
@@ -47,6 +48,24 @@ class Outcomes(TransactionTestCase):
 
         job = self.ran(work)
         self.assertEqual((job.state, job.result, job.note, job.error), ("done", {"answer": 42}, "", None))
+
+    def test_while_nothing_new_is_said_the_words_say_how_long(self):
+        said = []
+
+        def work(job: Job, order: TestOrder, progress) -> Answer | None:
+            progress(3, 10, "closing a file")
+            for _ in range(24):
+                time.sleep(0.1)
+                said.append(Job.objects.get(pk=job.pk).note)
+            return None
+
+        jobs.work("quick")(work)
+        with self.settings(JOBS_AT_ONCE=False):
+            job = jobs.start(TestOrder(), "A test")
+        jobs.begin(job.pk, "a worker")
+        self.assertEqual(list(dict.fromkeys(said))[:2], ["closing a file", "closing a file, 1 s"])
+        job.refresh_from_db()
+        self.assertEqual((job.state, job.note), ("done", ""))
 
     def test_an_error_of_the_core_keeps_its_three_parts(self):
         def work(job: Job, order: TestOrder, progress) -> Answer | None:

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..base import ZubretError, named, once
+from ..base import ZubretError, named, once, tell
 
 CHUNK = 1 << 18
 """Bytes per step when a source is streamed; few enough that the memory of one serves the next, which larger ones take anew
@@ -71,8 +71,15 @@ class Source:
 
 def same_bytes(one: Source, other: Source) -> bool:
     """Whether two sources hold the same bytes."""
-    pairs = zip(one.chunks(), other.chunks(), strict=False)
-    return one.size == other.size and all(a == b for a, b in pairs)
+    if one.size != other.size:
+        return False
+    done = 0
+    for a, b in zip(one.chunks(), other.chunks(), strict=True):
+        if a != b:
+            return False
+        done += len(a)
+        tell(done, one.size, f"comparing {one.name}")
+    return True
 
 
 class BytesSource(Source):

@@ -18,7 +18,7 @@ import xxhash
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import Progress, silent
+from ..base import Progress, tell
 from .base import BytesSource, Source
 
 
@@ -128,8 +128,8 @@ SUMS: dict[str, Callable[[Iterable[bytes]], int | bytes]] = {
 """Every sum by name; a number, or bytes for the digests. "added" is the plain sum of all bytes."""
 
 
-def sum_of(how: str | Crc, source: Source, progress: Progress = silent) -> int | bytes:
-    """The sum of all bytes of a source."""
+def sum_of(how: str | Crc, source: Source, progress: Progress = tell) -> int | bytes:
+    """The sum of all bytes of a source; how far it is goes to whoever listens on this thread, if to nobody else."""
 
     def pieces():
         done = 0
@@ -143,7 +143,7 @@ def sum_of(how: str | Crc, source: Source, progress: Progress = silent) -> int |
     return crc_of(pieces(), how) if isinstance(how, Crc) else SUMS[how](pieces())
 
 
-def crc32_of(source: Source, progress: Progress = silent) -> int:
+def crc32_of(source: Source, progress: Progress = tell) -> int:
     """CRC-32 of all bytes (CRC-32/ISO-HDLC, as in ZIP and PNG; RFC 1952 section 8)."""
     value = sum_of("crc32", source, progress)
     assert isinstance(value, int)

@@ -8,6 +8,7 @@ export type Game = Schemas["GameOut"];
 export type Station = Schemas["Station"];
 export type Survey = Schemas["SurveyOut"];
 export type Stream = Schemas["StreamOut"];
+export type FoundLoop = Schemas["FoundLoopOut"];
 export type StreamPage = Schemas["StreamPage"];
 export type Group = Schemas["GroupOut"];
 export type GroupPage = Schemas["GroupPage"];

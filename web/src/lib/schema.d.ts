@@ -2310,6 +2310,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/swaps/{swap_id}/loops": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Found Loops
+         * @description The loops that were found in the part of a swap's file which is used now.
+         */
+        get: operations["server_mods_api_found_loops"];
+        put?: never;
+        /**
+         * Find Loops
+         * @description Look for loops in the part of a swap's file which is used now, as a job.
+         */
+        post: operations["server_mods_api_find_loops"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/swaps/{swap_id}/notes": {
         parameters: {
             query?: never;
@@ -3047,6 +3071,28 @@ export interface components {
             name: string;
         };
         /**
+         * FoundLoopOut
+         * @description A loop that a file could have, half-open in its frames. waveform, spectrum: how like each other what is heard around both
+         *     ends is, of 1; step_db: from the level before the end to that behind the start; bars: of four beats, null where the tempo is
+         *     not steady or they are not whole.
+         */
+        FoundLoopOut: {
+            /** Bars */
+            bars: number | null;
+            /** End */
+            end: number;
+            /** Seconds */
+            seconds: number;
+            /** Spectrum */
+            spectrum: number;
+            /** Start */
+            start: number;
+            /** Step Db */
+            step_db: number;
+            /** Waveform */
+            waveform: number;
+        };
+        /**
          * GameIn
          * @description A folder to register.
          */
@@ -3400,6 +3446,15 @@ export interface components {
             start: number;
             /** Way */
             way: string;
+        };
+        /**
+         * LoopsOut
+         * @description The newest job that looked for loops, and what it found, the likeliest first; null as long as nothing is known.
+         */
+        LoopsOut: {
+            job: components["schemas"]["JobOut"] | null;
+            /** Loops */
+            loops: components["schemas"]["FoundLoopOut"][] | null;
         };
         /**
          * Made
@@ -8152,6 +8207,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SwapOut"];
+                };
+            };
+        };
+    };
+    server_mods_api_found_loops: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                swap_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoopsOut"];
+                };
+            };
+        };
+    };
+    server_mods_api_find_loops: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                swap_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
         };

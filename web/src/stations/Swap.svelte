@@ -10,6 +10,7 @@
   import { streamOf } from "../lib/streams.svelte";
   import DropZone from "../swap/DropZone.svelte";
   import FitTable from "../swap/FitTable.svelte";
+  import FoundLoops from "../swap/FoundLoops.svelte";
   import Steps from "../swap/Steps.svelte";
   import SwapList from "../swap/SwapList.svelte";
   import { change, fit, give, isBusy, putIn, remove, swapsUnderWay, type Begin } from "../swap/swaps";
@@ -179,6 +180,9 @@
         <p role="status" class="mt-6 flex items-center gap-3 text-quiet">
           <span class="loading loading-spinner"></span> Reading {swap.source_name} …
         </p>
+      {/if}
+      {#if swap.info && swap.source !== "silence"}
+        <FoundLoops {swap} change={(steps) => attempt(() => change(swap, steps))} />
       {/if}
       {#if swap.points.length}
         <div class="mt-3"><FitTable {swap} fit={(point) => attempt(() => fit(swap, point))} /></div>
