@@ -198,7 +198,7 @@ class Rebuilding(WithFolder):
         self.assertEqual([p for p in points if not p.ok], [])
         pcm, rate, _ = Ferry(self.game.folder, out).play("deck/ambience/water.wav", loops=2)
         self.assertEqual((rate, len(pcm)), (44100, 2 * 9 * 44_100))
-        np.testing.assert_array_equal(pcm, np.concatenate([result.meant[:]] * 2))
+        np.testing.assert_array_equal(pcm, np.concatenate([result.heard(0, 9 * 44_100)] * 2))
 
     def test_a_swap_in_a_packed_bank_and_laid_out_afresh(self):
         locator = Locator("data/sea.crate", (("voice/crew_fr.bell", 4),), "1003", 2)

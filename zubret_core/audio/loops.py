@@ -7,8 +7,7 @@ waveforms themselves give the lag to the frame.
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
-from typing import Any
+from dataclasses import dataclass
 
 import numpy as np
 import soxr
@@ -53,10 +52,6 @@ class FoundLoop:
     step_db: float
     seconds: float
     bars: int | None
-
-    def as_dict(self) -> dict[str, Any]:
-        """JSON-ready form."""
-        return asdict(self)
 
 
 def find_loops(between: Between, frames: int, rate: int, progress: Progress = silent) -> list[FoundLoop]:
@@ -108,6 +103,7 @@ class _Run:
 
     @property
     def score(self) -> float:
+        """The higher, the likelier it is the piece's loop."""
         return self.like * (0.5 + 0.5 * self.again) * (0.3 + 0.7 * self.covered)
 
 
@@ -277,7 +273,7 @@ def _refined(
     if end > frames or end - start < SHORTEST * rate:
         return None, False
     around = slice(max(0, at - block), at + block)
-    same = like_of(here[around], there[around])
+    same = _like_of(here[around], there[around])
     place = round(start / step)
     spectrum = float(_alike(features, run.lag)[max(0, place - SECOND) : place + SECOND].mean())
     before, behind = there[max(0, at - block) : at], here[at : at + block]
@@ -311,7 +307,7 @@ def _aligned(here: NDArray, there: NDArray, lag: int, reach: int) -> tuple[int, 
     return lag - reach + move, there[move : move + len(here)]
 
 
-def like_of(one: NDArray, other: NDArray) -> float:
+def _like_of(one: NDArray, other: NDArray) -> float:
     """The correlation of two waveforms, of 1."""
     length = float(np.linalg.norm(one) * np.linalg.norm(other))
     return float(one @ other) / length if length > 0 else 0.0

@@ -33,14 +33,12 @@ OVER, TRIES = 0.1, 3
 class Prepared:
     """An encoded replacement.
 
-    payload: the bytes to store; format: what the bank will say of them; meant: (frames, channels) samples before encoding,
-    with a gain of gain_db; snr_db, level: of what the game will play, against `meant` and by itself; match: how the gain was
-    found, where loudness is matched.
+    payload: the bytes to store; format: what the bank will say of them; gain_db: what was applied before; snr_db, level: of what
+    the game will play, against what was meant and by itself; match: how the gain was found, where loudness is matched.
     """
 
     payload: Source
     format: Format
-    meant: Samples
     gain_db: float
     snr_db: float
     level: Level
@@ -171,7 +169,7 @@ def _encoded(kept: Source | None, format: Format, treated: Pieces, gain_db: floa
         payload = kept or BytesSource(codec_of(format).encode(samples, format), "replacement")
     meant = Samples(frames, format.channels, louder)
     snr_db, level = _compared(payload, format, meant, bar[2])
-    return Prepared(payload, format, meant, gain_db, snr_db, level)
+    return Prepared(payload, format, gain_db, snr_db, level)
 
 
 def _compared(payload: Source, format: Format, meant: Samples, progress: Progress) -> tuple[float, Level]:
