@@ -16,7 +16,7 @@ import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, Self
 
 import numpy as np
 
@@ -59,16 +59,14 @@ def rows(folder: Path) -> Iterator[Row]:
         program.wait(60)
 
 
-class _Memory:
-    """The most private memory of each process of an application; what it had at first is not counted."""
+class _Watch:
+    """Looks again and again, from beginning to end, while something else is done."""
 
-    def __init__(self, folder: Path):
-        self._folder, self._first, self._most = folder, dict[str, int](), dict[str, int]()
+    EVERY = 0.05
+
+    def __enter__(self) -> Self:
         self._stop = threading.Event()
-
-    def __enter__(self) -> _Memory:
-        self._look()
-        self._first = dict(self._most)
+        self._begin()
         self._thread = threading.Thread(target=self._watch)
         self._thread.start()
         return self
@@ -77,13 +75,32 @@ class _Memory:
         self._stop.set()
         self._thread.join()
 
+    def _watch(self) -> None:
+        while not self._stop.wait(self.EVERY):
+            self._look()
+
+    def _begin(self) -> None:
+        """What is there at first."""
+
+    def _look(self) -> None:
+        """What is there now."""
+
+
+class _Memory(_Watch):
+    """The most private memory of each process of an application; what it had at first is not counted."""
+
+    EVERY = 0.2
+
+    def __init__(self, folder: Path):
+        self._folder, self._first, self._most = folder, dict[str, int](), dict[str, int]()
+
     def most(self) -> float:
         """MB; a process that began later counts whole."""
         return max(most - self._first.get(name, 0) for name, most in self._most.items()) / 1024
 
-    def _watch(self) -> None:
-        while not self._stop.wait(0.2):
-            self._look()
+    def _begin(self) -> None:
+        self._look()
+        self._first = dict(self._most)
 
     def _look(self) -> None:
         for place in processes(self._folder):
@@ -95,25 +112,17 @@ class _Memory:
                 self._most[place.name] = max(int(found[1]), self._most.get(place.name, 0))
 
 
-class _Room:
+class _Room(_Watch):
     """The most room on a disk that was taken within, by whomever."""
 
     def __init__(self, folder: Path):
-        self._folder, self._stop, self.most = folder, threading.Event(), 0
+        self._folder, self.most = folder, 0
 
-    def __enter__(self) -> _Room:
+    def _begin(self) -> None:
         self._had = self._free()
-        self._thread = threading.Thread(target=self._watch)
-        self._thread.start()
-        return self
 
-    def __exit__(self, *_: object) -> None:
-        self._stop.set()
-        self._thread.join()
-
-    def _watch(self) -> None:
-        while not self._stop.wait(0.05):
-            self.most = max(self.most, self._had - self._free())
+    def _look(self) -> None:
+        self.most = max(self.most, self._had - self._free())
 
     def _free(self) -> int:
         return shutil.disk_usage(self._folder).free
