@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -9,7 +10,9 @@ from django.http import HttpRequest
 from ninja import Field, File, Form, Router, Schema
 from ninja.files import UploadedFile
 
-from zubret_core.audio import AudioInfo
+from zubret_core.audio import AudioInfo, can_mix
+from zubret_core.audio.mix import channel_names, usual_matrix
+from zubret_core.base import ZubretError
 from zubret_core.swap import Treatment
 
 from ..errors import one, stopped
@@ -18,11 +21,12 @@ from ..paging import MOST, Limit, Offset
 from ..shelf.api import StreamOut
 from ..shelf.models import Archive, Entry, Stream, streams_of, unpack_locator
 from ..shelf.query import described, stream_out
-from . import entry_files, loops, many, services
+from . import entry_files, loops, many, services, takes, treating
 from .models import EntryFile, Mod, Swap
 
 router = Router()
 Frames = Annotated[int, Field(ge=0, lt=1 << 53)]
+Weights = Annotated[list[float], Field(min_length=1, max_length=64)]
 
 
 class PointOut(Schema):
@@ -59,45 +63,73 @@ class LoopsOut(Schema):
     loops: list[FoundLoopOut] | None
 
 
-class TreatmentIn(Schema):
-    """Steps to change; what is left out, or null, stays. Frames count in the file's own rate, but for new_loop: the loop's
-    start and end in frames of the encoded stream."""
-
-    trim_start: Frames | None = None
-    trim_end: Frames | None = None
-    loop: str | None = None
-    loop_start: Frames | None = None
-    loop_end: Frames | None = None
-    resample: bool | None = None
-    mix: bool | None = None
-    gain_db: float | None = None
-    match: str | None = None
-    lufs: float | None = None
-    ceiling_db: float | None = None
-    align: str | None = None
-    new_loop: list[Frames] | None = Field(None, min_length=2, max_length=2)
-
-    def steps(self) -> dict[str, Any]:
-        """The steps that are given; only `trim_end` may be null, which is the file's end."""
-        given = self.dict(exclude_unset=True, exclude={"new_loop"})
-        return {k: v for k, v in given.items() if v is not None or k == "trim_end"}
-
-
 class TreatmentOut(Schema):
-    """All steps of a treatment; gain_db counts where match is empty. lufs: where it is "number"; ceiling_db in dBTP."""
+    """All steps of a treatment, in the order in which they are done. Frames count in the file's own rate; fades and
+    extend_seconds are in s, silence_db in dBFS, lufs in LUFS, ceiling_db in dBTP. gain_db counts where match is empty, lufs where
+    it is "number"; matrix: a row of weights for each channel of the original, null for the usual ones."""
 
     trim_start: int
     trim_end: int | None
+    cut_silence: bool
+    silence_db: int
     loop: str
     loop_start: int
     loop_end: int
+    declick_ms: float
+    extend: str
+    extend_times: int
+    extend_seconds: float
+    extend_end: str
+    fade_in: float
+    fade_out: float
     resample: bool
     mix: bool
+    matrix: list[list[float]] | None
+    tempo: float
+    length: str
     gain_db: float
     match: str
     lufs: float
     ceiling_db: float
+    limit: bool
     align: str
+
+
+class TreatmentIn(Schema):
+    """Steps to change, as `TreatmentOut` has them; what is left out stays, and so does what is null, but for trim_end and matrix.
+    new_loop: the loop's start and end in frames of the encoded stream."""
+
+    trim_start: Frames | None = None
+    trim_end: Frames | None = None
+    cut_silence: bool | None = None
+    silence_db: int | None = None
+    loop: str | None = None
+    loop_start: Frames | None = None
+    loop_end: Frames | None = None
+    declick_ms: float | None = None
+    extend: str | None = None
+    extend_times: int | None = None
+    extend_seconds: float | None = None
+    extend_end: str | None = None
+    fade_in: float | None = None
+    fade_out: float | None = None
+    resample: bool | None = None
+    mix: bool | None = None
+    matrix: Annotated[list[Weights], Field(min_length=1, max_length=64)] | None = None
+    tempo: float | None = None
+    length: str | None = None
+    gain_db: float | None = None
+    match: str | None = None
+    lufs: float | None = None
+    ceiling_db: float | None = None
+    limit: bool | None = None
+    align: str | None = None
+    new_loop: list[Frames] | None = Field(None, min_length=2, max_length=2)
+
+    def steps(self) -> dict[str, Any]:
+        """The steps that are given."""
+        given = self.dict(exclude_unset=True, exclude={"new_loop"})
+        return {k: v for k, v in given.items() if v is not None or k in ("trim_end", "matrix")}
 
 
 class SourceInfo(Schema):
@@ -146,12 +178,31 @@ class NewAudio(Schema):
     size: int
 
 
+class Becomes(Schema):
+    """The stream that a treatment leads to, encoded or not; loop [start, end) in its frames."""
+
+    rate: int
+    channels: int
+    frames: int
+    loop: list[int] | None
+
+
+class MixOut(Schema):
+    """The usual mix of a file's channels, across, to the stream's: their names, and a row of weights for each of the stream's."""
+
+    columns: list[str]
+    rows: list[str]
+    weights: list[list[float]]
+
+
 class SwapOut(Schema):
-    """A swap. state: reading, open (points to fit), preparing, ready or failed; source: what it begins from, file, original or
-    silence; loop: the one that is put in, in frames of
-    the user's file."""
+    """One take of a swap; the chosen one is what the mod has. state: reading, open (points to fit), preparing, ready or failed;
+    source: what it begins from, file, original, silence or stream; loop: the one that is put in, in frames of the file; becomes:
+    null where the treatment is impossible; key: the same for all takes of one stream; undos, redos: steps before and behind."""
 
     id: int
+    key: str
+    chosen: bool
     state: str
     verdict: str
     source: str
@@ -162,6 +213,10 @@ class SwapOut(Schema):
     info: SourceInfo | None
     treatment: TreatmentOut
     loop: list[int] | None
+    becomes: Becomes | None
+    mix: MixOut | None
+    undos: int
+    redos: int
     points: list[PointOut]
     changes_too: list[str]
     new: NewAudio | None
@@ -183,6 +238,13 @@ class EntryFileOut(Schema):
     adds: bool
     source_name: str
     size: int
+
+
+class TakeIn(Schema):
+    """A stream, and the other one that is to be heard in its place."""
+
+    stream: int
+    other: int
 
 
 class PutInIn(Schema):
@@ -229,6 +291,8 @@ def _swap_out(swap: Swap, row: Stream | None) -> dict[str, Any]:
     points = [{**p, "fixable": bool(p["fix"])} for p in report.get("points", [])]
     return {
         "id": swap.pk,
+        "key": hashlib.blake2b(swap.locator.encode(), digest_size=8).hexdigest(),
+        "chosen": swap.chosen,
         "state": swap.state,
         "verdict": report.get("verdict", ""),
         "source": swap.source,
@@ -239,6 +303,10 @@ def _swap_out(swap: Swap, row: Stream | None) -> dict[str, Any]:
         "info": swap.info,
         "treatment": Treatment.from_dict(swap.treatment).as_dict(),
         "loop": _loop_of(swap),
+        "becomes": report.get("format"),
+        "mix": _mix_of(swap, stream["channels"]) if stream else None,
+        "undos": swap.undos,
+        "redos": swap.redos,
         "points": points,
         "changes_too": report.get("changes_too", []),
         "new": new,
@@ -249,9 +317,20 @@ def _swap_out(swap: Swap, row: Stream | None) -> dict[str, Any]:
 def _loop_of(swap: Swap) -> list[int] | None:
     if swap.info is None:
         return None
-    info = AudioInfo.from_dict(swap.info)
-    loop = Treatment.from_dict(swap.treatment).loop_of(info.frames, info.loop)
+    try:
+        loop = Treatment.from_dict(swap.treatment).loop_of(AudioInfo.from_dict(swap.info))
+    except ZubretError:  # of a part that can't be, which the report says
+        return None
     return None if loop is None else [loop.start, loop.end]
+
+
+def _mix_of(swap: Swap, channels: int) -> dict[str, Any] | None:
+    """Where a swap needs a mix, or has one of its own."""
+    have = swap.info["channels"] if swap.info else channels
+    if have == channels and not swap.treatment.get("matrix"):
+        return None
+    weights = usual_matrix(have, channels) if can_mix(have, channels) else ((0.0,) * have,) * channels
+    return {"columns": channel_names(have), "rows": channel_names(channels), "weights": weights}
 
 
 def _swap(pk: int) -> Swap:
@@ -260,9 +339,9 @@ def _swap(pk: int) -> Swap:
 
 @router.get("/mods/{int:mod_id}/swaps", response=list[SwapOut])
 def list_swaps(request: HttpRequest, mod_id: int, offset: Offset = 0, limit: Limit = MOST):
-    """The swaps of a mod."""
+    """The swaps of a mod, all their takes."""
     mod = one(Mod.objects.select_related("game"), mod_id)
-    swaps = list(mod.live_swaps()[offset : offset + limit])
+    swaps = list(mod.takes()[offset : offset + limit])
     streams = described(streams_of(mod.game).filter(locator__in=[s.locator for s in swaps]), mod.game)
     rows = {row.locator: row for row in streams}
     return [_swap_out(s, rows.get(s.locator)) for s in swaps]
@@ -270,12 +349,23 @@ def list_swaps(request: HttpRequest, mod_id: int, offset: Offset = 0, limit: Lim
 
 @router.post("/mods/{int:mod_id}/swaps", response=SwapOut)
 def create_swap(request: HttpRequest, mod_id: int, stream_id: Form[int], file: File[UploadedFile]):
-    """Replace a stream by an audio file."""
+    """Replace a stream by an audio file: a new take, which is chosen; others wait."""
+    return swap_out(takes.from_file(*_stream_for(mod_id, stream_id), file))
+
+
+@router.post("/mods/{int:mod_id}/takes", response=SwapOut)
+def take_stream(request: HttpRequest, mod_id: int, data: TakeIn):
+    """Replace a stream by another one of the same game: a new take, which is chosen; others wait."""
+    mod, stream = _stream_for(mod_id, data.stream)
+    return swap_out(takes.from_stream(mod, stream, _stream_for(mod_id, data.other)[1]))
+
+
+def _stream_for(mod_id: int, stream_id: int) -> tuple[Mod, Stream]:
     mod = one(Mod.objects.select_related("game"), mod_id)
     stream = one(Stream.objects.select_related("archive"), stream_id)
     if stream.archive.game_id != mod.game_id:
         raise stopped(422, "This stream belongs to another game.", "Choose a stream of the mod's game.")
-    return swap_out(services.create_swap(mod, stream, file))
+    return mod, stream
 
 
 @router.post("/mods/{int:mod_id}/put-in", response=PutInOut)
@@ -319,26 +409,44 @@ def find_loops(request: HttpRequest, swap_id: int):
 @router.patch("/swaps/{int:swap_id}", response=SwapOut)
 def change_swap(request: HttpRequest, swap_id: int, steps: TreatmentIn):
     """Change the treatment."""
-    return swap_out(services.change_swap(_swap(swap_id), steps.steps(), steps.new_loop))
+    return swap_out(treating.change(_swap(swap_id), steps.steps(), steps.new_loop))
 
 
 @router.post("/swaps/{int:swap_id}/fit", response=SwapOut)
 def fit_swap(request: HttpRequest, swap_id: int, data: FitIn):
     """Do what the fit report proposes."""
-    return swap_out(services.fit(_swap(swap_id), data.point))
+    return swap_out(treating.fit(_swap(swap_id), data.point))
+
+
+@router.post("/swaps/{int:swap_id}/undo", response=SwapOut)
+def undo_step(request: HttpRequest, swap_id: int):
+    """The treatment as it was before its last change."""
+    return swap_out(treating.undo(_swap(swap_id)))
+
+
+@router.post("/swaps/{int:swap_id}/redo", response=SwapOut)
+def redo_step(request: HttpRequest, swap_id: int):
+    """The treatment as it was before the last undo."""
+    return swap_out(treating.undo(_swap(swap_id), 1))
+
+
+@router.post("/swaps/{int:swap_id}/choose", response=SwapOut)
+def choose_take(request: HttpRequest, swap_id: int):
+    """Have the mod take this take of its stream's swap."""
+    return swap_out(takes.choose(_swap(swap_id)))
 
 
 @router.delete("/swaps/{int:swap_id}", response={204: None})
-def remove_swap(request: HttpRequest, swap_id: int):
-    """Remove a swap; it can be restored."""
-    services.remove_swap(_swap(swap_id))
+def remove_swap(request: HttpRequest, swap_id: int, all_takes: bool = False):
+    """Remove one take, or the swap with all its takes; what went together can be restored by any of them."""
+    takes.remove(_swap(swap_id), all_takes)
     return 204, None
 
 
 @router.post("/swaps/{int:swap_id}/restore", response=SwapOut)
 def restore_swap(request: HttpRequest, swap_id: int):
-    """Bring back a removed swap."""
-    return swap_out(services.restore_swap(_swap(swap_id)))
+    """Bring back what was removed with this take."""
+    return swap_out(takes.restore(_swap(swap_id)))
 
 
 @router.get("/mods/{int:mod_id}/files", response=list[EntryFileOut])

@@ -9,7 +9,7 @@ from typing import ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
-from zubret_core.audio import pieces_between
+from zubret_core.audio import AudioInfo, pieces_between
 from zubret_core.audio.loops import FoundLoop, find_loops
 from zubret_core.base import Progress
 from zubret_core.swap import Treatment
@@ -43,8 +43,8 @@ def _order(swap: Swap) -> LoopsOrder:
     """For the part that is used now."""
     if swap.info is None:
         raise stopped(409, "The file is still being read.", "Wait a moment, then try again.", swap.source_name)
-    how = Treatment.from_dict(swap.treatment)
-    return LoopsOrder(swap.pk, how.trim_start, swap.info["frames"] if how.trim_end is None else how.trim_end)
+    first, last = Treatment.from_dict(swap.treatment).used(AudioInfo.from_dict(swap.info))
+    return LoopsOrder(swap.pk, first, last)
 
 
 def look(swap: Swap) -> Job:

@@ -23,6 +23,7 @@ from ..shelf.models import Stream, numbered
 from .entry_files import in_the_way
 from .models import Mod, Swap
 from .services import TRY_AGAIN, forget_old_results, prepared_now
+from .takes import let_wait
 
 NONE = "none"
 """No swap: what the game has."""
@@ -34,7 +35,7 @@ MOST = 5_000
 
 @dataclass(frozen=True)
 class PutIn:
-    """The swaps that were made, and those that were set aside for them; how many streams were left out: skipped, since a file
+    """The swaps that were made, and the takes that were chosen before them; how many streams were left out: skipped, since a file
     of the mod replaces their whole entry; unable, since their codec can't be written."""
 
     swaps: list[int]
@@ -45,7 +46,7 @@ class PutIn:
 
 def put_in(mod: Mod, chosen: list[int], source: str, steps: dict[str, Any]) -> PutIn:
     """Make swaps of streams of the newest survey, by their numbers, that begin from what the game has; one job prepares them.
-    steps: of the treatment of the original. With `none` their swaps are removed."""
+    steps: of the treatment of the original. With `none` their swaps are removed, whatever takes they have."""
     if source not in (*NAMES, NONE):
         raise stopped(
             422, f"A swap can't begin from {source!r}.", f"Choose one of {', '.join((*NAMES, NONE))}.", "source"
@@ -61,7 +62,7 @@ def put_in(mod: Mod, chosen: list[int], source: str, steps: dict[str, Any]) -> P
         raise stopped(422, f"More than {MOST:,} streams are chosen.", "Put them in by parts.", "chosen")
     files = list(mod.live_files())
     if source == NONE:
-        return PutIn([], _set_aside(mod, [s.locator for s in streams]), 0, 0)
+        return PutIn([], _removed(mod, [s.locator for s in streams]), 0, 0)
     able = [s for s in streams if not codec_of(s.format()).obstacle(s.format())]
     locators = [s.locator for s in able if not (files and in_the_way(files, s.where()))]
     if not locators:
@@ -72,7 +73,8 @@ def put_in(mod: Mod, chosen: list[int], source: str, steps: dict[str, Any]) -> P
             "chosen",
         )
     with transaction.atomic():
-        aside = _set_aside(mod, locators)
+        aside = _chosen(mod, locators)
+        let_wait(mod, locators)
         made = Swap.objects.bulk_create(
             Swap(mod=mod, locator=locator, source=source, source_name=NAMES[source], treatment=how)
             for locator in locators
@@ -83,12 +85,16 @@ def put_in(mod: Mod, chosen: list[int], source: str, steps: dict[str, Any]) -> P
     return PutIn(numbers, aside, len(able) - len(locators), len(streams) - len(able))
 
 
-def _set_aside(mod: Mod, locators: list[str]) -> list[int]:
-    """Remove the swaps that streams have; their numbers."""
+def _chosen(mod: Mod, locators: list[str]) -> list[int]:
+    """The chosen takes of streams."""
+    return list(mod.live_swaps().filter(locator__in=among(locators)).values_list("pk", flat=True))
+
+
+def _removed(mod: Mod, locators: list[str]) -> list[int]:
+    """Remove the swaps of streams with all their takes; the chosen ones."""
     with transaction.atomic():
-        before = mod.live_swaps().filter(locator__in=among(locators))
-        aside = list(before.values_list("pk", flat=True))
-        before.update(removed=timezone.now())
+        aside = _chosen(mod, locators)
+        mod.takes().filter(locator__in=among(locators)).update(removed=timezone.now())
         Game.has_said(mod.game_id)
     return aside
 
@@ -99,11 +105,16 @@ def prepare_many(mod: Mod, swaps: list[int]) -> Job:
 
 
 def take_back(mod: Mod, swaps: list[int], aside: list[int]) -> int:
-    """Undo `put_in`: its swaps go, and those that were set aside come back; how many went."""
+    """Undo `put_in`: its swaps go, and the takes that were chosen before are chosen again, unless others are since; how many
+    went."""
     with transaction.atomic():
         gone = mod.live_swaps().filter(pk__in=among(swaps)).update(removed=timezone.now())
-        back = mod.swaps.filter(pk__in=among(aside), removed__isnull=False)
-        back.exclude(locator__in=mod.live_swaps().values("locator")).update(removed=None)
+        before = mod.swaps.filter(pk__in=among(aside)).exclude(locator__in=mod.live_swaps().values("locator"))
+        times = set(before.filter(removed__isnull=False).values_list("removed", flat=True))
+        streams = list(before.values_list("locator", flat=True))
+        numbers = list(before.values_list("pk", flat=True))
+        mod.swaps.filter(removed__in=times, locator__in=among(streams)).update(removed=None)
+        mod.swaps.filter(pk__in=among(numbers)).update(chosen=True)
         Game.has_said(mod.game_id)
     return gone
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from pathlib import Path
 
 from django.db import models
@@ -20,9 +21,13 @@ class Mod(models.Model):
     def __str__(self) -> str:
         return self.name
 
-    def live_swaps(self) -> QuerySet[Swap]:
-        """The swaps that have not been removed, oldest first."""
+    def takes(self) -> QuerySet[Swap]:
+        """All takes of all swaps that have not been removed, oldest first."""
         return self.swaps.filter(removed__isnull=True).order_by("id")
+
+    def live_swaps(self) -> QuerySet[Swap]:
+        """The swaps that have not been removed, by their chosen takes, oldest first."""
+        return self.takes().filter(chosen=True)
 
     def live_files(self) -> QuerySet[EntryFile]:
         """The files for whole entries that have not been removed, oldest first."""
@@ -35,11 +40,12 @@ class Mod(models.Model):
 
 
 class Swap(models.Model):
-    """One stream's replacement.
+    """One take of one stream's replacement. Several may wait for the same stream of a mod; the `chosen` one is what the mod has.
 
-    locator and payload_digest say which stream; source what it begins from (of `zubret_core.swap`), source_* which
-    file; treatment what is done to it. info and original_level are measured by the job; prepared holds the digest, format,
-    SNR and level of the encoded result, null while there is none for this treatment.
+    locator and payload_digest say which stream; source what it begins from (of `zubret_core.swap`), source_* which file or which
+    other stream; treatment what is done to it. info and original_level are measured by the job; prepared holds the digest,
+    format, SNR and level of the encoded result, null while there is none for this treatment. step: the number of the treatment
+    among those of `steps`; undos, redos: how many there are before and behind it.
     """
 
     READING, OPEN, PREPARING, READY, FAILED = "reading", "open", "preparing", "ready", "failed"
@@ -50,6 +56,8 @@ class Swap(models.Model):
     source = models.CharField(max_length=10, default=FILE)
     source_name = models.CharField(max_length=300)
     source_path = models.CharField(max_length=1000, blank=True)
+    source_locator = models.TextField(default="", blank=True)
+    chosen = models.BooleanField(default=True)
     treatment = models.JSONField(default=dict)
     info = models.JSONField(null=True)
     original_level = models.JSONField(null=True)
@@ -58,15 +66,42 @@ class Swap(models.Model):
     prepared = models.JSONField(null=True)
     error = models.JSONField(null=True)
     revision = models.IntegerField(default=0)
+    step = models.IntegerField(default=0)
+    undos = models.IntegerField(default=0)
+    redos = models.IntegerField(default=0)
     created = models.DateTimeField(auto_now_add=True)
     removed = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(
+                fields=["mod", "locator"],
+                condition=models.Q(chosen=True, removed__isnull=True),
+                name="mods_swap_one_chosen",
+            )
+        ]
 
     def __str__(self) -> str:
         return f"{self.source_name} ({self.state})"
 
     def source_key(self) -> str:
         """Changes with what it begins from."""
-        return Path(self.source_path).stem or self.source
+        other = hashlib.blake2b(self.source_locator.encode(), digest_size=8).hexdigest() if self.source_locator else ""
+        return Path(self.source_path).stem or self.source + other
+
+
+class SwapStep(models.Model):
+    """One treatment of a swap, to which it can be brought back."""
+
+    swap = models.ForeignKey(Swap, models.CASCADE, related_name="steps")
+    number = models.IntegerField()
+    treatment = models.JSONField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["swap", "number"], name="mods_swapstep_number")]
+
+    def __str__(self) -> str:
+        return f"step {self.number} of {self.swap_id}"
 
 
 class EntryFile(models.Model):

@@ -1,4 +1,4 @@
-"""Swaps from upload to encoded result."""
+"""Swaps from what they begin from to the encoded result."""
 
 from __future__ import annotations
 
@@ -11,12 +11,9 @@ from typing import Any, ClassVar
 
 import numpy as np
 from django.conf import settings
-from django.core.files.uploadedfile import UploadedFile
-from django.db import transaction
-from django.utils import timezone
 
 from zubret_core.audio import AudioInfo, look_through
-from zubret_core.audio.files import PIECE, READABLE, file_format
+from zubret_core.audio.files import PIECE, file_format
 from zubret_core.audio.riff import Notes, notes_of
 from zubret_core.bank import Stream as CoreStream
 from zubret_core.base import Format, Passes, Progress, ZubretError, to_int16
@@ -26,7 +23,7 @@ from zubret_core.source import FileSource, Source, write_file
 from zubret_core.swap import (
     FILE,
     ORIGINAL,
-    FitReport,
+    STREAM,
     Level,
     Prepared,
     Treatment,
@@ -37,7 +34,6 @@ from zubret_core.swap import (
     silent_source,
 )
 
-from ..errors import stopped
 from ..games.models import Game
 from ..jobs.models import Job
 from ..jobs.orders import Order
@@ -46,75 +42,39 @@ from ..layouts.known import known_for
 from ..shelf.models import Stream, streams_of, unpack_locator
 from ..shelf.opening import disk_cache
 from ..shelf.sound import Sound, open_original, opens
-from .entry_files import in_the_way
 from .models import Build, Mod, Swap, Trial
-from .uploads import kept_upload, mod_folder
+from .uploads import mod_folder
 
 TRY_AGAIN = "Press Try again, or drop another file."
 
 
 def stream_row(swap: Swap) -> Stream | None:
     """The swapped stream in the newest survey."""
-    rows = streams_of(swap.mod.game).filter(locator=swap.locator)
+    return stream_at(swap.mod.game, swap.locator)
+
+
+def stream_at(game: Game, locator: str) -> Stream | None:
+    """A stream of the newest survey."""
+    rows = streams_of(game).filter(locator=locator)
     return rows.select_related("archive__game", "archive__outer", "bank").first()
-
-
-def create_swap(mod: Mod, stream: Stream, upload: UploadedFile) -> Swap:
-    """Keep the uploaded file and begin a swap; one that the stream already has is set aside."""
-    file = in_the_way(mod.live_files(), unpack_locator(stream.locator))
-    if file:
-        raise stopped(
-            409,
-            f"{file.source_name} takes the place of the entry in which this stream stands.",
-            "Remove that file from the mod first; it is listed in Survey.",
-            file.label,
-        )
-    name, place, _ = kept_upload(mod, upload, _must_be_audio)
-    with transaction.atomic():
-        mod.live_swaps().filter(locator=stream.locator).update(removed=timezone.now())
-        swap = Swap.objects.create(
-            mod=mod,
-            locator=stream.locator,
-            source_name=name,
-            source_path=str(place),
-            treatment=Treatment().as_dict(),
-        )
-        Game.has_said(mod.game_id)
-    enqueue(swap)
-    return swap
-
-
-def _must_be_audio(source: Source) -> None:
-    """Refuse at once what is no audio file; the rest is found when it is decoded."""
-    if source.size == 0:
-        raise ZubretError("The file is empty.", file=source.name, next=f"Choose a {READABLE} file.")
-    found = file_format(source)
-    if found is None:
-        raise ZubretError(
-            "This is not an audio file that can be read.", file=source.name, next=f"Choose a {READABLE} file."
-        )
-    if found.frames == 0:
-        raise ZubretError(
-            "The audio file holds no sound: its length is 0 frames.",
-            file=source.name,
-            next="Choose a file with audio in it.",
-        )
 
 
 def source_of(swap: Swap, original: CoreStream | None = None) -> Source:
     """The audio file that a swap begins from; original: its stream in the newest survey, where that is open already."""
     if swap.source == FILE:
         return FileSource(swap.source_path, swap.source_name)
-    original = original or open_original(_row_of(swap))
+    if swap.source == STREAM:
+        return original_source(open_original(_row_of(swap, swap.source_locator)))
+    original = original or open_original(_row_of(swap, swap.locator))
     return original_source(original) if swap.source == ORIGINAL else silent_source(original)
 
 
-def _row_of(swap: Swap) -> Stream:
-    row = stream_row(swap)
+def _row_of(swap: Swap, locator: str) -> Stream:
+    row = stream_at(swap.mod.game, locator)
     if row is None:
         raise ZubretError(
             "The newest survey has no such stream.",
-            file=str(unpack_locator(swap.locator)),
+            file=str(unpack_locator(locator)),
             next="The game has changed: remove this swap and choose the stream anew.",
         )
     return row
@@ -123,81 +83,6 @@ def _row_of(swap: Swap) -> Stream:
 def enqueue(swap: Swap) -> Job:
     """Have the worker prepare a swap."""
     return start(PrepareOrder(swap.pk), f"Preparing {swap.source_name}", swap.mod.game)
-
-
-def change_swap(swap: Swap, steps: dict[str, Any], new_loop: list[int] | None = None) -> Swap:
-    """Change some steps of the treatment. The old result is gone at once, the new one is prepared. new_loop: points for
-    the loop, in frames of the old result."""
-    with transaction.atomic():
-        swap.refresh_from_db()
-        if swap.removed is not None:
-            raise stopped(
-                409, "This swap was removed, perhaps in another window.", "Undo that there, or swap the stream anew."
-            )
-        if new_loop is not None:
-            steps = {**steps, **_points(swap, new_loop)}
-        treatment = Treatment.from_dict({**swap.treatment, **steps})
-        swap.treatment = treatment.as_dict()
-        swap.revision += 1
-        swap.prepared = swap.error = None
-        swap.state = Swap.READING if swap.info is None else Swap.PREPARING
-        report = _report(swap, treatment)
-        if report is not None:
-            swap.report = report.as_dict()
-            if report.verdict != "fits":
-                swap.state = Swap.OPEN
-        swap.save()
-    if swap.state != Swap.OPEN:
-        enqueue(swap)
-    return swap
-
-
-def _points(swap: Swap, new_loop: list[int]) -> dict[str, Any]:
-    """The step that sets a loop which is given in frames of what the swap leads to."""
-    report = _report(swap, Treatment.from_dict(swap.treatment))
-    if swap.info is None or report is None or report.target is None:
-        raise stopped(409, "The swap leads to no stream yet.", "Give the loop in the file's own frames.", "new_loop")
-    start, end = (report.target.in_file(frame, swap.info["rate"]) for frame in new_loop)
-    return {"loop": "points", "loop_start": start, "loop_end": end}
-
-
-def _report(swap: Swap, how: Treatment) -> FitReport | None:
-    row = stream_row(swap)
-    if swap.info is None or row is None or swap.original_level is None:
-        return None
-    return fit_report(open_original(row), Level(**swap.original_level), AudioInfo.from_dict(swap.info), how)
-
-
-def fit(swap: Swap, key: str) -> Swap:
-    """Apply what the report proposes for one point, or for all."""
-    if swap.report is None:
-        raise stopped(409, "The file is still being read.", "Wait a moment, then try again.", swap.source_name)
-    for _ in range(3):  # a step may bring up another, as resampling moves the loop off the block grid
-        report = swap.report or {}
-        if key == "all":
-            steps = report["fix_all"]
-        else:
-            steps = next((p["fix"] for p in report["points"] if p["key"] == key), None) or {}
-        if not steps:
-            break
-        swap = change_swap(swap, steps)
-    return swap
-
-
-def remove_swap(swap: Swap) -> None:
-    """Take a swap out of the mod; `restore_swap` brings it back."""
-    Swap.objects.filter(pk=swap.pk).update(removed=timezone.now())
-    Game.has_said(swap.mod.game_id)
-
-
-def restore_swap(swap: Swap) -> Swap:
-    """Undo a removal; a swap that has taken the stream since is set aside."""
-    with transaction.atomic():
-        swap.mod.live_swaps().filter(locator=swap.locator).exclude(pk=swap.pk).update(removed=timezone.now())
-        Swap.objects.filter(pk=swap.pk).update(removed=None)
-        Game.has_said(swap.mod.game_id)
-    swap.refresh_from_db()
-    return swap
 
 
 @dataclass(frozen=True)
@@ -248,13 +133,14 @@ def prepared_now(swap: Swap, progress: Progress) -> str:
 
 def _prepared_values(swap: Swap, progress: Progress) -> dict[str, Any]:
     """What the row of a swap becomes."""
-    original = open_original(_row_of(swap))
+    original = open_original(_row_of(swap, swap.locator))
     values: dict[str, Any] = {"payload_digest": _digest(original.payload), "prepared": None}
     level = Level(**swap.original_level) if swap.original_level else _level_of(original)
     values["original_level"] = level.as_dict()
     with source_of(swap, original) as source:
-        bar = Passes(progress, 0 if swap.info else 1, 3)
-        info = AudioInfo.from_dict(swap.info) if swap.info else look_through(source, bar[0])
+        known = measured(swap)
+        bar = Passes(progress, 0 if known else 1, 3)
+        info = known or look_through(source, bar[0])
         if swap.source != FILE:  # else its container and coding
             info = replace(info, variant=swap.source_name)
         values["info"] = info.as_dict()
@@ -266,8 +152,16 @@ def _prepared_values(swap: Swap, progress: Progress) -> dict[str, Any]:
             given = None if swap.source == ORIGINAL else source
             result = prepare(original, given, info, how, report, bar[1])
             values["prepared"], values["state"] = _keep(swap, result), Swap.READY
-            values["report"] = fit_report(original, level, info, how, result.level, result.match).as_dict()
+            found = result.level, result.match, result.limited_db
+            values["report"] = fit_report(original, level, info, how, *found).as_dict()
     return values
+
+
+def measured(swap: Swap) -> AudioInfo | None:
+    """The facts of what it begins from, where all are known that its treatment needs."""
+    info = AudioInfo.from_dict(swap.info) if swap.info else None
+    needs_edges = swap.treatment.get("cut_silence", False)
+    return info if info and (info.knows_edges or not needs_edges) else None
 
 
 def _level_of(stream: CoreStream) -> Level:

@@ -40,6 +40,12 @@ OPEN_WATER = Locator("data/sea.crate", (("music/music.bell", 2),), "0247", 1)
 ADPCM = Format("ima-adpcm", 48000, 2, 100_000, Loop(2041, 90_000), 2048)
 
 
+def facts(**changed) -> AudioInfo:
+    """Of a WAV file."""
+    usual = {"rate": 48000, "channels": 2, "frames": 100, "loop": None, "peak_db": -20.0, "variant": "WAV/PCM_16"}
+    return AudioInfo(**{**usual, **changed})
+
+
 def fitted(stream, info: AudioInfo, how: Treatment) -> tuple[Treatment, object]:
     """The treatment after *fit all*, and its report."""
     level = level_of([stream.decode(0, stream.format.frames)], stream.format.rate, stream.format.channels)
@@ -54,7 +60,7 @@ class Targets(SimpleTestCase):
         for start in (0, 1, 2040, 2041, 5000):
             for align in ("pad", "trim"):
                 how = Treatment(loop="points", loop_start=start, loop_end=70_000, align=align)
-                target = target_of(ADPCM, 48000, 2, 80_000, None, how)
+                target = target_of(ADPCM, facts(frames=80_000), how)
                 loop = target.format.loop
                 self.assertEqual(loop.start % 2041, 0)
                 self.assertEqual(loop.length, 70_000 - start)
@@ -63,11 +69,11 @@ class Targets(SimpleTestCase):
                 self.assertTrue(target.cut == 0 or align == "trim")
                 self.assertEqual([target.in_file(n, 48000) for n in (loop.start, loop.end)], [start, 70_000])
         how = Treatment(trim_start=1000, loop="points", loop_start=9000, loop_end=40_000, resample=True, align="pad")
-        target = target_of(ADPCM, 32000, 2, 60_000, None, how)
+        target = target_of(ADPCM, facts(rate=32000, frames=60_000), how)
         loop = target.format.loop
         self.assertEqual([target.in_file(n, 32000) for n in (0, loop.start, loop.end)], [1000, 9000, 40_000])
         self.assertEqual(target.in_file(10**9, 32000), 60_000)
-        left = target_of(ADPCM, 48000, 2, 80_000, None, Treatment(loop="points", loop_start=5, loop_end=9))
+        left = target_of(ADPCM, facts(frames=80_000), Treatment(loop="points", loop_start=5, loop_end=9))
         self.assertEqual(left.off_grid, 5)
 
     def test_impossible_parts_and_loops_say_which(self):
@@ -78,7 +84,7 @@ class Targets(SimpleTestCase):
             (Treatment(loop="points", loop_start=10, loop_end=101), "loop"),
             (Treatment(loop="points", loop_start=10, loop_end=90, trim_start=20), "loop"),
         ):
-            error = problem_of(self, target_of, ADPCM, 48000, 2, 100, None, how)
+            error = problem_of(self, target_of, ADPCM, facts(frames=100), how)
             self.assertIn(field, error.where)
         for bad in ({"loop": "twice"}, {"gain_db": 99}, {"align": "stretch"}, {"speed": 2}):
             problem_of(self, Treatment.from_dict, bad)
@@ -89,15 +95,8 @@ class Reports(SimpleTestCase):
         self.stream = DescribedBank(layout_named("saltglass-bell"), source(small_bell())).streams[0]
 
     def report(self, how=None, **info):
-        facts = {
-            "rate": 48000,
-            "channels": 2,
-            "frames": 300,
-            "loop": Loop(57, 300),
-            "peak_db": -20.0,
-            "variant": "WAV/PCM_16",
-        }
-        return fit_report(self.stream, peaking(-12.0), AudioInfo(**{**facts, **info}), how or Treatment())
+        info = facts(**{"frames": 300, "loop": Loop(57, 300), **info})
+        return fit_report(self.stream, peaking(-12.0), info, how or Treatment())
 
     def verdicts(self, report) -> dict[str, str]:
         return {p.key: p.verdict for p in report.points}

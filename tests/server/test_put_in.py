@@ -31,7 +31,7 @@ class PutIn(ServerTest):
         )
 
     def swaps(self) -> dict[str, dict]:
-        return {s["place"]: s for s in self.get(f"{self.mod}/swaps")}
+        return {s["place"]: s for s in self.get(f"{self.mod}/swaps") if s["chosen"]}
 
     def heard(self, audio: str, stream: dict) -> np.ndarray:
         data = self.get(f"/audio/{audio}/pcm?start=0&frames={stream['frames']}").content

@@ -20,6 +20,7 @@ from ..codec.soundfiles import sound_read
 from ..source import BytesSource, ChainSource, OpenFile, Part, Source, SourceFile
 from .aiff import add_aiff_loop, aiff_loop
 from .comments import tag
+from .edges import THRESHOLDS, Edges
 from .riff import notes_of, plain_format, smpl_chunk, wav_header
 
 READABLE = "WAV, AIFF, FLAC, Ogg Vorbis, Opus or MP3"
@@ -32,7 +33,7 @@ DecodeRange = Callable[[int, int], NDArray]
 @dataclass(frozen=True)
 class AudioInfo:
     """The facts of an audio file, as found by decoding all of it: rate in Hz, frames, loop in frames or None, sample peak in
-    dBFS, libsndfile's "container/subtype"."""
+    dBFS, libsndfile's "container/subtype"; heads and tails of its `Edges`."""
 
     rate: int
     channels: int
@@ -40,6 +41,18 @@ class AudioInfo:
     loop: Loop | None
     peak_db: float
     variant: str
+    heads: tuple[int, ...] = ()
+    tails: tuple[int, ...] = ()
+
+    @property
+    def knows_edges(self) -> bool:
+        """Whether they were looked for, which earlier versions did not."""
+        return bool(self.heads) or self.peak_db < THRESHOLDS[0]
+
+    def sounding(self, threshold: int) -> tuple[int, int] | None:
+        """The first frame, and the one behind the last, that reach a threshold in dBFS; None where none does."""
+        n = threshold - THRESHOLDS[0]
+        return (self.heads[n], self.tails[n]) if n < len(self.heads) else None
 
     def as_dict(self) -> dict[str, Any]:
         """JSON-ready form."""
@@ -49,7 +62,8 @@ class AudioInfo:
     @classmethod
     def from_dict(cls, data: dict[str, Any]) -> AudioInfo:
         """The inverse of `as_dict`."""
-        return cls(**{**data, "loop": Loop(*data["loop"]) if data["loop"] else None})
+        edges = {name: tuple(data.get(name, ())) for name in ("heads", "tails")}
+        return cls(**{**data, **edges, "loop": Loop(*data["loop"]) if data["loop"] else None})
 
 
 def file_format(source: Source) -> Format | None:
@@ -98,7 +112,7 @@ def look_through(source: Source, progress: Progress = silent) -> AudioInfo:
 
     if source.size == 0:
         raise refuse("The file is empty.", f"Choose a {READABLE} file.")
-    done, peak, broken, first = 0, 0.0, 0, 0
+    done, peak, broken, first, edges = 0, 0.0, 0, 0, Edges()
     try:
         with sound_read(source) as file:
             while len(piece := file.read(PIECE, dtype="float32", always_2d=True)):
@@ -106,7 +120,7 @@ def look_through(source: Source, progress: Progress = silent) -> AudioInfo:
                 if len(wrong):
                     first = first if broken else done + int(wrong[0])
                     broken += len(wrong)
-                peak = max(peak, float(np.abs(piece).max()))
+                peak = max(peak, edges.add(piece))
                 done += len(piece)
                 progress(done, max(file.frames, done), f"reading {source.name}")
             rate, channels, container, subtype = file.samplerate, file.channels, file.format, file.subtype
@@ -120,7 +134,8 @@ def look_through(source: Source, progress: Progress = silent) -> AudioInfo:
             "Export the file again from your editor, as 16-bit or 24-bit.",
         )
     variant = f"{container}/{subtype}"
-    return AudioInfo(rate, channels, done, _loop_of(source, container, done), decibels(peak), variant)
+    loop = _loop_of(source, container, done)
+    return AudioInfo(rate, channels, done, loop, decibels(peak), variant, tuple(edges.heads), tuple(edges.tails))
 
 
 def pieces_between(source: Source, start: int, end: int) -> Iterator[NDArray[np.float32]]:

@@ -3,13 +3,14 @@
 from .encode import Prepared, prepare
 from .fit import FitPoint, FitReport, fit_report
 from .levels import Level, Match, level_of
-from .sources import FILE, ORIGINAL, SILENCE, original_source, silent_source
+from .sources import FILE, ORIGINAL, SILENCE, STREAM, original_source, silent_source
 from .treatment import Target, Treatment, target_of
 
 __all__ = [
     "FILE",
     "ORIGINAL",
     "SILENCE",
+    "STREAM",
     "FitPoint",
     "FitReport",
     "Level",

@@ -11,6 +11,8 @@ from numpy.typing import NDArray
 
 from ..audio import AudioInfo, encoded_file, mixed, pieces_between, resampled
 from ..audio.files import file_format, with_loop
+from ..audio.limiter import Limiter
+from ..audio.tempo import at_tempo
 from ..bank import Stream
 from ..base import Format, Passes, Progress, Samples, ZubretError, silent, to_int16
 from ..base.pcm import Snr
@@ -19,7 +21,7 @@ from ..codec import VorbisPackets, codec_of
 from ..codec.base import PIECE
 from ..source import BytesSource, Source
 from .fit import FITS, FitReport
-from .levels import Level, Match, Meter, level_of, matched
+from .levels import Level, Match, Meter, level_of, matched, within
 from .sources import original_source
 from .treatment import Target, Treatment
 
@@ -27,14 +29,25 @@ Pieces = Callable[[], Iterator[NDArray[np.float32]]]
 """Samples piece by piece, from their beginning whenever they are asked for."""
 OVER, TRIES = 0.1, 3
 """dB by which what is heard may pass the ceiling, and how often it is encoded again because of that."""
+NEAR, ROUNDS = 0.03, 6
+"""LU within which a loudness behind a limiter is what is wanted, and how often a gain for that is looked for."""
+
+
+@dataclass(frozen=True)
+class Loud:
+    """gain_db: what is applied; below: the ceiling of a limiter behind it in dBTP, None where there is none."""
+
+    gain_db: float
+    below: float | None = None
 
 
 @dataclass
 class Prepared:
     """An encoded replacement.
 
-    payload: the bytes to store; format: what the bank will say of them; gain_db: what was applied before; snr_db, level: of what
-    the game will play, against what was meant and by itself; match: how the gain was found, where loudness is matched.
+    payload: the bytes to store; format: what the bank will say of them; gain_db: what was applied before; limited_db: the most by
+    which a limiter turned that down; snr_db, level: of what the game will play, against what was meant and by itself; match: how
+    the gain was found, where loudness is matched.
     """
 
     payload: Source
@@ -42,6 +55,7 @@ class Prepared:
     gain_db: float
     snr_db: float
     level: Level
+    limited_db: float = 0.0
     match: Match | None = None
 
     def heard(self, start: int, frames: int) -> NDArray[np.int16]:
@@ -54,17 +68,18 @@ def heard_of(payload: Source, format: Format, start: int, frames: int) -> NDArra
     return to_int16(codec_of(format).decode(payload, format, start, frames))
 
 
-def _as_it_is(
-    original: Stream, source: Source | None, info: AudioInfo, gain_db: float, target: Target
-) -> Source | None:
+def _as_it_is(original: Stream, source: Source | None, info: AudioInfo, loud: Loud, target: Target) -> Source | None:
     """Where nothing of the audio is changed: the stored payload, if the source is the original; a file's own packets, if its
     setup is the bank's. Else None."""
     format = target.format
     codec = codec_of(format)
     untouched = (
-        target.used == (0, info.frames)
+        target.timeline.span == (0, info.frames)
         and (info.rate, info.channels) == (format.rate, format.channels)
-        and not (gain_db or target.pad or target.cut)
+        and target.matrix is None
+        and target.tempo == 1
+        and not (target.pad or target.cut or target.behind)
+        and loud == Loud(0.0)
     )
     if untouched and source is None:
         return original.payload
@@ -77,21 +92,35 @@ def _as_it_is(
 
 
 def _treated(source: Source, info: AudioInfo, target: Target) -> Iterator[NDArray[np.float32]]:
-    """The samples as they are to be encoded, but for the gain, piece by piece."""
-    channels, start = target.format.channels, target.used[0]
+    """The samples as they are to be encoded, but for gain and limiter, piece by piece."""
+    channels, left = target.format.channels, target.format.frames
     if target.pad:
         yield np.zeros((target.pad, channels), np.float32)
+        left -= target.pad
     cut = target.cut
+    for piece in _in_tempo(source, info, target):
+        kept, cut = piece[cut : cut + left], max(0, cut - len(piece))
+        if len(kept):
+            left -= len(kept)
+            yield kept
+        if not left:
+            return
+    yield np.zeros((left, channels), np.float32)  # behind the end
 
-    def between(first: int, last: int) -> Iterator[NDArray[np.float32]]:
-        return pieces_between(source, start + first, start + last)
+
+def _in_tempo(source: Source, info: AudioInfo, target: Target) -> Iterator[NDArray[np.float32]]:
+    """What is heard of a file, with the rate, the channels and the tempo that are wanted."""
+    format, line = target.format, target.timeline
+
+    def file(first: int, last: int) -> Iterator[NDArray[np.float32]]:
+        return pieces_between(source, first, last)
 
     # A loop is stretched before the mix, which keeps every frame where it is.
-    frames = target.used[1] - start
-    for piece in resampled(between, frames, info.rate, target.format.rate, target.loop):
-        left, cut = piece[cut:], max(0, cut - len(piece))
-        if len(left):
-            yield mixed(left, channels)
+    at_rate = resampled(line.of(file, info.channels), line.frames, info.rate, format.rate, target.loop)
+    pieces = (mixed(piece, format.channels, target.matrix) for piece in at_rate)
+    if target.tempo == 1:
+        return pieces
+    return at_tempo(pieces, format.rate, format.channels, target.tempo, format.frames - target.behind)
 
 
 def _told(pieces: Iterator[NDArray], frames: int, progress: Progress, note: str) -> Iterator[NDArray]:
@@ -120,38 +149,66 @@ def prepare(
         open_points = ", ".join(p.label for p in report.points if p.required and p.verdict != FITS)
         raise ZubretError(f"The replacement does not fit yet: {open_points}.", next="Fit these points first.")
 
-    frames, bar = target.format.frames, Passes(progress, 1 if how.match else 0, 1, 1)
-    is_short = frames * target.format.channels * 4 <= IN_MEMORY
+    format, bar = target.format, Passes(progress, 1 if how.match else 0, 1, 1)
+    is_short = format.frames * format.channels * 4 <= IN_MEMORY
     held = list(_treated(source, info, target)) if is_short else []
 
     def treated() -> Iterator[NDArray[np.float32]]:
         return iter(held) if is_short else _treated(source, info, target)
 
-    def made(gain_db: float, note: str = "encoding") -> Prepared:
-        kept = _as_it_is(original, given, info, gain_db, target)
-        return _encoded(kept, target.format, treated, gain_db, bar, note)
+    def made(loud: Loud, note: str = "encoding") -> Prepared:
+        kept = _as_it_is(original, given, info, loud, target)
+        return _encoded(kept, format, treated, loud, bar, note)
 
-    if not how.match:
-        return made(how.gain_db)
-    pieces = _told(treated(), frames, bar[0], "measuring the loudness")
-    match = matched(level_of(pieces, target.format.rate, target.format.channels), report.level, how)
-    out = made(match.gain_db if match else 0.0)
+    def measured(loud: Loud) -> Level:
+        pieces = _told(_louder(treated(), loud, format)[0], format.frames, bar[0], "measuring the loudness")
+        return level_of(pieces, format.rate, format.channels)
+
+    below, match = (how.ceiling_db if how.limit else None), None
+    loud = Loud(0.0 if how.match else how.gain_db, below)
+    if how.match:
+        match = matched(measured(Loud(0.0)), report.level, how)
+        loud = replace(loud, gain_db=match.gain_db if match else 0.0)
+    for _ in range(ROUNDS if match and how.limit else 0):  # what is turned down is missing in the loudness
+        assert match is not None
+        missing = match.wanted - (measured(loud).loudness(match.short) or match.wanted)
+        if abs(missing) <= NEAR:
+            break
+        loud = replace(loud, gain_db=within(loud.gain_db + missing))
+    out = made(loud)
     for _ in range(TRIES):  # what a codec adds may pass the ceiling
         over = out.level.true_peak - how.ceiling_db
-        if match is None or over <= OVER:
+        if over <= OVER or not (match or how.limit):
             break
-        match = replace(match, gain_db=match.gain_db - over, held=True)
-        out = made(match.gain_db, "encoding again, below the ceiling")
-    out.match = match
+        if loud.below is not None:
+            loud = replace(loud, below=loud.below - over)
+        else:
+            loud = replace(loud, gain_db=loud.gain_db - over)
+        out = made(loud, "encoding again, below the ceiling")
+    if match:
+        held_back = match.held or (loud.below is None and loud.gain_db < match.gain_db)
+        out.match = replace(match, gain_db=loud.gain_db, held=held_back)
     return out
 
 
-def _encoded(kept: Source | None, format: Format, treated: Pieces, gain_db: float, bar: Passes, note: str) -> Prepared:
-    """Samples with a gain, encoded in the second pass and heard in the third; kept: the payload, where that is known."""
-    frames, gain = format.frames, np.float32(10 ** (gain_db / 20))
+def _louder(pieces: Iterator[NDArray], loud: Loud, format: Format) -> tuple[Iterator[NDArray], Limiter | None]:
+    """Samples with a gain and behind a limiter; the limiter, where there is one."""
+    gain = np.float32(10 ** (loud.gain_db / 20))
+    flow = (piece * gain for piece in pieces)
+    if loud.below is None:
+        return flow, None
+    limiter = Limiter(format.rate, format.channels, loud.below)
+    return limiter.limited(flow), limiter
+
+
+def _encoded(kept: Source | None, format: Format, treated: Pieces, loud: Loud, bar: Passes, note: str) -> Prepared:
+    """Samples made louder, encoded in the second pass and heard in the third; kept: the payload, where that is known."""
+    frames, limiters = format.frames, []
 
     def louder() -> Iterator[NDArray[np.float32]]:
-        return (piece * gain for piece in treated())
+        flow, limiter = _louder(treated(), loud, format)
+        limiters.append(limiter)
+        return flow
 
     def read() -> Iterator[NDArray[np.float32]]:
         return _told(louder(), frames, bar[1], note)
@@ -169,7 +226,8 @@ def _encoded(kept: Source | None, format: Format, treated: Pieces, gain_db: floa
         payload = kept or BytesSource(codec_of(format).encode(samples, format), "replacement")
     meant = Samples(frames, format.channels, louder)
     snr_db, level = _compared(payload, format, meant, bar[2])
-    return Prepared(payload, format, gain_db, snr_db, level)
+    limited_db = max((limiter.by_db for limiter in limiters if limiter), default=0.0)
+    return Prepared(payload, format, loud.gain_db, snr_db, level, limited_db)
 
 
 def _compared(payload: Source, format: Format, meant: Samples, progress: Progress) -> tuple[float, Level]:

@@ -6,14 +6,16 @@ import math
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from ..audio import AudioInfo, can_mix
+from ..audio import AudioInfo
 from ..bank import Stream
 from ..base import Format, Loop, ZubretError
 from ..base.wording import clock, spaced
 from ..codec import codec_of
 from .levels import Level, Match
-from .treatment import Target, Treatment, target_of
+from .treatment import Target, Treatment, mixes, target_of
 
+LABELS = {"trim": "part", "silence_db": "silence", "extend": "played out"}
+"""What a step that is impossible is called, where its name is not enough."""
 FITS, CAN, BLOCKS = "fits", "can be fitted", "blocks"
 LOUDER = 1.0
 """dB by which a replacement's peak may pass the original's, or LU by which its loudness may differ, before the report offers to
@@ -81,24 +83,29 @@ def fit_report(
     how: Treatment,
     heard: Level | None = None,
     match: Match | None = None,
+    limited_db: float = 0.0,
 ) -> FitReport:
     """Compare a replacement under a treatment with the stream it is to replace.
 
-    level: the original's; heard: that of the encoded result, once there is one; match: how its gain was found.
+    level: the original's; heard: that of the encoded result, once there is one; match: how its gain was found; limited_db: the
+    most by which a limiter turned it down.
     """
     want = original.format
     try:
-        target = target_of(want, info.rate, info.channels, info.frames, info.loop, how)
+        target = target_of(want, info, how)
     except ZubretError as e:
-        point = FitPoint(e.field or "loop", (e.field or "loop").capitalize(), "", "", BLOCKS, f"{e.what} {e.next}")
+        key = e.field or "loop"
+        point = FitPoint(key, LABELS.get(key, key), "", "", BLOCKS, f"{e.what} {e.next}")
         return FitReport([point], level)
     points = [
         _rate(want, info, how),
         _channels(want, info, how),
         *_codec(want, info),
-        _length(original, target),
+        _length(original, target, info, how),
         *_loop(want, target, info, how),
+        *_edited(target, info, how),
         _peak(level.peak, info, how, heard),
+        *([_limiter(how, heard, limited_db)] if how.limit and heard else []),
         *([_loudness(level, how, heard, match)] if heard else []),  # else nobody knows yet
         _size(original, target),
     ]
@@ -116,26 +123,22 @@ def _rate(want: Format, info: AudioInfo, how: Treatment) -> FitPoint:
     if want.rate == info.rate:
         return FitPoint("rate", "sample rate", old, new, FITS)
     if how.resample:
-        return FitPoint("rate", "sample rate", old, old, FITS, f"resampled from {new}")
+        lost = f": what is above {spaced(want.rate // 2)} Hz goes" if want.rate < info.rate else ""
+        return FitPoint("rate", "sample rate", old, old, FITS, f"resampled from {new}{lost}")
     return FitPoint("rate", "sample rate", old, new, CAN, f"resample to {old}", {"resample": True})
 
 
 def _channels(want: Format, info: AudioInfo, how: Treatment) -> FitPoint:
     old, new = str(want.channels), str(info.channels)
-    if want.channels == info.channels:
+    if want.channels == info.channels and not (how.mix and how.matrix):
         return FitPoint("channels", "channels", old, new, FITS)
-    if not can_mix(info.channels, want.channels):
-        return FitPoint(
-            "channels",
-            "channels",
-            old,
-            new,
-            BLOCKS,
-            f"no mix from {new} to {old} channels is defined: export the file with {old} channels",
-        )
+    if not mixes(info, want, how):
+        text = f"no mix from {new} to {old} channels is usual: give its weights, or export the file with {old} channels"
+        return FitPoint("channels", "channels", old, new, BLOCKS, text)
+    way = "with the weights that are set" if how.matrix else "copied to all" if info.channels == 1 else "mixed"
     if how.mix:
-        return FitPoint("channels", "channels", old, old, FITS, f"mixed from {new}")
-    what = "copy the one channel to all" if info.channels == 1 else "mix both channels to one"
+        return FitPoint("channels", "channels", old, old, FITS, f"{way}, from {new}")
+    what = "copy the one channel to all" if info.channels == 1 else f"mix {new} channels to {old}"
     return FitPoint("channels", "channels", old, new, CAN, what, {"mix": True})
 
 
@@ -154,20 +157,43 @@ def _codec(want: Format, info: AudioInfo) -> list[FitPoint]:
     return points
 
 
-def _length(original: Stream, target: Target) -> FitPoint:
+def _length(original: Stream, target: Target, info: AudioInfo, how: Treatment) -> FitPoint:
     want, new = original.format, target.format
     old_text, new_text = clock(want.frames, want.rate), clock(new.frames, new.rate)
+    done = ""
+    if how.length == "end" and target.behind:
+        done = f"{clock(abs(target.behind), new.rate)} {'of silence behind it' if target.behind > 0 else 'cut off its end'}"
+    elif target.tempo != 1:
+        done = f"played {target.tempo:.3f} times as fast"
     if "length" not in original.keeps:
-        return FitPoint("length", "length", old_text, new_text, FITS, "any length is allowed here")
-    if want.frames == new.frames:
-        return FitPoint("length", "length", old_text, new_text, FITS)
-    surplus = new.frames - want.frames
-    if surplus > 0:
-        end = target.used[1] - math.ceil(surplus * (target.used[1] - target.used[0]) / new.frames)
-        return FitPoint("length", "length", old_text, new_text, CAN, "cut the end", {"trim_end": end})
-    return FitPoint(
-        "length", "length", old_text, new_text, BLOCKS, f"{spaced(-surplus)} frames too short: use a longer file"
-    )
+        return FitPoint("length", "length", old_text, new_text, FITS, done or "any length is allowed here")
+    surplus = new.frames - round(want.frames * new.rate / want.rate)
+    if not surplus:
+        return FitPoint("length", "length", old_text, new_text, FITS, done)
+    what = "cut the end" if surplus > 0 else "put silence behind it"
+    fix = {"length": "end"}
+    return FitPoint("length", "length", old_text, new_text, CAN, f"{what}, {clock(abs(surplus), new.rate)}", fix)
+
+
+def _edited(target: Target, info: AudioInfo, how: Treatment) -> list[FitPoint]:
+    """What of the file is heard, where that is not all of it as it is."""
+    start, end = how.used(info)
+    told = []
+    if (start, end) != (0, info.frames):
+        silence = f", without what is below {how.silence_db} dBFS" if how.cut_silence else ""
+        told.append(f"from {clock(start, info.rate)} to {clock(end, info.rate)}{silence}")
+    if how.extend:
+        loop = how.loop_of(info)
+        assert loop is not None
+        passes = sum(part.times for part in target.timeline.parts if part.end >= loop.end)
+        told.append(f"its loop {spaced(passes)} times")
+    fades = [f"{s:g} s {way}" for s, way in ((how.fade_in, "in"), (how.fade_out, "out")) if s]
+    if fades:
+        told.append(f"faded {' and '.join(fades)}")
+    if not told:
+        return []
+    old, new = clock(info.frames, info.rate), clock(target.timeline.frames, info.rate)
+    return [FitPoint("edit", "what is heard", old, new, FITS, ", ".join(told), required=False)]
 
 
 def _loop_text(loop: Loop | None, rate: int) -> str:
@@ -177,6 +203,9 @@ def _loop_text(loop: Loop | None, rate: int) -> str:
 def _loop(want: Format, target: Target, info: AudioInfo, how: Treatment) -> list[FitPoint]:
     new = target.format
     old_text, new_text = _loop_text(want.loop, want.rate), _loop_text(new.loop, new.rate)
+    if want.loop and how.extend:
+        what = "the game loops this: leave repeating it to the game"
+        return [FitPoint("loop", "loop", old_text, "played out", CAN, what, {"extend": ""})]
     if want.loop and not new.loop:
         fix: dict[str, Any] = {"loop": "source"} if info.loop else {"loop": "whole"}
         what = "use the file's own loop" if info.loop else "loop the whole piece"
@@ -186,7 +215,7 @@ def _loop(want: Format, target: Target, info: AudioInfo, how: Treatment) -> list
         return [FitPoint("loop", "loop", old_text, new_text, CAN, what, {"loop": "none"})]
     if not new.loop:
         return [FitPoint("loop", "loop", old_text, new_text, FITS, "plays once")]
-    points = [FitPoint("loop", "loop", old_text, new_text, FITS, f"{spaced(new.loop.length)} frames a pass")]
+    points = [FitPoint("loop", "loop", old_text, new_text, FITS, _pass_text(new.loop, target, info, how))]
     block = codec_of(want).block_frames(want)
     if block == 1:
         return points
@@ -214,10 +243,27 @@ def _loop(want: Format, target: Target, info: AudioInfo, how: Treatment) -> list
     return points
 
 
+def _pass_text(loop: Loop, target: Target, info: AudioInfo, how: Treatment) -> str:
+    text = f"{spaced(loop.length)} frames a pass"
+    if how.declick_ms:
+        blend = target.timeline.parts[0].blend * 1000 / info.rate
+        text += f", its end blended for {blend:.1f} ms" if blend else ", not blended: nothing is before its start"
+    return text
+
+
+def _limiter(how: Treatment, heard: Level, limited_db: float) -> FitPoint:
+    new = f"{_signed(heard.true_peak)} dBTP"
+    text = f"turned down by {limited_db:.1f} dB at most" if limited_db >= 0.05 else "nothing had to be turned down"
+    return FitPoint("limiter", "limiter", "", new, FITS, text, required=False)
+
+
 def _peak(original: float, info: AudioInfo, how: Treatment, heard: Level | None) -> FitPoint:
-    if how.match:
-        new = decibel(heard.peak) if heard else ""
-        return FitPoint("peak", "peak level", decibel(original), new, FITS, "as its loudness wants it")
+    if how.match or how.limit:
+        new, why = (
+            decibel(heard.peak) if heard else "",
+            "as its loudness wants it" if how.match else "as the limiter lets it",
+        )
+        return FitPoint("peak", "peak level", decibel(original), new, FITS, why)
     level = info.peak_db + how.gain_db
     match = math.floor((original - info.peak_db) * 10) / 10 if original > -200 and info.peak_db > -200 else 0.0
     old, new = decibel(original), decibel(level)

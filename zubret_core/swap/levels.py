@@ -6,6 +6,7 @@ work on, so that short ones are compared by the mean of all of it (common practi
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass
 from typing import Any
@@ -95,6 +96,11 @@ def matched(new: Level, original: Level, how: Treatment) -> Match | None:
     now, wanted = new.loudness(short), how.lufs if by_number else original.loudness(short)
     if now is None or wanted is None:
         return None
-    most = how.ceiling_db - new.true_peak
+    most = math.inf if how.limit else how.ceiling_db - new.true_peak
     gain = min(wanted - now, most)
-    return Match(max(GAINS[0], min(GAINS[1], gain)), wanted, short, wanted - now > most)
+    return Match(within(gain), wanted, short, wanted - now > most)
+
+
+def within(gain_db: float) -> float:
+    """A gain, or the nearest that is possible."""
+    return max(GAINS[0], min(GAINS[1], gain_db))

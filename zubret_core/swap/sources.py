@@ -1,4 +1,5 @@
-"""What a replacement can begin from without a file of the user's: the stream that it replaces, or silence of its length."""
+"""What a replacement can begin from without a file of the user's: the stream that it replaces, another one, or silence of its
+length."""
 
 from __future__ import annotations
 
@@ -9,8 +10,8 @@ from ..audio.files import wav_source
 from ..bank import Stream
 from ..source import SliceSource, Source
 
-FILE, ORIGINAL, SILENCE = "file", "original", "silence"
-"""A file of the user's; the stream itself; silence in its place."""
+FILE, ORIGINAL, SILENCE, STREAM = "file", "original", "silence", "stream"
+"""A file of the user's; the stream itself; silence in its place; another stream of the game."""
 
 
 def original_source(stream: Stream) -> Source:

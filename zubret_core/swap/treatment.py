@@ -2,17 +2,44 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import asdict, dataclass, fields
 from typing import Any
 
-from ..audio import carried, resampled_length
+from ..audio import AudioInfo, can_mix, carried, resampled_length
+from ..audio.edges import THRESHOLDS
+from ..audio.mix import Matrix
+from ..audio.tempo import LAYOUTS, TEMPI
 from ..base import Format, Loop, ZubretError
 from ..codec import codec_of
+from .timeline import Part, Timeline
 
-LOOP_MODES = ("source", "whole", "points", "none")
-MATCHES = ("", "original", "number")
+CHOICES = {
+    "loop": ("source", "whole", "points", "none"),
+    "extend": ("", "times", "length"),
+    "extend_end": ("fade", "rest"),
+    "length": ("", "end", "tempo"),
+    "match": ("", "original", "number"),
+    "align": ("", "pad", "trim"),
+}
+LONGEST = 12 * 3600.0
+"""Seconds that a loop may be played out to."""
 GAINS, LUFS, CEILINGS = (-60.0, 40.0), (-60.0, 0.0), (-20.0, 0.0)
-"""What may be asked for: dB, LUFS, dBTP."""
+RANGES = {
+    "silence_db": (float(THRESHOLDS[0]), float(THRESHOLDS[-1])),
+    "declick_ms": (0.0, 200.0),
+    "extend_times": (1, 100_000),
+    "extend_seconds": (0.0, LONGEST),
+    "fade_in": (0.0, 600.0),
+    "fade_out": (0.0, 600.0),
+    "tempo": TEMPI,
+    "gain_db": GAINS,
+    "lufs": LUFS,
+    "ceiling_db": CEILINGS,
+}
+"""What may be asked for: dBFS, ms, times, s, times as fast, dB, LUFS, dBTP."""
+WEIGHTS = 4.0
+"""The largest weight of a mix."""
 
 
 @dataclass(frozen=True)
@@ -20,38 +47,55 @@ class Treatment:
     """The steps, in the order in which they are done.
 
     trim_start, trim_end: the part of the file that is used, in its own frames (None: its end)
+    cut_silence: whether of that part what is below `silence_db` (dBFS) at both ends is cut, too
     loop:       where the loop comes from: the file itself, the whole part, the points below, or none
     loop_start, loop_end: half-open, in the file's own frames; used when `loop` is "points"
-    resample, mix: bring rate and channels to the original's
+    declick_ms: for so long before its end the loop goes over into what is before its start
+    extend:     "" leaves repeating the loop to the game; else it is played out, "times" or until a "length" is passed
+    extend_times, extend_seconds: how often, or how long all of it is at least
+    extend_end: behind that, the file goes on ("rest"), or the loop does while it fades out ("fade")
+    fade_in, fade_out: seconds at both ends
+    resample, mix: bring rate and channels to the original's; matrix: the weights of the mix, a row for each channel of the
+                original; None is the usual one
+    tempo:      so many times as fast, at the same pitch; for what plays once
+    length:     brings it to the original's length: its "end" is cut or filled with silence, or its "tempo" is changed
     gain_db:    applied before encoding, unless loudness is matched
     match:      the loudness it is brought to: the original's, or `lufs` ("number"); "" leaves it. Its true peak is kept
                 below `ceiling_db` (dBTP)
+    limit:      whether a limiter turns down peaks above `ceiling_db`; without it the gain gives way
     align:      how a loop start gets onto a block edge: "pad" puts silence before the head,
                 "trim" cuts the head; "" leaves it
     """
 
     trim_start: int = 0
     trim_end: int | None = None
+    cut_silence: bool = False
+    silence_db: int = -60
     loop: str = "source"
     loop_start: int = 0
     loop_end: int = 0
+    declick_ms: float = 0.0
+    extend: str = ""
+    extend_times: int = 2
+    extend_seconds: float = 300.0
+    extend_end: str = "fade"
+    fade_in: float = 0.0
+    fade_out: float = 0.0
     resample: bool = False
     mix: bool = False
+    matrix: Matrix | None = None
+    tempo: float = 1.0
+    length: str = ""
     gain_db: float = 0.0
     match: str = ""
     lufs: float = -23.0
     ceiling_db: float = -1.0
+    limit: bool = False
     align: str = ""
 
     def as_dict(self) -> dict[str, Any]:
         """JSON-ready form."""
         return asdict(self)
-
-    def loop_of(self, frames: int, own: Loop | None) -> Loop | None:
-        """The loop that is asked for, in the frames of a file of `frames` with a loop of its `own`; it may be impossible."""
-        if self.loop == "whole":
-            return Loop(self.trim_start, frames if self.trim_end is None else self.trim_end)
-        return {"source": own, "points": Loop(self.loop_start, self.loop_end)}.get(self.loop)
 
     @classmethod
     def from_dict(cls, data: dict[str, Any]) -> Treatment:
@@ -60,68 +104,183 @@ class Treatment:
         for name in data:
             if name not in known:
                 raise ZubretError(f'A treatment has no step "{name}".', field=name, next="Correct the request.")
-        new = cls(**data)
-        choices = {"loop": LOOP_MODES, "align": ("", "pad", "trim"), "match": MATCHES}
-        ranges = {"gain_db": GAINS, "lufs": LUFS, "ceiling_db": CEILINGS}
+        matrix = data.get("matrix")
+        new = cls(**{**data, "matrix": None if matrix is None else tuple(tuple(row) for row in matrix)})
         wrong = {
-            name: f"one of {', '.join(map(repr, c))}" for name, c in choices.items() if getattr(new, name) not in c
+            name: f"one of {', '.join(map(repr, c))}" for name, c in CHOICES.items() if getattr(new, name) not in c
         }
-        wrong |= {n: f"from {a:g} to {b:g}" for n, (a, b) in ranges.items() if not a <= getattr(new, n) <= b}
+        wrong |= {n: f"from {a:g} to {b:g}" for n, (a, b) in RANGES.items() if not a <= getattr(new, n) <= b}
+        if not all(abs(weight) <= WEIGHTS for row in new.matrix or () for weight in row):
+            wrong["matrix"] = f"weights from {-WEIGHTS:g} to {WEIGHTS:g}"
         for name, possible in wrong.items():
             raise ZubretError(
                 "A step of the treatment has a value that is not possible.", field=name, next=f"Choose {possible}."
             )
         return new
 
+    def used(self, info: AudioInfo) -> tuple[int, int]:
+        """The part [start, end) of a file that is used, in its frames; ZubretError where there is none."""
+        start, end = self.trim_start, info.frames if self.trim_end is None else self.trim_end
+        if not 0 <= start < end <= info.frames:
+            raise ZubretError(
+                f"The part from {start:,} to {end:,} lies outside the file's {info.frames:,} frames.",
+                field="trim",
+                next=f"Choose a part inside 0 to {info.frames:,}.",
+            )
+        if not self.cut_silence:
+            return start, end
+        first, last = info.sounding(self.silence_db) or (end, end)
+        start, end = max(start, first), min(end, last)
+        if start >= end:
+            raise ZubretError(
+                f"Nothing in the part that is used reaches {self.silence_db} dBFS.",
+                field="silence_db",
+                next="Set a lower threshold, or leave the silence in.",
+            )
+        return start, end
+
+    def loop_of(self, info: AudioInfo) -> Loop | None:
+        """The loop that is asked for, in a file's own frames; it may be impossible."""
+        if self.loop == "whole":
+            return Loop(*self.used(info))
+        return {"source": info.loop, "points": Loop(self.loop_start, self.loop_end)}.get(self.loop)
+
 
 @dataclass(frozen=True)
 class Target:
     """What a treatment leads to.
 
-    used: the part of the file, in its frames; loop: inside that part, before resampling;
-    format: of the stream to be stored; pad, cut: frames put before or cut from the head after
-    resampling; off_grid: frames by which the loop start misses a block edge, 0 when it does not.
+    timeline: the frames of the file that are heard; loop: inside them, before resampling; matrix: the weights of the mix, where
+    they are not the usual ones; tempo: how many times as fast that is played then; format: of the stream to be stored; pad, cut: frames put before or cut from the head; behind: frames of
+    silence put behind the end (below 0: frames cut from it); off_grid: frames by which the loop start misses a block edge, 0
+    when it does not.
     """
 
-    used: tuple[int, int]
+    timeline: Timeline
     loop: Loop | None
+    matrix: Matrix | None
+    tempo: float
     format: Format
     pad: int
     cut: int
+    behind: int
     off_grid: int
 
     def in_file(self, frame: int, rate: int) -> int:
-        """A frame of what is stored as the nearest one of the part of the file that is used; rate: the file's, in Hz."""
-        start, end = self.used
-        return min(max(start + round((frame - self.pad + self.cut) * rate / self.format.rate), start), end)
+        """A frame of what is stored as the nearest one of the file; rate: the file's, in Hz."""
+        before = round((frame - self.pad + self.cut) * self.tempo * rate / self.format.rate)
+        return self.timeline.in_file(min(max(before, 0), self.timeline.frames))
 
 
-def target_of(original: Format, rate: int, channels: int, frames: int, own: Loop | None, how: Treatment) -> Target:
-    """The stream that a file (rate, channels, frames, own loop) becomes under a treatment."""
-    start, end = how.trim_start, frames if how.trim_end is None else how.trim_end
-    if not 0 <= start < end <= frames:
-        raise ZubretError(
-            f"The part from {start:,} to {end:,} lies outside the file's {frames:,} frames.",
-            field="trim",
-            next=f"Choose a part inside 0 to {frames:,}.",
-        )
-    loop = how.loop_of(frames, own)
+def target_of(original: Format, info: AudioInfo, how: Treatment) -> Target:
+    """The stream that a file becomes under a treatment; ZubretError, with the step as its field, where it can't."""
+    start, end = how.used(info)
+    loop = how.loop_of(info)
     if loop and not start <= loop.start < loop.end <= end:
         raise ZubretError(
             f"The loop from {loop.start:,} to {loop.end:,} is empty or leaves the part from {start:,} to {end:,}.",
             field="loop",
             next="Set the loop's start before its end, both inside the part that is used.",
         )
-    part_loop = Loop(loop.start - start, loop.end - start) if loop else None
-    out_rate = original.rate if how.resample else rate
-    out_channels = original.channels if how.mix else channels
-    new_loop = carried(part_loop, rate, out_rate) if part_loop else None
-    length = resampled_length(end - start, rate, out_rate, part_loop)
+    timeline = _timeline(info, how, start, end, loop)
+    part_loop = Loop(loop.start - start, loop.end - start) if loop and not how.extend else None
+
+    out_rate = original.rate if how.resample else info.rate
+    out_channels = original.channels if how.mix else info.channels
+    new_loop = carried(part_loop, info.rate, out_rate) if part_loop else None
+    length = resampled_length(timeline.frames, info.rate, out_rate, part_loop)
+    wanted = round(original.frames * out_rate / original.rate)
+    tempo = _tempo(how, length, wanted, out_channels, part_loop)
+    if tempo != 1:
+        length = max(1, wanted if how.length == "tempo" else round(length / tempo))
+
     block = codec_of(original).block_frames(original)
     off = new_loop.start % block if new_loop else 0
     pad = block - off if off and how.align == "pad" else 0
     cut = off if how.align == "trim" else 0
     if new_loop:
         new_loop = Loop(new_loop.start + pad - cut, new_loop.end + pad - cut)
-    format = original.with_(rate=out_rate, channels=out_channels, frames=length + pad - cut, loop=new_loop)
-    return Target((start, end), part_loop, format, pad, cut, 0 if pad or cut else off)
+    length += pad - cut
+    behind = wanted - length if how.length == "end" else 0
+    if new_loop and new_loop.end > length + behind:
+        raise ZubretError(
+            "The loop would end behind the original's end.",
+            field="length",
+            next="Choose a shorter loop, or leave the length as it is.",
+        )
+    format = original.with_(rate=out_rate, channels=out_channels, frames=length + behind, loop=new_loop)
+    matrix = how.matrix if how.mix else None
+    return Target(timeline, part_loop, matrix, tempo, format, pad, cut, behind, 0 if pad or cut else off)
+
+
+def _timeline(info: AudioInfo, how: Treatment, start: int, end: int, loop: Loop | None) -> Timeline:
+    """The part [start, end) of a file, with a loop in it or played out, and its fades."""
+    fade_in, fade_out = round(how.fade_in * info.rate), round(how.fade_out * info.rate)
+
+    def faded(*parts: Part) -> Timeline:
+        some = tuple(part for part in parts if part.frames)
+        most = sum(part.frames for part in some)
+        return Timeline(some, min(fade_in, most), min(fade_out, most))
+
+    if loop is None:
+        if how.extend:
+            raise ZubretError(
+                "There is no loop that could be played out.", field="extend", next="Set a loop, or let one be found."
+            )
+        return faded(Part(start, end))
+    blend = min(round(how.declick_ms * info.rate / 1000), loop.start, loop.length // 2)
+    first = Part(start, loop.end, 1, blend, loop.start)
+    if not how.extend:
+        return faded(first, Part(loop.end, end)) if blend else faded(Part(start, end))
+
+    behind = fade_out if how.extend_end == "fade" else end - loop.end
+    times = how.extend_times
+    if how.extend == "length":
+        missing = math.ceil(how.extend_seconds * info.rate) - (loop.start - start) - behind
+        times = max(1, -(-missing // loop.length))
+    if (loop.start - start) + times * loop.length + behind > LONGEST * info.rate:
+        raise ZubretError(
+            f"Played out so often the loop would last longer than {LONGEST / 3600:g} hours.",
+            field="extend",
+            next="Choose a smaller number.",
+        )
+    if how.extend_end == "fade":
+        more, rest = divmod(behind, loop.length)
+        again = Part(loop.start, loop.end, times - 1 + more, blend, loop.start)
+        return faded(first, again, Part(loop.start, loop.start + rest))
+    if times == 1:
+        return faded(Part(start, end))
+    again = Part(loop.start, loop.end, times - 2, blend, loop.start)
+    return faded(first, again, Part(loop.start, end))
+
+
+def _tempo(how: Treatment, length: int, wanted: int, channels: int, loop: Loop | None) -> float:
+    """How many times as fast `length` frames are to be played; wanted: the original's length."""
+    tempo = length / max(1, wanted) if how.length == "tempo" else how.tempo
+    if tempo == 1:
+        return 1.0
+    if loop:
+        raise ZubretError(
+            "The tempo of what loops can't be changed: its seam would not hold.",
+            field="tempo",
+            next="Set the loop to none, or the tempo to 1.",
+        )
+    if channels not in LAYOUTS:
+        raise ZubretError(
+            f"The tempo of {channels} channels can't be changed.", field="tempo", next="Set the tempo to 1."
+        )
+    low, high = TEMPI
+    if not low <= tempo <= high:
+        raise ZubretError(
+            f"To have the original's length it would be played {tempo:.2f} times as fast.",
+            field="length",
+            next=f"From {low:g} to {high:g} times is possible: trim it, or cut or fill its end.",
+        )
+    return tempo
+
+
+def mixes(info: AudioInfo, want: Format, how: Treatment) -> bool:
+    """Whether the mix that is asked for can be made."""
+    if how.matrix is not None:
+        return len(how.matrix) == want.channels and all(len(row) == info.channels for row in how.matrix)
+    return can_mix(info.channels, want.channels)

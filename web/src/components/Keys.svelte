@@ -37,6 +37,13 @@
       ],
     ],
     [
+      "In Swap",
+      [
+        ["Ctrl Z", "undo a step; with Shift, do it again"],
+        ["T", "the next take"],
+      ],
+    ],
+    [
       "On a stream's page",
       [
         ["↑ ↓", "the stream before, the next"],

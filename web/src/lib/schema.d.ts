@@ -2030,13 +2030,13 @@ export interface paths {
         };
         /**
          * List Swaps
-         * @description The swaps of a mod.
+         * @description The swaps of a mod, all their takes.
          */
         get: operations["server_mods_api_list_swaps"];
         put?: never;
         /**
          * Create Swap
-         * @description Replace a stream by an audio file.
+         * @description Replace a stream by an audio file: a new take, which is chosen; others wait.
          */
         post: operations["server_mods_api_create_swap"];
         delete?: never;
@@ -2059,6 +2059,26 @@ export interface paths {
          * @description Undo putting many in, by its answer: how many swaps went.
          */
         post: operations["server_mods_api_take_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mods/{mod_id}/takes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Stream
+         * @description Replace a stream by another one of the same game: a new take, which is chosen; others wait.
+         */
+        post: operations["server_mods_api_take_stream"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2278,7 +2298,7 @@ export interface paths {
         post?: never;
         /**
          * Remove Swap
-         * @description Remove a swap; it can be restored.
+         * @description Remove one take, or the swap with all its takes; what went together can be restored by any of them.
          */
         delete: operations["server_mods_api_remove_swap"];
         options?: never;
@@ -2288,6 +2308,26 @@ export interface paths {
          * @description Change the treatment.
          */
         patch: operations["server_mods_api_change_swap"];
+        trace?: never;
+    };
+    "/api/swaps/{swap_id}/choose": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Choose Take
+         * @description Have the mod take this take of its stream's swap.
+         */
+        post: operations["server_mods_api_choose_take"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/swaps/{swap_id}/fit": {
@@ -2354,6 +2394,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/swaps/{swap_id}/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redo Step
+         * @description The treatment as it was before the last undo.
+         */
+        post: operations["server_mods_api_redo_step"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/swaps/{swap_id}/restore": {
         parameters: {
             query?: never;
@@ -2365,9 +2425,29 @@ export interface paths {
         put?: never;
         /**
          * Restore Swap
-         * @description Bring back a removed swap.
+         * @description Bring back what was removed with this take.
          */
         post: operations["server_mods_api_restore_swap"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/swaps/{swap_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo Step
+         * @description The treatment as it was before its last change.
+         */
+        post: operations["server_mods_api_undo_step"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2515,6 +2595,20 @@ export interface components {
              * @default
              */
             sort: string;
+        };
+        /**
+         * Becomes
+         * @description The stream that a treatment leads to, encoded or not; loop [start, end) in its frames.
+         */
+        Becomes: {
+            /** Channels */
+            channels: number;
+            /** Frames */
+            frames: number;
+            /** Loop */
+            loop: number[] | null;
+            /** Rate */
+            rate: number;
         };
         /**
          * BuildOut
@@ -3483,6 +3577,18 @@ export interface components {
             job: components["schemas"]["JobOut"] | null;
         };
         /**
+         * MixOut
+         * @description The usual mix of a file's channels, across, to the stream's: their names, and a row of weights for each of the stream's.
+         */
+        MixOut: {
+            /** Columns */
+            columns: string[];
+            /** Rows */
+            rows: string[];
+            /** Weights */
+            weights: number[][];
+        };
+        /**
          * NamesIn
          * @description A name list for an archive: its lines.
          */
@@ -4419,24 +4525,32 @@ export interface components {
         };
         /**
          * SwapOut
-         * @description A swap. state: reading, open (points to fit), preparing, ready or failed; source: what it begins from, file, original or
-         *     silence; loop: the one that is put in, in frames of
-         *     the user's file.
+         * @description One take of a swap; the chosen one is what the mod has. state: reading, open (points to fit), preparing, ready or failed;
+         *     source: what it begins from, file, original, silence or stream; loop: the one that is put in, in frames of the file; becomes:
+         *     null where the treatment is impossible; key: the same for all takes of one stream; undos, redos: steps before and behind.
          */
         SwapOut: {
+            becomes: components["schemas"]["Becomes"] | null;
             /** Changes Too */
             changes_too: string[];
+            /** Chosen */
+            chosen: boolean;
             error: components["schemas"]["ProblemOut"] | null;
             /** Id */
             id: number;
             info: components["schemas"]["SourceInfo"] | null;
+            /** Key */
+            key: string;
             /** Loop */
             loop: number[] | null;
+            mix: components["schemas"]["MixOut"] | null;
             new: components["schemas"]["NewAudio"] | null;
             /** Place */
             place: string;
             /** Points */
             points: components["schemas"]["PointOut"][];
+            /** Redos */
+            redos: number;
             /** Source */
             source: string;
             /** Source Audio */
@@ -4447,8 +4561,20 @@ export interface components {
             state: string;
             stream: components["schemas"]["StreamOut"] | null;
             treatment: components["schemas"]["TreatmentOut"];
+            /** Undos */
+            undos: number;
             /** Verdict */
             verdict: string;
+        };
+        /**
+         * TakeIn
+         * @description A stream, and the other one that is to be heard in its place.
+         */
+        TakeIn: {
+            /** Other */
+            other: number;
+            /** Stream */
+            stream: number;
         };
         /**
          * TakeOutIn
@@ -4593,16 +4719,36 @@ export interface components {
         };
         /**
          * TreatmentIn
-         * @description Steps to change; what is left out, or null, stays. Frames count in the file's own rate, but for new_loop: the loop's
-         *     start and end in frames of the encoded stream.
+         * @description Steps to change, as `TreatmentOut` has them; what is left out stays, and so does what is null, but for trim_end and matrix.
+         *     new_loop: the loop's start and end in frames of the encoded stream.
          */
         TreatmentIn: {
             /** Align */
             align?: string | null;
             /** Ceiling Db */
             ceiling_db?: number | null;
+            /** Cut Silence */
+            cut_silence?: boolean | null;
+            /** Declick Ms */
+            declick_ms?: number | null;
+            /** Extend */
+            extend?: string | null;
+            /** Extend End */
+            extend_end?: string | null;
+            /** Extend Seconds */
+            extend_seconds?: number | null;
+            /** Extend Times */
+            extend_times?: number | null;
+            /** Fade In */
+            fade_in?: number | null;
+            /** Fade Out */
+            fade_out?: number | null;
             /** Gain Db */
             gain_db?: number | null;
+            /** Length */
+            length?: string | null;
+            /** Limit */
+            limit?: boolean | null;
             /** Loop */
             loop?: string | null;
             /** Loop End */
@@ -4613,12 +4759,18 @@ export interface components {
             lufs?: number | null;
             /** Match */
             match?: string | null;
+            /** Matrix */
+            matrix?: number[][] | null;
             /** Mix */
             mix?: boolean | null;
             /** New Loop */
             new_loop?: number[] | null;
             /** Resample */
             resample?: boolean | null;
+            /** Silence Db */
+            silence_db?: number | null;
+            /** Tempo */
+            tempo?: number | null;
             /** Trim End */
             trim_end?: number | null;
             /** Trim Start */
@@ -4626,15 +4778,37 @@ export interface components {
         };
         /**
          * TreatmentOut
-         * @description All steps of a treatment; gain_db counts where match is empty. lufs: where it is "number"; ceiling_db in dBTP.
+         * @description All steps of a treatment, in the order in which they are done. Frames count in the file's own rate; fades and
+         *     extend_seconds are in s, silence_db in dBFS, lufs in LUFS, ceiling_db in dBTP. gain_db counts where match is empty, lufs where
+         *     it is "number"; matrix: a row of weights for each channel of the original, null for the usual ones.
          */
         TreatmentOut: {
             /** Align */
             align: string;
             /** Ceiling Db */
             ceiling_db: number;
+            /** Cut Silence */
+            cut_silence: boolean;
+            /** Declick Ms */
+            declick_ms: number;
+            /** Extend */
+            extend: string;
+            /** Extend End */
+            extend_end: string;
+            /** Extend Seconds */
+            extend_seconds: number;
+            /** Extend Times */
+            extend_times: number;
+            /** Fade In */
+            fade_in: number;
+            /** Fade Out */
+            fade_out: number;
             /** Gain Db */
             gain_db: number;
+            /** Length */
+            length: string;
+            /** Limit */
+            limit: boolean;
             /** Loop */
             loop: string;
             /** Loop End */
@@ -4645,10 +4819,16 @@ export interface components {
             lufs: number;
             /** Match */
             match: string;
+            /** Matrix */
+            matrix: number[][] | null;
             /** Mix */
             mix: boolean;
             /** Resample */
             resample: boolean;
+            /** Silence Db */
+            silence_db: number;
+            /** Tempo */
+            tempo: number;
             /** Trim End */
             trim_end: number | null;
             /** Trim Start */
@@ -7826,6 +8006,32 @@ export interface operations {
             };
         };
     };
+    server_mods_api_take_stream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SwapOut"];
+                };
+            };
+        };
+    };
     server_surveys_names_api_remove_names: {
         parameters: {
             query?: never;
@@ -8141,7 +8347,9 @@ export interface operations {
     };
     server_mods_api_remove_swap: {
         parameters: {
-            query?: never;
+            query?: {
+                all_takes?: boolean;
+            };
             header?: never;
             path: {
                 swap_id: number;
@@ -8173,6 +8381,28 @@ export interface operations {
                 "application/json": components["schemas"]["TreatmentIn"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SwapOut"];
+                };
+            };
+        };
+    };
+    server_mods_api_choose_take: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                swap_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -8277,7 +8507,51 @@ export interface operations {
             };
         };
     };
+    server_mods_api_redo_step: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                swap_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SwapOut"];
+                };
+            };
+        };
+    };
     server_mods_api_restore_swap: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                swap_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SwapOut"];
+                };
+            };
+        };
+    };
+    server_mods_api_undo_step: {
         parameters: {
             query?: never;
             header?: never;

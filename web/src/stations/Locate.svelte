@@ -53,7 +53,7 @@
   let titling = $state(false);
 
   const swaps = createQuery(() => swapsOf(game_id, app.game!.mod_id));
-  const swapOf = $derived(new Map(swaps.data?.map((s) => [s.place, s])));
+  const swapOf = $derived(new Map(swaps.data?.filter((s) => s.chosen).map((s) => [s.place, s])));
 
   $effect(() => {
     app.query = $state.snapshot(query);

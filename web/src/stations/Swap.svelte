@@ -2,7 +2,7 @@
   import { createQuery } from "@tanstack/svelte-query";
   import { untrack } from "svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
-  import { asProblem, attempted, type ProblemText } from "../lib/api";
+  import { asProblem, attempted, type ProblemText, type Treatment } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { clock, spaced } from "../lib/format";
   import { itemOf, streamTitle } from "../lib/items";
@@ -11,14 +11,35 @@
   import DropZone from "../swap/DropZone.svelte";
   import FitTable from "../swap/FitTable.svelte";
   import FoundLoops from "../swap/FoundLoops.svelte";
+  import OtherStream from "../swap/OtherStream.svelte";
   import Steps from "../swap/Steps.svelte";
   import SwapList from "../swap/SwapList.svelte";
-  import { change, fit, give, isBusy, putIn, remove, swapsUnderWay, type Begin } from "../swap/swaps";
+  import {
+    change,
+    choose,
+    fit,
+    give,
+    giveStream,
+    isBusy,
+    putIn,
+    remove,
+    step,
+    swapsUnderWay,
+    type Begin,
+  } from "../swap/swaps";
+  import Takes from "../swap/Takes.svelte";
   import TwinLanes from "../swap/TwinLanes.svelte";
 
+  const VIEWS = [
+    ["whole", "whole"],
+    ["loop", "loop"],
+    ["seam", "seam ±3 s"],
+    ["file", "file"],
+  ] as const;
   let problem = $state<ProblemText | null>(null);
-  let view = $state<"whole" | "loop" | "seam">("whole");
+  let view = $state<"whole" | "loop" | "seam" | "file">("whole");
   let sending = $state<number | null>(null);
+  let seeking = $state(false);
 
   const game_id = app.gameId;
   const swaps = createQuery(() => ({ ...swapsUnderWay(game_id, app.game!.mod_id), meta: { shown: true } }));
@@ -26,8 +47,10 @@
   const wanted = $derived(app.detail.startsWith("s") ? Number(app.detail.slice(1)) : 0);
   const target = createQuery(() => ({ ...streamOf(game_id, wanted), enabled: !!wanted }));
   const swap = $derived(
-    swaps.data?.find((s) => String(s.id) === app.detail) ?? (app.detail ? undefined : swaps.data?.[0]),
+    swaps.data?.find((s) => String(s.id) === app.detail) ??
+      (app.detail ? undefined : swaps.data?.find((s) => s.chosen)),
   );
+  const takes = $derived(swap ? swaps.data!.filter((s) => s.key === swap.key) : []);
   const stream = $derived(swap?.stream ?? (wanted ? target.data : undefined));
   const busy = $derived(isBusy(swap));
   const job = $derived(app.openJobs.find((j) => j.kind === "prepare"));
@@ -55,8 +78,8 @@
     untrack(() => void send(file));
   });
 
-  // What is on screen is what is heard.
-  $effect(() => {
+  /** What is on screen is what is heard. */
+  function hear() {
     if (!stream) return;
     const item = itemOf(stream, swap);
     untrack(() => {
@@ -64,7 +87,8 @@
       const hadNew = known && player.item?.fresh;
       player.load(item, known && hadNew ? player.side : item.fresh ? "new" : "original");
     });
-  });
+  }
+  $effect(hear);
 
   /** A swap of this stream without a file. */
   async function begin(id: number, source: Begin) {
@@ -80,10 +104,10 @@
     sending = null;
   }
 
-  /** The replacement's lane: the encoded result, or the file as it is while there is none. */
+  /** The replacement's lane: the encoded result, or the file as it is while there is none, or if it is to be seen. */
   const lane = $derived.by((): Track | null => {
     if (!swap?.info) return null;
-    if (swap.new) return swap.new as Track;
+    if (swap.new && view !== "file") return swap.new as Track;
     const { rate, channels, frames } = swap.info;
     return { audio: swap.source_audio, rate, channels, frames, loop: swap.loop };
   });
@@ -91,14 +115,36 @@
   /** The loop was moved in the replacement's lane. */
   function moveLoop(start: number, end: number) {
     if (!swap) return;
-    const points = swap.new
-      ? { new_loop: [start, end] }
-      : { loop: "points", loop_start: start, loop_end: end };
+    const points =
+      swap.new && view !== "file"
+        ? { new_loop: [start, end] }
+        : { loop: "points", loop_start: start, loop_end: end };
     void attempt(() => change(swap, points));
+  }
+  const treat = (steps: Treatment) => attempt(() => change(swap!, steps));
+
+  /** One take goes, and the one beside it is seen; with the last, the swap does. */
+  function removeTake() {
+    if (!swap) return;
+    const at = takes.indexOf(swap);
+    void attempt(() => remove(swap, false, takes[at + 1] ?? takes[at - 1]));
+  }
+
+  function onkeydown(e: KeyboardEvent) {
+    const key = e.key.toLowerCase();
+    if (!swap || (e.target as HTMLElement).closest("input:not([type=checkbox]), textarea, dialog")) return;
+    if (e.ctrlKey || e.metaKey) {
+      const way = key === "y" || (key === "z" && e.shiftKey) ? "redo" : key === "z" ? "undo" : null;
+      if (!way || !(way === "undo" ? swap.undos : swap.redos)) return;
+      void attempt(() => step(swap, way));
+    } else if (key === "t" && takes.length > 1 && !e.altKey && !(e.target as HTMLElement).closest("select")) {
+      app.go("swap", String(takes[(takes.indexOf(swap) + 1) % takes.length]!.id));
+    } else return;
+    e.preventDefault();
   }
 </script>
 
-<svelte:window ondragover={(e) => e.preventDefault()} ondrop={(e) => e.preventDefault()} />
+<svelte:window {onkeydown} ondragover={(e) => e.preventDefault()} ondrop={(e) => e.preventDefault()} />
 
 <div class="flex h-full max-lg:block">
   <nav
@@ -106,7 +152,14 @@
     class="flex w-[225px] shrink-0 flex-col gap-2 overflow-auto border-r border-line bg-base-200 p-3 max-lg:w-full"
   >
     <SwapList swaps={swaps.data} current={swap} />
-    {#if swap}<div class="mt-auto pt-3"><DropZone {sending} {send} /></div>{/if}
+    {#if swap}
+      <div class="mt-auto flex flex-col gap-2 pt-3">
+        <DropZone {sending} {send} />
+        <button class="btn btn-sm" disabled={!swap.stream} onclick={() => (seeking = true)}
+          >Take another stream …</button
+        >
+      </div>
+    {/if}
   </nav>
 
   <section class="min-w-0 grow overflow-auto px-4 py-3 [scrollbar-gutter:stable]">
@@ -119,19 +172,36 @@
         {#if swap}
           <div class="flex items-center gap-2">
             <div class="join" role="group" aria-label="What the lanes show">
-              {#each [["whole", "whole"], ["loop", "loop"], ["seam", "seam ±3 s"]] as const as [key, label] (key)}
+              {#each VIEWS as [key, label] (key)}
                 <button
                   class="btn btn-sm join-item {view === key ? 'font-bold underline underline-offset-4' : ''}"
                   aria-pressed={view === key}
-                  disabled={key !== "whole" && !lane?.loop}
+                  disabled={key === "file" ? !swap.info : key !== "whole" && !lane?.loop}
                   onclick={() => (view = key)}>{label}</button
                 >
               {/each}
             </div>
-            <button class="btn btn-sm" onclick={() => attempt(() => remove(swap))}>Remove swap</button>
+            <div class="join">
+              <button
+                class="btn btn-sm join-item"
+                title="Ctrl Z"
+                disabled={!swap.undos}
+                onclick={() => attempt(() => step(swap, "undo"))}>Undo</button
+              >
+              <button
+                class="btn btn-sm join-item"
+                title="Ctrl Shift Z"
+                disabled={!swap.redos}
+                onclick={() => attempt(() => step(swap, "redo"))}>Redo</button
+              >
+            </div>
+            <button class="btn btn-sm" onclick={() => attempt(() => remove(swap, true))}>Remove swap</button>
           </div>
         {/if}
       </div>
+    {/if}
+    {#if swap && takes.length > 1}
+      <Takes {takes} current={swap} choose={() => attempt(() => choose(swap))} remove={removeTake} />
     {/if}
     {#if swaps.error}<div class="mt-3"><ProblemPanel problem={asProblem(swaps.error)} /></div>{/if}
     {#if problem}<div class="mt-3"><ProblemPanel {problem} close={() => (problem = null)} /></div>{/if}
@@ -154,17 +224,20 @@
           <TwinLanes
             original={stream}
             fresh={lane}
-            freshLabel={swap.new
-              ? "new, as encoded"
-              : busy
-                ? "being prepared"
-                : "the file as it is, not encoded yet"}
-            blockFrames={stream.block_frames}
-            {view}
+            freshLabel={view === "file"
+              ? "the file as it is: its part and its fades"
+              : swap.new
+                ? "new, as encoded"
+                : busy
+                  ? "being prepared"
+                  : "the file as it is, not encoded yet"}
+            blockFrames={view === "file" ? 1 : stream.block_frames}
+            view={view === "file" ? "whole" : view}
             {moveLoop}
+            edges={view === "file" ? { swap, change: treat } : undefined}
           />
         </div>
-        <Steps {swap} {stream} change={(steps) => attempt(() => change(swap, steps))}>
+        <Steps {swap} {stream} change={treat}>
           <div class="ml-auto self-center">
             {#if swap.state === "ready"}
               <a class="btn btn-primary" href="#/{app.gameId}/rebuild">Go to Rebuild</a>
@@ -182,7 +255,7 @@
         </p>
       {/if}
       {#if swap.info && swap.source !== "silence"}
-        <FoundLoops {swap} change={(steps) => attempt(() => change(swap, steps))} />
+        <FoundLoops {swap} change={treat} />
       {/if}
       {#if swap.points.length}
         <div class="mt-3"><FitTable {swap} fit={(point) => attempt(() => fit(swap, point))} /></div>
@@ -208,6 +281,7 @@
         {#each [["silence", "Mute it"], ["original", "Begin with the original"]] as const as [source, label] (source)}
           <button class="btn btn-sm" onclick={() => begin(stream.id, source)}>{label}</button>
         {/each}
+        <button class="btn btn-sm" onclick={() => (seeking = true)}>Another stream of this game …</button>
       </p>
       <p class="mt-3 max-w-xl text-quiet">
         Your file is copied; it and the game stay as they are. Rate, channels and loop are compared next, and
@@ -229,3 +303,14 @@
     {/if}
   </section>
 </div>
+
+{#if seeking && stream}
+  <OtherStream
+    into={stream}
+    take={(other) => attempt(() => giveStream(stream, other))}
+    close={() => {
+      seeking = false;
+      hear();
+    }}
+  />
+{/if}

@@ -2,41 +2,37 @@
   import { createQuery } from "@tanstack/svelte-query";
   import type { Swap } from "../lib/api";
   import { app } from "../lib/app.svelte";
+  import { count } from "../lib/format";
   import { streamTitle } from "../lib/items";
   import { filesPut } from "../survey/put";
+  import { stateOf } from "./swaps";
 
   /** What the mod changes: its swaps, and whole files in archives. */
   let { swaps, current }: { swaps: Swap[] | undefined; current: Swap | undefined } = $props();
 
   const files = createQuery(() => filesPut(app.gameId, app.game!.mod_id));
-  const STATE: Record<string, { sign: string; text: string; tone: string }> = {
-    reading: { sign: "…", text: "reading", tone: "text-quiet" },
-    preparing: { sign: "…", text: "preparing", tone: "text-quiet" },
-    ready: { sign: "✓", text: "fits", tone: "text-success" },
-    open: { sign: "↻", text: "can be fitted", tone: "text-primary" },
-    failed: { sign: "■", text: "failed", tone: "text-error" },
-  };
-  const stateOf = (s: Swap) =>
-    s.state === "open" && s.verdict === "blocks"
-      ? { sign: "■", text: "blocks", tone: "text-error" }
-      : STATE[s.state]!;
+  const chosen = $derived(swaps?.filter((s) => s.chosen));
+  const more = (s: Swap) => (swaps ?? []).filter((other) => other.key === s.key).length - 1;
 </script>
 
 <p class="text-quiet">Swaps of this mod</p>
-{#each swaps ?? [] as s (s.id)}
+{#each chosen ?? [] as s (s.key)}
   {@const st = stateOf(s)}
   <a
     href="#/{app.gameId}/swap/{s.id}"
-    class="rounded-field border-l-[3px] px-2.5 py-1.5 {s.id === current?.id
+    class="rounded-field border-l-[3px] px-2.5 py-1.5 {s.key === current?.key
       ? 'border-primary bg-base-300'
       : 'border-transparent hover:bg-base-300'}"
-    aria-current={s.id === current?.id ? "true" : undefined}
+    aria-current={s.key === current?.key ? "true" : undefined}
   >
     <span class="flex items-baseline justify-between gap-2">
       <span class="truncate font-semibold">{s.stream ? streamTitle(s.stream) : s.place}</span>
       <span class="shrink-0 {st.tone}">{st.sign} {st.text}</span>
     </span>
-    <span class="block truncate text-quiet">{s.source_name}</span>
+    <span class="flex justify-between gap-2 text-quiet">
+      <span class="truncate">{s.source_name}</span>
+      {#if more(s)}<span class="shrink-0">{count(more(s), "more take")}</span>{/if}
+    </span>
   </a>
 {:else}
   {#if swaps}<p>None yet. Choose a stream in Locate, then swap it.</p>{/if}

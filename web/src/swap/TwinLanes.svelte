@@ -1,6 +1,8 @@
 <script lang="ts">
+  import type { Swap, Treatment } from "../lib/api";
   import { clock, spaced } from "../lib/format";
   import { player, type Track } from "../lib/player.svelte";
+  import Edges from "./Edges.svelte";
   import {
     barsOf,
     barsOfSeam,
@@ -15,7 +17,8 @@
 
   /**
    * Original and replacement on one time axis: the original stands up from it, the replacement
-   * hangs down from it. Square brackets mark the loops; the codec's blocks are ticked between.
+   * hangs down from it. Square brackets mark the loops; the codec's blocks are ticked between. Of a file as it is, the part
+   * that is used and its fades are drawn, and can be moved.
    */
   let {
     original,
@@ -24,6 +27,7 @@
     blockFrames,
     view,
     moveLoop,
+    edges,
   }: {
     original: Track;
     fresh: Track;
@@ -31,6 +35,8 @@
     blockFrames: number;
     view: "whole" | "loop" | "seam";
     moveLoop: (start: number, end: number) => void;
+    /** Whose file the lower lane is, and changing it. */
+    edges?: { swap: Swap; change: (steps: Treatment) => void };
   } = $props();
 
   const AXIS = 12;
@@ -226,6 +232,9 @@
           />
         {/each}
       {/if}
+    {/if}
+    {#if edges}
+      <Edges {...edges} {x} at={secondsAt} top={TOP + LANE + AXIS} height={LANE} {width} />
     {/if}
     {#if heard !== null}
       <path d="M{x(heard)} {TOP}V{HEIGHT}" stroke="var(--color-base-content)" stroke-width="1.5" />

@@ -10,6 +10,20 @@ import { streamTitle } from "../lib/items";
 const SOON = 250;
 const EACH = 5;
 
+const STATE: Record<string, { sign: string; text: string; tone: string }> = {
+  reading: { sign: "…", text: "reading", tone: "text-quiet" },
+  preparing: { sign: "…", text: "preparing", tone: "text-quiet" },
+  ready: { sign: "✓", text: "fits", tone: "text-success" },
+  open: { sign: "↻", text: "can be fitted", tone: "text-primary" },
+  failed: { sign: "■", text: "failed", tone: "text-error" },
+};
+
+/** How far a swap is, as a sign, a word and a colour. */
+export const stateOf = (s: Swap) =>
+  s.state === "open" && s.verdict === "blocks"
+    ? { sign: "■", text: "blocks", tone: "text-error" }
+    : STATE[s.state]!;
+
 export const isBusy = (swap: Swap | undefined) => swap?.state === "reading" || swap?.state === "preparing";
 
 export const swapsOf = (game: number, mod_id: number) => ({
@@ -40,7 +54,7 @@ async function told(swap: Swap): Promise<void> {
   void app.refreshRoute();
 }
 
-/** A file takes a stream's place; share: how much of it has been sent. */
+/** A file takes a stream's place; share: how much of it has been sent. Other takes of the stream wait. */
 export async function give(stream: Stream, file: File, share: (done: number) => void): Promise<void> {
   const made = await upload<Swap>(
     `/api/mods/${app.game!.mod_id}/swaps`,
@@ -48,6 +62,16 @@ export async function give(stream: Stream, file: File, share: (done: number) => 
     { stream_id: stream.id },
     share,
   );
+  await swapsChanged();
+  app.wake();
+  app.go("swap", String(made.id));
+}
+
+/** Another stream of the game takes a stream's place. */
+export async function giveStream(stream: Stream, other: Stream): Promise<void> {
+  const params = { path: { mod_id: app.game!.mod_id } };
+  const body = { stream: stream.id, other: other.id };
+  const made = await got(api.POST("/api/mods/{mod_id}/takes", { params, body }));
   await swapsChanged();
   app.wake();
   app.go("swap", String(made.id));
@@ -111,16 +135,29 @@ export async function fit(swap: Swap, point: string): Promise<void> {
   await told(await got(api.POST("/api/swaps/{swap_id}/fit", { params, body: { point } })));
 }
 
-/** Take a swap away; for a while it can be had back. */
-export async function remove(swap: Swap): Promise<void> {
+/** The treatment as it was a step before, or behind. */
+export async function step(swap: Swap, way: "undo" | "redo"): Promise<void> {
   const params = { path: { swap_id: swap.id } };
-  await got(api.DELETE("/api/swaps/{swap_id}", { params }));
+  await told(await got(api.POST(`/api/swaps/{swap_id}/${way}`, { params })));
+}
+
+/** Have the mod take this one of a stream's takes. */
+export async function choose(swap: Swap): Promise<void> {
+  await got(api.POST("/api/swaps/{swap_id}/choose", { params: { path: { swap_id: swap.id } } }));
   await swapsChanged();
-  app.go("swap");
-  app.say(`The swap of ${swap.stream ? streamTitle(swap.stream) : swap.place} was removed.`, {
+}
+
+/** Take one take away, or the swap with all of them; for a while they can be had back. next: the take that is seen then. */
+export async function remove(swap: Swap, all_takes: boolean, next?: Swap): Promise<void> {
+  const path = { swap_id: swap.id };
+  await got(api.DELETE("/api/swaps/{swap_id}", { params: { path, query: { all_takes } } }));
+  await swapsChanged();
+  app.go("swap", next ? String(next.id) : "");
+  const what = all_takes ? "swap" : "take";
+  app.say(`The ${what} of ${swap.stream ? streamTitle(swap.stream) : swap.place} was removed.`, {
     label: "Undo",
     run: async () => {
-      await app.attempt(api.POST("/api/swaps/{swap_id}/restore", { params }));
+      await app.attempt(api.POST("/api/swaps/{swap_id}/restore", { params: { path } }));
       await swapsChanged();
       app.go("swap", String(swap.id));
     },

@@ -1,0 +1,124 @@
+"""The treatment of a swap: changing it, what the report proposes, and going back."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db import transaction
+
+from zubret_core.swap import FitReport, Level, Treatment, fit_report
+
+from ..errors import stopped
+from ..shelf.sound import open_original
+from .models import Swap, SwapStep
+from .services import enqueue, measured, stream_row
+
+MOST = 200
+"""Steps that can be undone."""
+
+
+def change(swap: Swap, steps: dict[str, Any], new_loop: list[int] | None = None) -> Swap:
+    """Change some steps of the treatment. The old result is gone at once, the new one is prepared. new_loop: points for
+    the loop, in frames of the old result."""
+    with transaction.atomic():
+        _refresh(swap)
+        if new_loop is not None:
+            steps = {**steps, **_points(swap, new_loop)}
+        _remember(swap, Treatment.from_dict({**swap.treatment, **steps}))
+        _treat(swap)
+    return _prepared(swap)
+
+
+def fit(swap: Swap, key: str) -> Swap:
+    """Apply what the report proposes for one point, or for all: one step."""
+    with transaction.atomic():
+        _refresh(swap)
+        report, how = swap.report, Treatment.from_dict(swap.treatment)
+        if report is None:
+            raise stopped(409, "The file is still being read.", "Wait a moment, then try again.", swap.source_name)
+        for _ in range(3):  # a step may bring up another, as resampling moves the loop off the block grid
+            if key == "all":
+                steps = report["fix_all"]
+            else:
+                steps = next((p["fix"] for p in report["points"] if p["key"] == key), None) or {}
+            how = Treatment.from_dict({**how.as_dict(), **steps})
+            now = _report(swap, how)
+            if not steps or now is None:
+                break
+            report = now.as_dict()
+        if how == Treatment.from_dict(swap.treatment):
+            return swap
+        _remember(swap, how)
+        _treat(swap)
+    return _prepared(swap)
+
+
+def undo(swap: Swap, by: int = -1) -> Swap:
+    """The treatment as it was a step before, or with 1 as it was before an undo."""
+    with transaction.atomic():
+        _refresh(swap)
+        step = swap.steps.filter(number=swap.step + by).first()
+        if step is None:
+            raise stopped(409, f"There is nothing to {'undo' if by < 0 else 'do again'}.", "Change a step first.")
+        swap.step, swap.undos, swap.redos = step.number, swap.undos + by, swap.redos - by
+        swap.treatment = Treatment.from_dict(step.treatment).as_dict()
+        _treat(swap)
+    return _prepared(swap)
+
+
+def _refresh(swap: Swap) -> None:
+    swap.refresh_from_db()
+    if swap.removed is not None:
+        raise stopped(
+            409, "This swap was removed, perhaps in another window.", "Undo that there, or swap the stream anew."
+        )
+
+
+def _remember(swap: Swap, how: Treatment) -> None:
+    """A new treatment becomes the last step; it takes the place of those that were undone."""
+    before, after = Treatment.from_dict(swap.treatment).as_dict(), how.as_dict()
+    swap.treatment = after
+    if before == after:  # tried once more
+        return
+    swap.steps.filter(number__gt=swap.step).delete()
+    if not swap.undos:
+        SwapStep.objects.update_or_create(swap=swap, number=swap.step, defaults={"treatment": before})
+    swap.step, swap.redos = swap.step + 1, 0
+    swap.undos = min(MOST, swap.undos + 1)
+    swap.steps.filter(number__lt=swap.step - swap.undos).delete()
+    SwapStep.objects.create(swap=swap, number=swap.step, treatment=after)
+
+
+def _treat(swap: Swap) -> None:
+    """Its treatment is another one."""
+    swap.revision += 1
+    swap.prepared = swap.error = None
+    swap.state = Swap.PREPARING if measured(swap) else Swap.READING
+    report = _report(swap, Treatment.from_dict(swap.treatment))
+    if report is not None:
+        swap.report = report.as_dict()
+        if report.verdict != "fits":
+            swap.state = Swap.OPEN
+    swap.save()
+
+
+def _prepared(swap: Swap) -> Swap:
+    if swap.state != Swap.OPEN:
+        enqueue(swap)
+    return swap
+
+
+def _points(swap: Swap, new_loop: list[int]) -> dict[str, Any]:
+    """The step that sets a loop which is given in frames of what the swap leads to."""
+    report = _report(swap, Treatment.from_dict(swap.treatment))
+    if swap.info is None or report is None or report.target is None:
+        raise stopped(409, "The swap leads to no stream yet.", "Give the loop in the file's own frames.", "new_loop")
+    start, end = (report.target.in_file(frame, swap.info["rate"]) for frame in new_loop)
+    return {"loop": "points", "loop_start": start, "loop_end": end}
+
+
+def _report(swap: Swap, how: Treatment) -> FitReport | None:
+    row, info = stream_row(swap), measured(swap)
+    if info is None or row is None or swap.original_level is None:
+        return None
+    return fit_report(open_original(row), Level(**swap.original_level), info, how)
