@@ -91,7 +91,7 @@ class WholeJob(BrowserTest):
         report.get_by_role("button", name="Fit all that can be").click()
         expect(page.get_by_role("link", name="Go to Rebuild")).to_be_visible()
         page.get_by_label("loop", exact=True).select_option("points")
-        page.get_by_label("loop start, frames").fill("44100")
+        page.get_by_label("loop start, frames").fill("48000")  # of the new stream: 44,100 of the file's
         page.get_by_label("loop start, frames").press("Enter")
         expect(report.locator("[data-point=align]")).to_contain_text("head padded by")
         expect(page.get_by_role("link", name="Go to Rebuild")).to_be_visible()
@@ -113,7 +113,7 @@ class WholeJob(BrowserTest):
         page.mouse.up()
         self.until(lambda: self.swap(game)["treatment"]["loop_end"] < 440_000, 10, "the dragged loop end")
         # Whole periods again, typed: 441 Hz has 100 frames a period.
-        page.get_by_label("loop end, frames").fill("396900")
+        page.get_by_label("loop end, frames").fill(str(self.swap(game)["becomes"]["loop"][0] + 384_000))
         page.get_by_label("loop end, frames").press("Enter")
         swap = self.until(
             lambda: (s := self.swap(game))["state"] == "ready" and s["treatment"]["loop_end"] == 396_900 and s,
@@ -266,7 +266,7 @@ class WholeJob(BrowserTest):
         page.get_by_role("button", name="Remove swap").click()
         expect(page.get_by_role("status").filter(has_text="was removed")).to_be_visible()
         expect(page.get_by_role("link", name="line.wav")).to_have_count(0)
-        page.get_by_role("button", name="Undo").click()
+        page.get_by_role("status").get_by_role("button", name="Undo").click()
         expect(page.get_by_role("link", name="line.wav")).to_be_visible()
         page.get_by_role("button", name="Remove swap").click()
         expect(page.get_by_role("link", name="line.wav")).to_have_count(0)

@@ -204,7 +204,7 @@ class Screens(BrowserTest):
         other.goto(page.url)
         other.get_by_role("button", name="Remove swap").press("Enter")
         expect(page.get_by_role("heading", name="This swap is gone")).to_be_visible()
-        undo = other.get_by_role("button", name="Undo")
+        undo = other.get_by_role("status").get_by_role("button", name="Undo")
         undo.press("Enter")
         expect(removed).to_be_visible()
         expect(undo).to_have_count(0)

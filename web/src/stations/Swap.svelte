@@ -10,7 +10,6 @@
   import { streamOf } from "../lib/streams.svelte";
   import DropZone from "../swap/DropZone.svelte";
   import FitTable from "../swap/FitTable.svelte";
-  import FoundLoops from "../swap/FoundLoops.svelte";
   import OtherStream from "../swap/OtherStream.svelte";
   import Steps from "../swap/Steps.svelte";
   import SwapList from "../swap/SwapList.svelte";
@@ -225,7 +224,7 @@
             original={stream}
             fresh={lane}
             freshLabel={view === "file"
-              ? "the file as it is: its part and its fades"
+              ? "the file"
               : swap.new
                 ? "new, as encoded"
                 : busy
@@ -253,9 +252,6 @@
         <p role="status" class="mt-6 flex items-center gap-3 text-quiet">
           <span class="loading loading-spinner"></span> Reading {swap.source_name} …
         </p>
-      {/if}
-      {#if swap.info && swap.source !== "silence"}
-        <FoundLoops {swap} change={treat} />
       {/if}
       {#if swap.points.length}
         <div class="mt-3"><FitTable {swap} fit={(point) => attempt(() => fit(swap, point))} /></div>

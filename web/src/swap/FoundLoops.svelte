@@ -32,21 +32,14 @@
 
   const taken = (loop: FoundLoop) => swap.loop?.[0] === loop.start && swap.loop[1] === loop.end;
 
-  async function take(loop: FoundLoop) {
-    const { loop: mode, loop_start, loop_end } = swap.treatment;
-    await change({ loop: "points", loop_start: loop.start, loop_end: loop.end });
-    app.say("The loop was taken over.", {
-      label: "Undo",
-      run: () => change({ loop: mode, loop_start, loop_end }),
-    });
-  }
+  const take = (loop: FoundLoop) => change({ loop: "points", loop_start: loop.start, loop_end: loop.end });
 
   const at = (frame: number) => clock(frame / (swap.info?.rate ?? 1), 2);
   const share = (value: number) => `${Math.round(100 * Math.max(0, value))} %`;
   const step = (value: number) => `${value < 0 ? "−" : "+"}${Math.abs(value).toFixed(1)} dB`;
 </script>
 
-<div class="mt-2">
+<div class={loops === null && !problem ? "" : "basis-full"}>
   {#if looking && job}
     <p role="status" class="flex items-center gap-2 text-quiet">
       <span class="loading loading-spinner loading-sm"></span>

@@ -3,6 +3,7 @@
   import { api, got, type Stream, type Swap, type Treatment } from "../lib/api";
   import { clock, spaced } from "../lib/format";
   import Choice from "./Choice.svelte";
+  import FoundLoops from "./FoundLoops.svelte";
   import NumberStep from "./NumberStep.svelte";
   import { BY_THE_GAME, EDGES, ENDS, PLAYED, readClock } from "./steps";
 
@@ -42,7 +43,10 @@
     ];
   });
 
-  const points = () => ({ loop_start: file?.[0] ?? 0, loop_end: file?.[1] ?? swap.info?.frames ?? 0 });
+  const points = () => ({
+    loop_start: file?.[0] ?? how.trim_start,
+    loop_end: file?.[1] ?? how.trim_end ?? swap.info?.frames ?? 0,
+  });
 
   function takeNote(e: Event & { currentTarget: HTMLSelectElement }) {
     const use = others[Number(e.currentTarget.value)]?.use;
@@ -64,12 +68,12 @@
   }
 </script>
 
-<span class="text-quiet">loop</span>
+<span class="self-start pt-1 text-quiet max-md:pt-0">loop</span>
 <div class="flex flex-wrap items-center gap-x-4 gap-y-1.5">
   <Choice
     label="loop"
     hidden
-    width="w-36"
+    width="w-44"
     value={how.loop}
     choices={[
       ["source", "its own"],
@@ -97,16 +101,6 @@
     <span class="num text-quiet">
       {clock(shown[0] / rate)} – {clock(shown[1] / rate)}{file[1] === swap.info.frames ? " · end" : ""}
     </span>
-    <NumberStep
-      label="end blended for"
-      unit="ms"
-      value={how.declick_ms}
-      from={0}
-      to={200}
-      by={5}
-      hint="So long before its end the loop goes over into what is before its start: a seam that clicks does not any more."
-      set={(declick_ms) => change({ declick_ms })}
-    />
   {/if}
   {#if others.length}
     <select
@@ -119,6 +113,7 @@
       {#each others as o, i (i)}<option value={String(i)} disabled={!o.use}>{o.text}</option>{/each}
     </select>
   {/if}
+  {#if swap.source !== "silence"}<FoundLoops {swap} {change} />{/if}
 </div>
 {#if file}
   <span></span>
@@ -152,7 +147,18 @@
         choices={ENDS}
         set={(extend_end) => change({ extend_end })}
       />
-    {:else if stream.block_frames > 1}
+    {/if}
+    <NumberStep
+      label="end blended for"
+      unit="ms"
+      value={how.declick_ms}
+      from={0}
+      to={200}
+      by={5}
+      hint="So long before its end the loop goes over into what is before its start: a seam that clicks does not any more."
+      set={(declick_ms) => change({ declick_ms })}
+    />
+    {#if how.extend === BY_THE_GAME && stream.block_frames > 1}
       <Choice
         label="loop start to a block edge"
         width="w-52"

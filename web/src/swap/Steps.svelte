@@ -114,6 +114,7 @@
     {#if how.length !== "tempo" && !silent && (!swap.becomes?.loop || how.tempo !== 1)}
       <NumberStep
         label="tempo"
+        unit="×"
         value={how.tempo}
         from={0.7}
         to={1.5}

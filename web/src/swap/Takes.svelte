@@ -20,14 +20,14 @@
       href="#/{app.gameId}/swap/{take.id}"
       aria-current={take.id === current.id ? "true" : undefined}
       title="{take.source_name}, {st.text}{take.chosen ? ', the one that the mod has' : ''}"
-      class="flex max-w-60 items-baseline gap-1.5 rounded-field border px-2 py-0.5 {take.id === current.id
+      class="flex max-w-72 items-baseline gap-1.5 rounded-field border px-2 py-0.5 {take.id === current.id
         ? 'border-primary bg-base-300 font-semibold'
         : 'border-line hover:bg-base-300'}"
     >
       <span class="num text-quiet">{n + 1}</span>
       <span class="truncate">{take.source_name}</span>
-      <span class={st.tone}>{st.sign}</span>
-      {#if take.chosen}<span class="text-success">in the mod</span>{/if}
+      <span class="shrink-0 {st.tone}">{st.sign}</span>
+      {#if take.chosen}<span class="shrink-0 whitespace-nowrap text-success">in the mod</span>{/if}
     </a>
   {/each}
   {#if !current.chosen}
