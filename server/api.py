@@ -21,6 +21,7 @@ from .jobs.api import router as jobs
 from .keys.api import router as keys
 from .mods.api import router as mods
 from .mods.build_api import router as builds
+from .mods.lines_api import router as lines
 from .shelf.api import router as shelf
 from .shelf.entries_api import router as entries
 from .shelf.groups_api import router as groups
@@ -52,7 +53,7 @@ ROUTERS = {
     "games": (home, surveys, names, keys, changes),
     "taking out": (takeout, sounds, one_stream),
     "shelf": (shelf, entries, groups, sayings, titles, searches, streams),
-    "mods": (mods, builds),
+    "mods": (mods, builds, lines),
     "jobs": (jobs,),
     "layouts": (bench, unknown),
 }

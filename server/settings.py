@@ -41,6 +41,7 @@ MIDDLEWARE = [
     "server.web.StrictCsrf",
 ]
 ROOT_URLCONF = "server.urls"
+TEMPLATES = [{"BACKEND": "django.template.backends.django.DjangoTemplates", "APP_DIRS": True}]
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.sqlite3",

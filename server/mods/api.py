@@ -21,7 +21,7 @@ from ..paging import MOST, Limit, Offset
 from ..shelf.api import StreamOut
 from ..shelf.models import Archive, Entry, Stream, streams_of, unpack_locator
 from ..shelf.query import described, stream_out
-from . import entry_files, loops, many, services, takes, treating
+from . import entry_files, loops, services, takes, treating
 from .models import EntryFile, Mod, Swap
 
 router = Router()
@@ -247,27 +247,6 @@ class TakeIn(Schema):
     other: int
 
 
-class PutInIn(Schema):
-    """Streams by their numbers; source: original, silence, or none, which removes their swaps. Of the original: gain_db, or with
-    match "number" the loudness to which each is brought, lufs."""
-
-    chosen: list[int]
-    source: str
-    gain_db: float = 0.0
-    match: str = ""
-    lufs: float = -23.0
-
-
-class PutInOut(Schema):
-    """The swaps that were made, those that were set aside for them, and how many streams were left out: skipped, since a file of
-    the mod takes the place of the whole entry in which they stand; unable, since their codec can't be written."""
-
-    swaps: list[int]
-    aside: list[int]
-    skipped: int = 0
-    unable: int = 0
-
-
 def swap_out(swap: Swap) -> dict[str, Any]:
     """A swap as the API gives it."""
     game = swap.mod.game
@@ -348,9 +327,12 @@ def list_swaps(request: HttpRequest, mod_id: int, offset: Offset = 0, limit: Lim
 
 
 @router.post("/mods/{int:mod_id}/swaps", response=SwapOut)
-def create_swap(request: HttpRequest, mod_id: int, stream_id: Form[int], file: File[UploadedFile]):
-    """Replace a stream by an audio file: a new take, which is chosen; others wait."""
-    return swap_out(takes.from_file(*_stream_for(mod_id, stream_id), file))
+def create_swap(
+    request: HttpRequest, mod_id: int, stream_id: Form[int], file: File[UploadedFile], waits: Form[bool] = False
+):
+    """Replace a stream by an audio file: a new take, which is chosen; others wait. One that waits is prepared when it is asked
+    for, many together."""
+    return swap_out(takes.from_file(*_stream_for(mod_id, stream_id), file, waits))
 
 
 @router.post("/mods/{int:mod_id}/takes", response=SwapOut)
@@ -366,19 +348,6 @@ def _stream_for(mod_id: int, stream_id: int) -> tuple[Mod, Stream]:
     if stream.archive.game_id != mod.game_id:
         raise stopped(422, "This stream belongs to another game.", "Choose a stream of the mod's game.")
     return mod, stream
-
-
-@router.post("/mods/{int:mod_id}/put-in", response=PutInOut)
-def put_in(request: HttpRequest, mod_id: int, data: PutInIn):
-    """Put many streams into a mod at once: as they are, with a gain, equally loud, or as silence. A job prepares them."""
-    mod = one(Mod.objects.select_related("game"), mod_id)
-    return vars(many.put_in(mod, data.chosen, data.source, data.dict(include={"gain_db", "match", "lufs"})))
-
-
-@router.post("/mods/{int:mod_id}/take-back", response=int)
-def take_back(request: HttpRequest, mod_id: int, data: PutInOut):
-    """Undo putting many in, by its answer: how many swaps went."""
-    return many.take_back(one(Mod.objects.select_related("game"), mod_id), data.swaps, data.aside)
 
 
 @router.get("/swaps/{int:swap_id}", response=SwapOut)

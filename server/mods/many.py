@@ -1,12 +1,13 @@
-"""Many streams put into a mod at once: as they are, with a gain, equally loud, or as silence in their place."""
+"""Many swaps at once: streams put into a mod as they are, with a gain, equally loud, or as silence; takes that are treated alike and
+prepared."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
 from django.db import transaction
-from django.db.models import QuerySet
+from django.db.models import F, QuerySet
 from django.utils import timezone
 
 from zubret_core.base import Cancelled, Progress, ZubretError
@@ -20,10 +21,11 @@ from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, work
 from ..shelf.models import Stream, numbered
+from . import treating
 from .entry_files import in_the_way
 from .models import Mod, Swap
 from .services import TRY_AGAIN, forget_old_results, prepared_now
-from .takes import let_wait
+from .takes import choose_newest, let_wait
 
 NONE = "none"
 """No swap: what the game has."""
@@ -99,9 +101,28 @@ def _removed(mod: Mod, locators: list[str]) -> list[int]:
     return aside
 
 
-def prepare_many(mod: Mod, swaps: list[int]) -> Job:
-    """Have the worker prepare swaps, one after the other."""
-    return start(PrepareMany(swaps), f"Preparing {len(swaps):,} swaps", mod.game)
+def prepare_many(mod: Mod, swaps: list[int], how: Alike | None = None) -> Job:
+    """Have the worker prepare swaps, one after the other; how they are treated first, if they are."""
+    return start(PrepareMany(swaps, **vars(how or Alike())), f"Preparing {len(swaps):,} swaps", mod.game)
+
+
+def prepare(mod: Mod, swaps: list[int], how: Alike) -> Job:
+    """The same of takes of a mod, which wait meanwhile."""
+    Treatment.from_dict(how.steps)
+    own = mod.takes().filter(pk__in=among(swaps))
+    numbers = list(own.values_list("pk", flat=True)[:MOST])
+    if not numbers:
+        raise stopped(409, "None of these swaps is there any more.", "Choose others.", "swaps")
+    own.filter(pk__in=among(numbers)).update(
+        state=Swap.PREPARING, prepared=None, error=None, revision=F("revision") + 1
+    )
+    return prepare_many(mod, numbers, how)
+
+
+def of_streams(mod: Mod, chosen: list[int]) -> list[int]:
+    """The takes that a mod has of streams, by their numbers."""
+    streams = numbered(Stream.objects.all(), chosen, mod.game.current_survey())
+    return list(mod.live_swaps().filter(locator__in=streams.values("locator")).values_list("pk", flat=True))
 
 
 def take_back(mod: Mod, swaps: list[int], aside: list[int]) -> int:
@@ -115,16 +136,30 @@ def take_back(mod: Mod, swaps: list[int], aside: list[int]) -> int:
         numbers = list(before.values_list("pk", flat=True))
         mod.swaps.filter(removed__in=times, locator__in=among(streams)).update(removed=None)
         mod.swaps.filter(pk__in=among(numbers)).update(chosen=True)
+        choose_newest(mod, list(mod.swaps.filter(pk__in=among(swaps)).values_list("locator", flat=True)))
         Game.has_said(mod.game_id)
     return gone
 
 
 @dataclass(frozen=True)
+class Alike:
+    """How many swaps are treated before they are prepared: steps are changed, and what each one's report proposes is done (fit);
+    or their last step is undone (back)."""
+
+    steps: dict[str, Any] = field(default_factory=dict)
+    fit: bool = False
+    back: bool = False
+
+
+@dataclass(frozen=True)
 class PrepareMany(Order):
-    """Prepare swaps, by their numbers."""
+    """Prepare swaps, by their numbers, treated as `Alike` says."""
 
     kind: ClassVar[str] = "prepare many"
     swaps: list[int]
+    steps: dict[str, Any] = field(default_factory=dict)
+    fit: bool = False
+    back: bool = False
 
 
 @dataclass(frozen=True)
@@ -163,7 +198,13 @@ def prepare_swaps(job: Job, order: PrepareMany, progress: Progress) -> ManyPrepa
 
         told(0, 0, "reading")
         try:
-            prepared_now(swap, told)
+            if order.back and swap.undos:
+                treating.step_back(swap)
+            if order.steps:
+                treating.treat(swap, order.steps)
+            state = prepared_now(swap, told)
+            if order.fit and state == Swap.OPEN and treating.treat(swap, {}, "all", joined=True):
+                prepared_now(swap, told)
         except Cancelled:
             raise
         except ZubretError as e:

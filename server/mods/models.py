@@ -104,6 +104,16 @@ class SwapStep(models.Model):
         return f"step {self.number} of {self.swap_id}"
 
 
+class Preset(models.Model):
+    """Steps of a treatment under a name, for any game."""
+
+    name = models.CharField(max_length=100, unique=True)
+    steps = models.JSONField()
+
+    def __str__(self) -> str:
+        return self.name
+
+
 class EntryFile(models.Model):
     """A file that goes into an archive as it is: in the place of entry `index`, or as a new one (null).
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from django.core.files.uploadedfile import UploadedFile
 from django.db import transaction
-from django.db.models import QuerySet
+from django.db.models import Max, QuerySet
 from django.utils import timezone
 
 from zubret_core.audio.files import READABLE, file_format
@@ -25,11 +25,11 @@ FITTED = ("resample", "mix", "length", "match", "lufs", "ceiling_db", "limit", "
 """Steps that a new take has as the one before it had them: they say what the stream wants, and nothing of the file."""
 
 
-def from_file(mod: Mod, stream: Stream, upload: UploadedFile) -> Swap:
-    """Keep an uploaded file and take it for a stream."""
+def from_file(mod: Mod, stream: Stream, upload: UploadedFile, waits: bool = False) -> Swap:
+    """Keep an uploaded file and take it for a stream; one that waits is prepared when many are (`many.prepare`)."""
     _is_free(mod, stream)
     name, place, _ = kept_upload(mod, upload, _must_be_audio)
-    return _taken(mod, stream, Swap(source_name=name, source_path=str(place)))
+    return _taken(mod, stream, Swap(source_name=name, source_path=str(place)), waits)
 
 
 def from_stream(mod: Mod, stream: Stream, other: Stream) -> Swap:
@@ -52,7 +52,7 @@ def _is_free(mod: Mod, stream: Stream) -> None:
         )
 
 
-def _taken(mod: Mod, stream: Stream, swap: Swap) -> Swap:
+def _taken(mod: Mod, stream: Stream, swap: Swap, waits: bool = False) -> Swap:
     """A new take is the chosen one; those before it wait."""
     with transaction.atomic():
         before = mod.live_swaps().filter(locator=stream.locator).first()
@@ -62,7 +62,8 @@ def _taken(mod: Mod, stream: Stream, swap: Swap) -> Swap:
         swap.treatment = {**Treatment().as_dict(), **steps}
         swap.save()
         Game.has_said(mod.game_id)
-    enqueue(swap)
+    if not waits:
+        enqueue(swap)
     return swap
 
 
@@ -89,15 +90,20 @@ def choose(swap: Swap) -> Swap:
     return swap
 
 
+def choose_newest(mod: Mod, locators: list[str]) -> None:
+    """Of streams that have takes but none that is chosen, choose the newest."""
+    live = mod.takes().filter(locator__in=among(locators)).exclude(locator__in=mod.live_swaps().values("locator"))
+    newest = live.order_by().values("locator").annotate(newest=Max("pk")).values_list("newest", flat=True)
+    Swap.objects.filter(pk__in=among(list(newest))).update(chosen=True)
+
+
 def remove(swap: Swap, all_takes: bool = False) -> None:
     """Take one out of the mod, or all of the stream; `restore` brings back what went together. Of those that stay, the newest
     is chosen where the chosen one goes."""
     with transaction.atomic():
         live = _of_stream(swap).filter(removed__isnull=True)
         (live if all_takes else live.filter(pk=swap.pk)).update(removed=timezone.now())
-        newest = live.order_by("-pk").first()
-        if newest and not live.filter(chosen=True).exists():
-            Swap.objects.filter(pk=newest.pk).update(chosen=True)
+        choose_newest(swap.mod, [swap.locator])
         Game.has_said(swap.mod.game_id)
 
 

@@ -31,30 +31,51 @@ def change(swap: Swap, steps: dict[str, Any], new_loop: list[int] | None = None)
 
 def fit(swap: Swap, key: str) -> Swap:
     """Apply what the report proposes for one point, or for all: one step."""
+    if swap.report is None:
+        raise stopped(409, "The file is still being read.", "Wait a moment, then try again.", swap.source_name)
+    return _prepared(swap) if treat(swap, {}, key) else swap
+
+
+def treat(swap: Swap, steps: dict[str, Any], key: str = "", joined: bool = False) -> bool:
+    """Change some steps, and apply what the report then proposes for a point or for "all"; whether the treatment is another one.
+    joined: it takes the place of the last step. Nothing is prepared."""
     with transaction.atomic():
         _refresh(swap)
-        report, how = swap.report, Treatment.from_dict(swap.treatment)
-        if report is None:
-            raise stopped(409, "The file is still being read.", "Wait a moment, then try again.", swap.source_name)
+        before = Treatment.from_dict(swap.treatment)
+        how = Treatment.from_dict({**before.as_dict(), **steps})
+        report = _known(_report(swap, how)) if steps else swap.report
         for _ in range(3):  # a step may bring up another, as resampling moves the loop off the block grid
-            if key == "all":
-                steps = report["fix_all"]
-            else:
-                steps = next((p["fix"] for p in report["points"] if p["key"] == key), None) or {}
-            how = Treatment.from_dict({**how.as_dict(), **steps})
+            if not key or report is None:
+                break
+            proposed = report["fix_all"] if key == "all" else _fix_of(report, key)
+            how = Treatment.from_dict({**how.as_dict(), **proposed})
             now = _report(swap, how)
-            if not steps or now is None:
+            if not proposed or now is None:
                 break
             report = now.as_dict()
-        if how == Treatment.from_dict(swap.treatment):
-            return swap
-        _remember(swap, how)
+        if how == before:
+            return False
+        _remember(swap, how, joined)
         _treat(swap)
-    return _prepared(swap)
+    return True
+
+
+def _known(report: FitReport | None) -> dict[str, Any] | None:
+    return report.as_dict() if report else None
+
+
+def _fix_of(report: dict[str, Any], key: str) -> dict[str, Any]:
+    return next((p["fix"] for p in report["points"] if p["key"] == key), None) or {}
 
 
 def undo(swap: Swap, by: int = -1) -> Swap:
     """The treatment as it was a step before, or with 1 as it was before an undo."""
+    step_back(swap, by)
+    return _prepared(swap)
+
+
+def step_back(swap: Swap, by: int = -1) -> None:
+    """The same; nothing is prepared."""
     with transaction.atomic():
         _refresh(swap)
         step = swap.steps.filter(number=swap.step + by).first()
@@ -63,7 +84,6 @@ def undo(swap: Swap, by: int = -1) -> Swap:
         swap.step, swap.undos, swap.redos = step.number, swap.undos + by, swap.redos - by
         swap.treatment = Treatment.from_dict(step.treatment).as_dict()
         _treat(swap)
-    return _prepared(swap)
 
 
 def _refresh(swap: Swap) -> None:
@@ -74,13 +94,17 @@ def _refresh(swap: Swap) -> None:
         )
 
 
-def _remember(swap: Swap, how: Treatment) -> None:
-    """A new treatment becomes the last step; it takes the place of those that were undone."""
+def _remember(swap: Swap, how: Treatment, joined: bool = False) -> None:
+    """A new treatment becomes the last step; it takes the place of those that were undone, and, joined, of the last one."""
     before, after = Treatment.from_dict(swap.treatment).as_dict(), how.as_dict()
     swap.treatment = after
     if before == after:  # tried once more
         return
     swap.steps.filter(number__gt=swap.step).delete()
+    if joined and swap.undos:
+        swap.steps.filter(number=swap.step).update(treatment=after)
+        swap.redos = 0
+        return
     if not swap.undos:
         SwapStep.objects.update_or_create(swap=swap, number=swap.step, defaults={"treatment": before})
     swap.step, swap.redos = swap.step + 1, 0

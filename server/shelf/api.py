@@ -24,7 +24,8 @@ router = Router()
 
 
 class StreamOut(Schema):
-    """A stream; loop is [start, end) in frames; audio is the address of its sound; kind: music, voice or effect;
+    """A stream; loop is [start, end) in frames; audio is the address of its sound; kind: music, voice or effect; text, author,
+    done: what is spoken, who speaks it now, whether that is done;
     as_stored: the ending of the file that holds its payload as it is, empty where no open format does; at_once: the kinds of
     file that a GET of its export answers.
 
@@ -57,6 +58,9 @@ class StreamOut(Schema):
     kind: str
     kind_given: bool
     notes: str
+    text: str
+    author: str
+    done: bool
     as_stored: str
     at_once: list[str]
 
@@ -104,12 +108,16 @@ class Facets(Schema):
 
 
 class GivenIn(Schema):
-    """A name, a mark, a kind (empty: the guess), notes; what is left out stays."""
+    """A name, a mark, a kind (empty: the guess), notes; what is spoken, who speaks it now, whether it is done. What is left out
+    stays."""
 
     name: str | None = None
     marked: bool | None = None
     kind: str | None = None
     notes: str | None = None
+    text: str | None = None
+    author: str | None = None
+    done: bool | None = None
 
 
 class SegmentOut(Schema):

@@ -30,7 +30,7 @@ class Filter(Schema):
     """A filter as Locate has it. Where there are several values, any of them fits; an empty one leaves nothing out.
 
     within: the path of a folder, an archive, or of a bank in one, or a folder's with a slash behind it, on disk or in an
-    archive, for the sounds that stand in it itself and are in no bank; archive: paths; codec: as `codec_value` names them; named: by the user;
+    archive, for the sounds that stand in it itself and are in no bank; archive: paths; codec: as `codec_value` names them; named: by the user; spoken: whether a text is known; done: as a line;
     shortest, longest: seconds; smallest, largest: stored bytes.
     """
 
@@ -45,6 +45,8 @@ class Filter(Schema):
     loop: Either = ""
     marked: bool = False
     named: Either = ""
+    spoken: Either = ""
+    done: Either = ""
     swapped: Either = ""
     shortest: float | None = None
     longest: float | None = None
@@ -90,6 +92,8 @@ def narrowed(rows: QuerySet[Stream], filter: Filter, game: Game) -> QuerySet[Str
     if filter.marked:
         rows = rows.filter(locator__in=given.filter(marked=True).values("locator"))
     rows = _either(rows, filter.named, lambda: given.exclude(name="").values("locator"))
+    rows = _either(rows, filter.spoken, lambda: given.exclude(text="").values("locator"))
+    rows = _either(rows, filter.done, lambda: given.filter(done=True).values("locator"))
     rows = _either(rows, filter.swapped, lambda: _swapped[0](game))
     for key, value in _spans(filter):
         rows = rows.filter(**{key: value})

@@ -226,7 +226,8 @@ class SurveyGroup(models.Model):
 
 
 class Given(models.Model):
-    """What a user says of a stream: a name, a mark, a kind, notes. Belongs to the game, so that it survives surveys."""
+    """What a user says of a stream: a name, a mark, a kind, notes; of a spoken line its text, who speaks it now, and whether it
+    is done. Belongs to the game, so that it survives surveys."""
 
     game = models.ForeignKey("games.Game", models.CASCADE, related_name="given")
     locator = models.TextField()
@@ -234,6 +235,9 @@ class Given(models.Model):
     marked = models.BooleanField(default=False)
     kind = models.CharField(max_length=10, default="", blank=True)
     notes = models.TextField(default="", blank=True)
+    text = models.TextField(default="", blank=True)
+    author = models.CharField(max_length=100, default="", blank=True)
+    done = models.BooleanField(default=False)
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["game", "locator"], name="one_given_a_stream")]
@@ -279,6 +283,9 @@ class Unsaid(models.Model):
     marked = models.BooleanField()
     kind = models.CharField(max_length=10)
     notes = models.TextField()
+    text = models.TextField(default="", blank=True)
+    author = models.CharField(max_length=100, default="", blank=True)
+    done = models.BooleanField(default=False)
 
     class Meta:
         verbose_name_plural = "unsaid"

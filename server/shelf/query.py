@@ -57,7 +57,7 @@ def filtered(game: Game, filter: Filter = EVERYTHING, survey: Survey | None = No
 
 
 def described(rows: QuerySet[Stream], game: Game) -> QuerySet[Stream]:
-    """Streams with what a list shows of them: `shown`, `shown_kind`, `marked`, notes, and where their entry stands."""
+    """Streams with what a list shows of them: `shown`, `shown_kind`, `marked`, what else is said, and where their entry stands."""
     plain = Entry.objects.filter(archive=OuterRef("archive"), ordinal=OuterRef("bank__entry_index"), method="plain")
     given = Given.objects.filter(game=game, locator=OuterRef("locator"))
     rows = rows.annotate(
@@ -65,7 +65,7 @@ def described(rows: QuerySet[Stream], game: Game) -> QuerySet[Stream]:
         entry_at=Subquery(plain.values("at")[:1]),
         marked=Coalesce(Subquery(given.values("marked")[:1]), False),
         given_kind=Subquery(given.values("kind")[:1]),
-        given_notes=Subquery(given.values("notes")[:1]),
+        **{f"given_{name}": Subquery(given.values(name)[:1]) for name in ("notes", "text", "author", "done")},
     )
     rows = rows.annotate(
         shown=Coalesce(NullIf(F("given_name"), Value("")), F("name")),
@@ -310,6 +310,9 @@ def stream_out(s: Stream) -> dict[str, Any]:
         "kind": getattr(s, "shown_kind", s.kind),
         "kind_given": bool(getattr(s, "given_kind", "")),
         "notes": getattr(s, "given_notes", "") or "",
+        "text": getattr(s, "given_text", "") or "",
+        "author": getattr(s, "given_author", "") or "",
+        "done": bool(getattr(s, "given_done", False)),
         "as_stored": stored_ending(format),
         "at_once": kinds_at_once(s),
     }

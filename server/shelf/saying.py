@@ -1,4 +1,4 @@
-"""What users say of streams: names, marks, kinds, notes; of one stream or of tens of thousands, and taken back again."""
+"""What users say of streams: names, marks, kinds, notes, spoken lines; of one stream or of tens of thousands, and taken back again."""
 
 from __future__ import annotations
 
@@ -20,26 +20,31 @@ from . import query
 from .facts import COLUMNS, Facts
 from .models import Archive, Saying, Stream, numbered
 
-LONGEST = {"name": 200, "notes": 5000}
-"""Characters that are kept of a name and of notes."""
+USUAL: dict[str, Any] = {
+    "name": "", "marked": False, "kind": "", "notes": "", "text": "", "author": "", "done": False,
+}  # fmt: skip
+"""What can be said, and what is said of a stream of which nothing is."""
+LONGEST = {"name": 200, "notes": 5000, "text": 5000, "author": 100}
+"""Characters that are kept of a text."""
 
+_COLUMNS = ", ".join(USUAL)
 _CHOSEN = """
-    SELECT s.locator, {name} AS name, %(marked)s AS marked, %(kind)s AS kind, %(notes)s AS notes
+    SELECT s.locator, {values}
     FROM json_each(%(rows)s) j CROSS JOIN shelf_stream s ON s.id = json_extract(j.value, '$[0]')
     CROSS JOIN shelf_archive a ON a.id = s.archive_id AND a.game_id = %(game)s
 """
 """Streams by their numbers, with what shall be said of them; looked up one after the other, as the joins stand."""
-_BEFORE = "SELECT locator, name, marked, kind, notes FROM shelf_unsaid WHERE saying_id = %(of)s AND id > %(behind)s ORDER BY id LIMIT {batch}"
+_BEFORE = f"SELECT locator, {_COLUMNS} FROM shelf_unsaid WHERE saying_id = %(of)s AND id > %(behind)s ORDER BY id LIMIT {BATCH}"
 """Streams of a saying, with what was said before it."""
-_KEEP = """
-    INSERT INTO shelf_unsaid (saying_id, locator, name, marked, kind, notes)
-    SELECT %(saying)s, of.locator, COALESCE(g.name, ''), COALESCE(g.marked, 0), COALESCE(g.kind, ''), COALESCE(g.notes, '')
-    FROM ({streams}) of LEFT JOIN shelf_given g ON g.game_id = %(game)s AND g.locator = of.locator
+_KEEP = f"""
+    INSERT INTO shelf_unsaid (saying_id, locator, {_COLUMNS})
+    SELECT %(saying)s, of.locator, {", ".join(f"COALESCE(g.{c}, {'0' if v is False else repr(v)})" for c, v in USUAL.items())}
+    FROM ({{streams}}) of LEFT JOIN shelf_given g ON g.game_id = %(game)s AND g.locator = of.locator
 """
-_SAY = """
-    INSERT INTO shelf_given (game_id, locator, name, marked, kind, notes)
-    SELECT %(game)s, of.locator, of.name, of.marked, of.kind, of.notes FROM ({streams}) of WHERE true
-    ON CONFLICT (game_id, locator) DO UPDATE SET {columns}
+_SAY = f"""
+    INSERT INTO shelf_given (game_id, locator, {_COLUMNS})
+    SELECT %(game)s, of.locator, {", ".join(f"of.{c}" for c in USUAL)} FROM ({{streams}}) of WHERE true
+    ON CONFLICT (game_id, locator) DO UPDATE SET {{columns}}
 """
 
 
@@ -54,20 +59,22 @@ def checked(said: Mapping[str, Any]) -> dict[str, Any]:
     return out
 
 
-def say(game: Game, streams: Sequence[int], said: Mapping[str, Any], names: Sequence[str] | None = None) -> Saying:
-    """Say something of streams, by their numbers: the same of all, or a name for each. An empty text takes back what was said.
+def say(
+    game: Game, streams: Sequence[int], said: Mapping[str, Any], each: Mapping[str, Sequence[str]] | None = None
+) -> Saying:
+    """Say something of streams, by their numbers: the same of all, and by `each` texts of their own, where an empty one leaves what
+    was said. An empty text that is said of all takes back what was.
 
     Some thousand at a time, each with what was said before.
     """
-    said = checked(said)
-    rows: list[tuple[int, str]] = list(zip(streams, names or [""] * len(streams), strict=True))
-    columns = [*said] if names is None else ["name", *said]
-    usual = {"marked": False, "kind": "", "notes": ""} | said
-    saying = Saying.objects.create(game=game, columns=columns)
-    name = "%(name)s" if names is None else "json_extract(j.value, '$[1]')"
+    said, each = checked(said), each or {}
+    rows = list(zip(streams, *each.values(), strict=True))
+    own = {column: f"json_extract(j.value, '$[{n}]')" for n, column in enumerate(each, 1)}
+    values = ", ".join(f"{own.get(column, f'%({column})s')} AS {column}" for column in USUAL)
+    saying = Saying.objects.create(game=game, columns=[*each, *said])
     for first in range(0, len(rows), BATCH):
-        batch = {"rows": json.dumps(rows[first : first + BATCH]), "name": said.get("name", "")}
-        _write(saying, _CHOSEN.format(name=name), usual | batch)
+        batch = {"rows": json.dumps(rows[first : first + BATCH])}
+        _write(saying, _CHOSEN.format(values=values), USUAL | said | batch, kept=tuple(each))
     return saying
 
 
@@ -94,15 +101,21 @@ def take_back(saying: Saying) -> Saying:
     back = Saying.objects.create(game=saying.game, columns=saying.columns)
     behind = 0
     while last := list(saying.before.filter(pk__gt=behind).order_by("pk").values_list("pk", flat=True)[:BATCH]):
-        _write(back, _BEFORE.format(batch=BATCH), {"of": saying.pk, "behind": behind})
+        _write(back, _BEFORE, {"of": saying.pk, "behind": behind})
         behind = last[-1]
     return back
 
 
-def _write(saying: Saying, streams: str, values: Mapping[str, Any]) -> None:
-    """Keep what is said of some streams, and say what shall be, in one transaction."""
+def _write(saying: Saying, streams: str, values: Mapping[str, Any], kept: Sequence[str] = ()) -> None:
+    """Keep what is said of some streams, and say what shall be, in one transaction; of the `kept` columns an empty text leaves
+    what was said."""
     values = {**values, "saying": saying.pk, "game": saying.game_id}
-    columns = ", ".join(f"{column} = excluded.{column}" for column in saying.columns)
+    columns = ", ".join(
+        f"{column} = COALESCE(NULLIF(excluded.{column}, ''), {column})"
+        if column in kept
+        else f"{column} = excluded.{column}"
+        for column in saying.columns
+    )
     with transaction.atomic(), connection.cursor() as cursor:
         cursor.execute(_KEEP.format(streams=streams), values)
         saying.streams += cursor.rowcount

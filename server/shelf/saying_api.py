@@ -56,7 +56,7 @@ def stream_numbers(
 def say(request: HttpRequest, game_id: int, data: SayIn):
     """Say the same of many streams, or name them by a template."""
     game = one(Game.objects.all(), game_id)
-    names = saying.names_by(game, data.chosen, data.template) if data.template else None
+    names = {"name": saying.names_by(game, data.chosen, data.template)} if data.template else None
     return saying.say(game, data.chosen, data.said.dict(), names)
 
 

@@ -1,4 +1,4 @@
-"""Titles of streams as a table of text: brought in, and given out again."""
+"""Titles and spoken texts of streams as a table: brought in, and given out again, texts as a script for speakers, too."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import csv
 import io
 
 from django.http import HttpRequest, HttpResponse
+from django.template import loader
 from ninja import File, Form, Query, Router, Schema
 from ninja.files import UploadedFile
 
@@ -21,20 +22,35 @@ from .saying_api import SayingOut
 router = Router()
 GIVEN_OUT = ("stream_id", "shown", "bank__name", "archive__path")
 """Columns of a table that is given out."""
+SPOKEN = {
+    "id": "stream_id",
+    "bank": "bank__name",
+    "language": "bank__language",
+    "title": "shown",
+    "text": "given_text",
+    "notes": "given_notes",
+    "author": "given_author",
+    "seconds": "seconds",
+}
+"""Columns of a script, and where they come from."""
 SAMPLE = 6
 """Rows of a table that are shown."""
+HEAD, NONE = -1, -2
+"""As the head tells; none."""
 
 
 class Columns(Schema):
-    """Which column holds what, counted from 0; -1: as the head tells, else the first and the second; bank_column -2: none."""
+    """Which column holds what, counted from 0; -1: as the head tells, else the first and the second; -2: none."""
 
-    id_column: int = -1
-    title_column: int = -1
-    bank_column: int = -1
+    id_column: int = HEAD
+    title_column: int = HEAD
+    text_column: int = HEAD
+    bank_column: int = HEAD
+    language_column: int = HEAD
 
 
 class TitlesPlan(Schema):
-    """What a table would do. rows: some of it; of `unknown` and `doubled` ids the first are listed."""
+    """What a table would do; titles, texts: how many of each the streams get. rows: some of it; of `unknown` and `doubled` ids the first are listed."""
 
     rows: list[list[str]]
     head: bool
@@ -43,8 +59,12 @@ class TitlesPlan(Schema):
     separator: str
     id_column: int
     title_column: int
+    text_column: int
     bank_column: int
+    language_column: int
     streams: int
+    titles: int
+    texts: int
     shared: int
     unknown: int
     unknown_ids: list[str]
@@ -53,30 +73,24 @@ class TitlesPlan(Schema):
 
 
 def _matched(
-    game: Game, file: UploadedFile, columns: Columns, filter: Filter
-) -> tuple[titles.Table, titles.Matched, Columns]:
+    game: Game, file: UploadedFile, asked: Columns, filter: Filter
+) -> tuple[titles.Table, titles.Matched, dict[str, int]]:
     table = titles.read_table(file.read(titles.LARGEST + 1), file.name or "")
-    bank = (
-        None
-        if columns.bank_column < -1
-        else table.column(titles.BANKS)
-        if columns.bank_column < 0
-        else columns.bank_column
-    )
-    at = columns.id_column if columns.id_column >= 0 else table.column(titles.IDS)
-    at = at if at is not None else 0
-    title = columns.title_column if columns.title_column >= 0 else table.column(titles.TITLES)
-    title = title if title is not None else 1 if at == 0 else 0
-    rows = query.filtered(game, filter).order_by().values_list("pk", "stream_id", "bank__name").iterator(10_000)
-    found = titles.match(table, rows, at, title, bank)
-    return table, found, Columns(id_column=at, title_column=title, bank_column=-2 if bank is None else bank)
+    chosen = {name: getattr(asked, f"{name}_column") for name in ("id", "title", "text", "bank", "language")}
+    other = {name: None if at < 0 else at for name, at in chosen.items() if at != HEAD and (at >= 0 or name != "id")}
+    columns = titles.Columns(**{**vars(titles.Columns.of(table)), **other})
+    values = ("pk", "stream_id", "name", "bank__name", "bank__language")
+    rows = query.filtered(game, filter).order_by().values_list(*values).iterator(10_000)
+    found = titles.match(table, (titles.Known(*row) for row in rows), columns)
+    used = {f"{name}_column": NONE if at is None else at for name, at in vars(columns).items()}
+    return table, found, used
 
 
 @router.post("/games/{int:game_id}/titles/plan", response=TitlesPlan)
 def plan_titles(
     request: HttpRequest, game_id: int, filter: Query[Filter], columns: Form[Columns], file: File[UploadedFile]
 ):
-    """What a table of ids and titles would name, of the streams that a filter leaves."""
+    """What a table of ids with titles or texts would say of the streams that a filter leaves."""
     table, found, used = _matched(one(Game.objects.all(), game_id), file, columns, filter)
     return {
         "rows": [row[:8] for row in table.rows[:SAMPLE]],
@@ -84,8 +98,10 @@ def plan_titles(
         "lines": len(table.body),
         "encoding": table.encoding,
         "separator": table.separator,
-        **used.dict(),
-        "streams": len(found.titles),
+        **used,
+        "streams": len(found.said),
+        "titles": sum(bool(title) for title, _ in found.said.values()),
+        "texts": sum(bool(text) for _, text in found.said.values()),
         "shared": found.shared,
         "unknown": len(found.unknown),
         "unknown_ids": found.unknown[: titles.SHOWN],
@@ -98,14 +114,15 @@ def plan_titles(
 def bring_titles(
     request: HttpRequest, game_id: int, filter: Query[Filter], columns: Form[Columns], file: File[UploadedFile]
 ):
-    """Name the streams that a filter leaves by a table of ids and titles."""
+    """Say of the streams that a filter leaves what a table of ids with titles or texts does; an empty cell leaves what was said."""
     game = one(Game.objects.all(), game_id)
     _, found, _ = _matched(game, file, columns, filter)
-    if not found.titles:
+    if not found.said:
         raise stopped(
             409, "No stream has any of these ids.", "Choose another column for the ids, or take the filter away."
         )
-    return saying.say(game, list(found.titles), {}, list(found.titles.values()))
+    each = dict(zip(("name", "text"), zip(*found.said.values(), strict=True), strict=True))
+    return saying.say(game, list(found.said), {}, {column: some for column, some in each.items() if any(some)})
 
 
 @router.get("/games/{int:game_id}/titles/csv")
@@ -123,6 +140,30 @@ def give_titles(request: HttpRequest, game_id: int, filter: Query[Filter]):
     table.writerow(("id", "title", "bank", "archive"))
     for row in rows.values_list(*GIVEN_OUT).iterator(2_000):
         table.writerow([safe_cell(str(cell)) for cell in row])
-    answer = HttpResponse("\ufeff" + out.getvalue(), content_type="text/csv; charset=utf-8")
-    answer["Content-Disposition"] = 'attachment; filename="titles.csv"'
+    return _csv(out.getvalue(), "titles")
+
+
+def _csv(text: str, name: str) -> HttpResponse:
+    """A table as a download, with the mark by which table programs know UTF-8."""
+    answer = HttpResponse("\ufeff" + text, content_type="text/csv; charset=utf-8")
+    answer["Content-Disposition"] = f'attachment; filename="{name}.csv"'
     return answer
+
+
+@router.get("/games/{int:game_id}/script")
+def script(request: HttpRequest, game_id: int, filter: Query[Filter], sort: str = "", page: bool = False):
+    """The streams that a filter leaves as a script for speakers: a table with what is spoken and how long the original is, or a
+    page to be printed."""
+    game = one(Game.objects.all(), game_id)
+    rows = query.described(query.Question(game, filter, sort).rows(), game).select_related(None)
+    lines = rows.values_list(*SPOKEN.values()).iterator(2_000)
+    if page:
+        filled = [dict(zip(SPOKEN, line, strict=True)) for line in lines]
+        return HttpResponse(loader.render_to_string("shelf/script.html", {"game": game, "lines": filled}))
+    out = io.StringIO(newline="")
+    table = csv.writer(out)
+    table.writerow(SPOKEN)
+    for line in lines:
+        cells = ("" if cell is None else f"{cell:.3f}" if isinstance(cell, float) else str(cell) for cell in line)
+        table.writerow([safe_cell(cell) for cell in cells])
+    return _csv(out.getvalue(), "script")

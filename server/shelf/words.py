@@ -19,7 +19,7 @@ _NEW = """
     SELECT s.id,
         CASE WHEN instr(b.entry_path, s.name) THEN '' ELSE s.name || char(10) END || s.stream_id || char(10) ||
         CASE WHEN instr(a.path, b.entry_path) THEN '' ELSE b.entry_path || char(10) END || a.path ||
-        COALESCE((SELECT char(10) || g.name || char(10) || g.notes FROM shelf_given g
+        COALESCE((SELECT char(10) || g.name || char(10) || g.notes || char(10) || g.text FROM shelf_given g
             WHERE g.game_id = a.game_id AND g.locator = s.locator), '')
     FROM shelf_stream s JOIN shelf_bank b ON b.id = s.bank_id JOIN shelf_archive a ON a.id = s.archive_id
     WHERE s.id >= %s
@@ -52,7 +52,7 @@ def _span_of(survey: Survey) -> tuple[int, int]:
 
 
 def with_words(words: Sequence[str], survey: Survey | None) -> RawSQL:
-    """The numbers of streams about as new as a survey's in whose name, id, bank, archive, given name or notes all these words
+    """The numbers of streams about as new as a survey's in whose name, id, bank, archive, given name, notes or text all these words
     stand. Words of one or two characters have no trigram, and are looked for in the text of what the others leave."""
     tests, wanted = ["rowid BETWEEN %s AND %s"], list[Any](_span_of(survey) if survey else (0, 0))
     if long := [word for word in words if len(word) > 2]:

@@ -1,4 +1,4 @@
-"""A table of ids and titles, as modders keep them: read from a file in any usual spelling, and matched with streams."""
+"""A table of ids, titles and spoken texts, as modders keep them: read from a file in any usual spelling, and matched with streams."""
 
 from __future__ import annotations
 
@@ -9,13 +9,16 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
 from ..base import ZubretError
+from ..base.languages import language_names
 
 LARGEST = 8 << 20
 """Bytes of a table at most."""
 SEPARATORS = "\t;,|"
 IDS = ("id", "number", "no", "nr", "#", "index", "stream", "key", "hash")
-TITLES = ("title", "name", "text", "track", "caption")
+TITLES = ("title", "name", "track", "caption")
+TEXTS = ("text", "line", "subtitle", "dialogue", "dialog", "transcript", "spoken")
 BANKS = ("bank", "file", "soundbank")
+LANGUAGES = ("language", "lang", "locale")
 """Words that stand above such a column; common practice."""
 SHOWN = 20
 """Ids of each kind that are listed."""
@@ -41,12 +44,34 @@ class Table:
         return self.rows[1:] if self.head else self.rows
 
 
+@dataclass(frozen=True)
+class Columns:
+    """Which column of a table holds what, counted from 0; None: there is none."""
+
+    id: int
+    title: int | None = None
+    text: int | None = None
+    bank: int | None = None
+    language: int | None = None
+
+    @classmethod
+    def of(cls, table: Table) -> Columns:
+        """As a table's head tells; without one, ids and titles."""
+        at = table.column(IDS)
+        at = 0 if at is None else at
+        words = {"title": TITLES, "text": TEXTS, "bank": BANKS, "language": LANGUAGES}
+        found = {name: table.column(some) for name, some in words.items()}
+        if found["title"] is None and found["text"] is None:
+            found["title"] = 1 if at == 0 else 0
+        return cls(at, **found)
+
+
 @dataclass
 class Matched:
-    """Titles by the streams' numbers; ids of the table that no stream has; ids that stand there with several titles, none of
-    which is used; and how many streams of several banks share an id with others."""
+    """Titles and texts by the streams' numbers, each empty where the table has none; ids of the table that no stream has; ids that
+    stand there with several, none of which is used; and how many streams of several banks share an id with others."""
 
-    titles: dict[int, str] = field(default_factory=dict)
+    said: dict[int, tuple[str, str]] = field(default_factory=dict)
     unknown: list[str] = field(default_factory=list)
     doubled: list[str] = field(default_factory=list)
     shared: int = 0
@@ -66,10 +91,10 @@ def read_table(data: bytes, name: str = "") -> Table:
     if not rows or max(map(len, rows)) < 2:
         raise ZubretError(
             "This is no table of two columns.", file=name,
-            next="Write an id and a title on each line, with a tab, a comma or a semicolon between them.",
+            next="Write an id and a title or a text on each line, with a tab, a comma or a semicolon between them.",
         )  # fmt: skip
     first = [cell.strip().lower() for cell in rows[0]]
-    head = any(cell in (*IDS, *TITLES, *BANKS) for cell in first) and not any(
+    head = any(cell in (*IDS, *TITLES, *TEXTS, *BANKS, *LANGUAGES) for cell in first) and not any(
         re.fullmatch(r"[0-9a-f]*\d[0-9a-f]*", c) for c in first
     )
     return Table(rows, head, encoding, separator)
@@ -86,39 +111,49 @@ def _decoded(data: bytes) -> tuple[str, str]:
     raise ZubretError("The table's text is damaged.", next="Save it anew as UTF-8.")
 
 
-def match(
-    table: Table,
-    streams: Iterable[tuple[int, str, str]],
-    id_column: int,
-    title_column: int,
-    bank_column: int | None = None,
-) -> Matched:
-    """Which stream gets which title. streams: number, id and bank of each. An id is compared as it stands; where no stream has
-    it so, without leading zeros, too. A bank, where the table has one, is compared without folders and ending."""
+@dataclass(frozen=True)
+class Known:
+    """A stream as a table may name it."""
+
+    number: int
+    id: str
+    name: str
+    bank: str
+    language: str
+
+
+def match(table: Table, streams: Iterable[Known], columns: Columns) -> Matched:
+    """Which stream is said what. An id is compared as it stands; where no stream has it so, without leading zeros; where none has
+    it, with the streams' names. A bank and a name are compared without folders and ending."""
     out = Matched()
-    wanted: dict[tuple[str, str], str] = {}
-    doubled: dict[tuple[str, str], None] = {}
+    wanted: dict[tuple[str, str, str], tuple[str, str]] = {}
+    doubled: dict[tuple[str, str, str], None] = {}
     for row in table.body:
-        key, title = (_bank(_cell(row, bank_column)), _cell(row, id_column)), _cell(row, title_column)
-        if not key[1] or not title:
+        key = _bank(_cell(row, columns.bank)), _cell(row, columns.language).lower(), _cell(row, columns.id)
+        said = _cell(row, columns.title), _cell(row, columns.text)
+        if not key[2] or not any(said):
             continue
-        if wanted.setdefault(key, title) != title:
+        if wanted.setdefault(key, said) != said:
             doubled[key] = None
-    out.doubled = list(dict.fromkeys(key[1] for key in doubled))
+    out.doubled = list(dict.fromkeys(key[2] for key in doubled))
     for key in doubled:
         del wanted[key]
-    by_id: dict[str, list[tuple[int, str]]] = {}
-    plain: dict[str, list[tuple[int, str]]] = {}
-    for number, stream_id, bank in streams:
-        by_id.setdefault(stream_id.lower(), []).append((number, _bank(bank)))
-        plain.setdefault(_plain(stream_id), []).append((number, _bank(bank)))
-    for (bank, stream_id), title in wanted.items():
-        found = by_id.get(stream_id.lower()) or plain.get(_plain(stream_id), [])
-        found = [one for one in found if not bank or one[1] == bank]
+    ways: tuple[dict[str, list[Known]], ...] = ({}, {}, {})
+    for one in streams:
+        for way, text in zip(ways, (one.id.lower(), _plain(one.id), _bank(one.name)), strict=True):
+            way.setdefault(text, []).append(one)
+    for (bank, language, wanted_id), said in wanted.items():
+        keys = zip(ways, (wanted_id.lower(), _plain(wanted_id), _bank(wanted_id)), strict=True)
+        found = next((way[text] for way, text in keys if text in way), [])
+        found = [
+            one
+            for one in found
+            if (not bank or _bank(one.bank) == bank) and (not language or language in language_names(one.language))
+        ]
         if not found:
-            out.unknown.append(stream_id)
+            out.unknown.append(wanted_id)
         out.shared += len(found) if len(found) > 1 else 0
-        out.titles.update((number, title) for number, _ in found)
+        out.said.update((one.number, said) for one in found)
     return out
 
 

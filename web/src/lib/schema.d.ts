@@ -1273,6 +1273,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/script": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Script
+         * @description The streams that a filter leaves as a script for speakers: a table with what is spoken and how long the original is, or a
+         *     page to be printed.
+         */
+        get: operations["server_shelf_titles_api_script"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/searches": {
         parameters: {
             query?: never;
@@ -1472,7 +1493,7 @@ export interface paths {
         put?: never;
         /**
          * Bring Titles
-         * @description Name the streams that a filter leaves by a table of ids and titles.
+         * @description Say of the streams that a filter leaves what a table of ids with titles or texts does; an empty cell leaves what was said.
          */
         post: operations["server_shelf_titles_api_bring_titles"];
         delete?: never;
@@ -1512,7 +1533,7 @@ export interface paths {
         put?: never;
         /**
          * Plan Titles
-         * @description What a table of ids and titles would name, of the streams that a filter leaves.
+         * @description What a table of ids with titles or texts would say of the streams that a filter leaves.
          */
         post: operations["server_shelf_titles_api_plan_titles"];
         delete?: never;
@@ -1913,6 +1934,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mods/{mod_id}/alike": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Treat Alike
+         * @description Treat many takes alike and prepare them, as one job.
+         */
+        post: operations["server_mods_lines_api_treat_alike"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mods/{mod_id}/build": {
         parameters: {
             query?: never;
@@ -1957,6 +1998,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mods/{mod_id}/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Lines
+         * @description The streams that a filter leaves, each with the take that the mod has of it.
+         */
+        get: operations["server_mods_lines_api_list_lines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mods/{mod_id}/lines/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lines Progress
+         * @description How far the lines that a filter leaves are, by language.
+         */
+        get: operations["server_mods_lines_api_lines_progress"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mods/{mod_id}/matches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Match Files
+         * @description Which file of a folder is meant for which stream; nothing is made.
+         */
+        post: operations["server_mods_lines_api_match_files"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mods/{mod_id}/plan": {
         parameters: {
             query?: never;
@@ -1994,7 +2095,7 @@ export interface paths {
          * Put In
          * @description Put many streams into a mod at once: as they are, with a gain, equally loud, or as silence. A job prepares them.
          */
-        post: operations["server_mods_api_put_in"];
+        post: operations["server_mods_lines_api_put_in"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2036,7 +2137,8 @@ export interface paths {
         put?: never;
         /**
          * Create Swap
-         * @description Replace a stream by an audio file: a new take, which is chosen; others wait.
+         * @description Replace a stream by an audio file: a new take, which is chosen; others wait. One that waits is prepared when it is asked
+         *     for, many together.
          */
         post: operations["server_mods_api_create_swap"];
         delete?: never;
@@ -2058,7 +2160,7 @@ export interface paths {
          * Take Back
          * @description Undo putting many in, by its answer: how many swaps went.
          */
-        post: operations["server_mods_api_take_back"];
+        post: operations["server_mods_lines_api_take_back"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2100,6 +2202,50 @@ export interface paths {
          * @description Take a name list away; the archive is surveyed again.
          */
         delete: operations["server_surveys_names_api_remove_names"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/presets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Presets
+         * @description All treatments that have a name.
+         */
+        get: operations["server_mods_lines_api_list_presets"];
+        put?: never;
+        /**
+         * Keep Preset
+         * @description Keep steps of a treatment under a name; what the name had before goes.
+         */
+        post: operations["server_mods_lines_api_keep_preset"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/presets/{preset_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Forget Preset
+         * @description Forget a treatment's name.
+         */
+        delete: operations["server_mods_lines_api_forget_preset"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2519,6 +2665,73 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * AlikeIn
+         * @description Takes by their numbers, or those that the mod has of streams; steps to change in all of them; fit: whether what each one's
+         *     report proposes is done; back: undo the last step instead.
+         */
+        AlikeIn: {
+            /**
+             * Back
+             * @default false
+             */
+            back: boolean;
+            /**
+             * Chosen
+             * @default []
+             */
+            chosen: number[];
+            /**
+             * Fit
+             * @default false
+             */
+            fit: boolean;
+            /**
+             * @default {
+             *       "align": null,
+             *       "ceiling_db": null,
+             *       "cut_silence": null,
+             *       "declick_ms": null,
+             *       "extend": null,
+             *       "extend_end": null,
+             *       "extend_seconds": null,
+             *       "extend_times": null,
+             *       "fade_in": null,
+             *       "fade_out": null,
+             *       "gain_db": null,
+             *       "length": null,
+             *       "limit": null,
+             *       "loop": null,
+             *       "loop_end": null,
+             *       "loop_start": null,
+             *       "lufs": null,
+             *       "match": null,
+             *       "matrix": null,
+             *       "mix": null,
+             *       "new_loop": null,
+             *       "resample": null,
+             *       "silence_db": null,
+             *       "tempo": null,
+             *       "trim_end": null,
+             *       "trim_start": null
+             *     }
+             */
+            steps: components["schemas"]["TreatmentIn"];
+            /**
+             * Swaps
+             * @default []
+             */
+            swaps: number[];
+        };
+        /**
+         * AlikeOut
+         * @description The takes that are treated, and the job that does it.
+         */
+        AlikeOut: {
+            job: components["schemas"]["JobOut"];
+            /** Swaps */
+            swaps: number[];
+        };
+        /**
          * AllowedOut
          * @description A folder that may be read, with all that is in it. id: None where it is set from outside; games: how many lie in
          *     it; there: whether it can be looked into now.
@@ -2708,7 +2921,7 @@ export interface components {
         };
         /**
          * Columns
-         * @description Which column holds what, counted from 0; -1: as the head tells, else the first and the second; bank_column -2: none.
+         * @description Which column holds what, counted from 0; -1: as the head tells, else the first and the second; -2: none.
          */
         Columns: {
             /**
@@ -2721,6 +2934,16 @@ export interface components {
              * @default -1
              */
             id_column: number;
+            /**
+             * Language Column
+             * @default -1
+             */
+            language_column: number;
+            /**
+             * Text Column
+             * @default -1
+             */
+            text_column: number;
             /**
              * Title Column
              * @default -1
@@ -2746,6 +2969,16 @@ export interface components {
             bytes: number;
             /** Score */
             score: number;
+        };
+        /**
+         * DoubtOut
+         * @description Files that are meant for one stream, or streams that one file may be meant for, as people read them.
+         */
+        DoubtOut: {
+            /** Files */
+            files: string[];
+            /** Streams */
+            streams: string[];
         };
         /**
          * EntryFileOut
@@ -3031,7 +3264,7 @@ export interface components {
          * @description A filter as Locate has it. Where there are several values, any of them fits; an empty one leaves nothing out.
          *
          *     within: the path of a folder, an archive, or of a bank in one, or a folder's with a slash behind it, on disk or in an
-         *     archive, for the sounds that stand in it itself and are in no bank; archive: paths; codec: as `codec_value` names them; named: by the user;
+         *     archive, for the sounds that stand in it itself and are in no bank; archive: paths; codec: as `codec_value` names them; named: by the user; spoken: whether a text is known; done: as a line;
          *     shortest, longest: seconds; smallest, largest: stored bytes.
          */
         Filter: {
@@ -3050,6 +3283,12 @@ export interface components {
              * @default []
              */
             codec: string[];
+            /**
+             * Done
+             * @default
+             * @enum {string}
+             */
+            done: "" | "yes" | "no";
             /**
              * Kind
              * @default []
@@ -3095,6 +3334,12 @@ export interface components {
             shortest?: number | null;
             /** Smallest */
             smallest?: number | null;
+            /**
+             * Spoken
+             * @default
+             * @enum {string}
+             */
+            spoken: "" | "yes" | "no";
             /**
              * Swapped
              * @default
@@ -3231,9 +3476,14 @@ export interface components {
         };
         /**
          * GivenIn
-         * @description A name, a mark, a kind (empty: the guess), notes; what is left out stays.
+         * @description A name, a mark, a kind (empty: the guess), notes; what is spoken, who speaks it now, whether it is done. What is left out
+         *     stays.
          */
         GivenIn: {
+            /** Author */
+            author?: string | null;
+            /** Done */
+            done?: boolean | null;
             /** Kind */
             kind?: string | null;
             /** Marked */
@@ -3242,6 +3492,8 @@ export interface components {
             name?: string | null;
             /** Notes */
             notes?: string | null;
+            /** Text */
+            text?: string | null;
         };
         /**
          * GroupOut
@@ -3530,6 +3782,68 @@ export interface components {
             to_seconds: number;
         };
         /**
+         * LineOut
+         * @description A stream as a spoken line.
+         */
+        LineOut: {
+            stream: components["schemas"]["StreamOut"];
+            take: components["schemas"]["LineTake"] | null;
+        };
+        /**
+         * LinePage
+         * @description Some lines, with the number, seconds and bytes of all that match, where these are asked for.
+         */
+        LinePage: {
+            /** Bytes */
+            bytes: number | null;
+            /** Rows */
+            rows: components["schemas"]["LineOut"][];
+            /** Seconds */
+            seconds: number | null;
+            /** Total */
+            total: number | null;
+        };
+        /**
+         * LineProgress
+         * @description How far the lines of a language are: how many there are, of which a text is known, that have a take, that fit, that are
+         *     done.
+         */
+        LineProgress: {
+            /** Done */
+            done: number;
+            /** Fit */
+            fit: number;
+            /** Language */
+            language: string;
+            /** Lines */
+            lines: number;
+            /** Spoken */
+            spoken: number;
+            /** Taken */
+            taken: number;
+        };
+        /**
+         * LineTake
+         * @description The take that a mod has of a line. state, verdict: as of a swap; level, original_level: loudness in LUFS, null where there
+         *     is nothing to measure.
+         */
+        LineTake: {
+            error: components["schemas"]["ProblemOut"] | null;
+            /** Id */
+            id: number;
+            /** Level */
+            level: number | null;
+            new: components["schemas"]["TakenAudio"] | null;
+            /** Original Level */
+            original_level: number | null;
+            /** Source Name */
+            source_name: string;
+            /** State */
+            state: string;
+            /** Verdict */
+            verdict: string;
+        };
+        /**
          * LoopNote
          * @description A loop of a file, [start, end) in its frames; way: forward is played, others are only shown.
          */
@@ -3567,6 +3881,66 @@ export interface components {
             notes: number;
             /** Swaps */
             swaps: number;
+        };
+        /**
+         * MatchIn
+         * @description Paths of files below a dropped folder, and streams by their numbers, in their order. template: what of a path is what;
+         *     by_order: the first file is the first stream's.
+         */
+        MatchIn: {
+            /**
+             * By Order
+             * @default false
+             */
+            by_order: boolean;
+            /** Chosen */
+            chosen: number[];
+            /** Paths */
+            paths: string[];
+            /**
+             * Template
+             * @default
+             */
+            template: string;
+        };
+        /**
+         * MatchOut
+         * @description A file and its stream, and how it was found: by template, id, name or order. taken: whether the mod has a take of it.
+         */
+        MatchOut: {
+            /** Bank */
+            bank: string;
+            /** How */
+            how: string;
+            /** Language */
+            language: string;
+            /** Path */
+            path: string;
+            /** Stream */
+            stream: number;
+            /** Stream Id */
+            stream_id: string;
+            /** Taken */
+            taken: boolean;
+        };
+        /**
+         * MatchesOut
+         * @description What a folder is matched to. left: files for which there is no stream; without: streams for which there is none, as people
+         *     read them; of both the first, and how many.
+         */
+        MatchesOut: {
+            /** Doubts */
+            doubts: components["schemas"]["DoubtOut"][];
+            /** Found */
+            found: components["schemas"]["MatchOut"][];
+            /** Left */
+            left: string[];
+            /** Lefts */
+            lefts: number;
+            /** Without */
+            without: string[];
+            /** Withouts */
+            withouts: number;
         };
         /**
          * Measuring
@@ -3795,6 +4169,29 @@ export interface components {
             required: boolean;
             /** Verdict */
             verdict: string;
+        };
+        /**
+         * PresetIn
+         * @description Steps of a treatment under a name.
+         */
+        PresetIn: {
+            /** Name */
+            name: string;
+            steps: components["schemas"]["TreatmentIn"];
+        };
+        /**
+         * PresetOut
+         * @description The same; its steps are those that were given.
+         */
+        PresetOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Steps */
+            steps: {
+                [key: string]: unknown;
+            };
         };
         /**
          * ProblemOut
@@ -4109,10 +4506,13 @@ export interface components {
             chosen: number[];
             /**
              * @default {
+             *       "author": null,
+             *       "done": null,
              *       "kind": null,
              *       "marked": null,
              *       "name": null,
-             *       "notes": null
+             *       "notes": null,
+             *       "text": null
              *     }
              */
             said: components["schemas"]["GivenIn"];
@@ -4242,6 +4642,7 @@ export interface components {
              *       "archive": [],
              *       "channels": [],
              *       "codec": [],
+             *       "done": "",
              *       "kind": [],
              *       "language": [],
              *       "largest": null,
@@ -4253,6 +4654,7 @@ export interface components {
              *       "rate": [],
              *       "shortest": null,
              *       "smallest": null,
+             *       "spoken": "",
              *       "swapped": "",
              *       "within": ""
              *     }
@@ -4363,7 +4765,8 @@ export interface components {
         };
         /**
          * StreamOut
-         * @description A stream; loop is [start, end) in frames; audio is the address of its sound; kind: music, voice or effect;
+         * @description A stream; loop is [start, end) in frames; audio is the address of its sound; kind: music, voice or effect; text, author,
+         *     done: what is spoken, who speaks it now, whether that is done;
          *     as_stored: the ending of the file that holds its payload as it is, empty where no open format does; at_once: the kinds of
          *     file that a GET of its export answers.
          *
@@ -4384,6 +4787,8 @@ export interface components {
             at_once: string[];
             /** Audio */
             audio: string;
+            /** Author */
+            author: string;
             /** Bank */
             bank: string;
             /** Block Frames */
@@ -4394,6 +4799,8 @@ export interface components {
             channels: number;
             /** Codec */
             codec: string;
+            /** Done */
+            done: boolean;
             /** Entry */
             entry: string;
             /** Frames */
@@ -4426,6 +4833,8 @@ export interface components {
             stored: number;
             /** Stream Id */
             stream_id: string;
+            /** Text */
+            text: string;
         };
         /**
          * StreamPage
@@ -4651,6 +5060,22 @@ export interface components {
             there: number;
         };
         /**
+         * TakenAudio
+         * @description An encoded take; loop [start, end) in frames; audio is its address.
+         */
+        TakenAudio: {
+            /** Audio */
+            audio: string;
+            /** Channels */
+            channels: number;
+            /** Frames */
+            frames: number;
+            /** Loop */
+            loop: number[] | null;
+            /** Rate */
+            rate: number;
+        };
+        /**
          * TemplateField
          * @description A field that may stand in a template of names.
          */
@@ -4685,7 +5110,7 @@ export interface components {
         };
         /**
          * TitlesPlan
-         * @description What a table would do. rows: some of it; of `unknown` and `doubled` ids the first are listed.
+         * @description What a table would do; titles, texts: how many of each the streams get. rows: some of it; of `unknown` and `doubled` ids the first are listed.
          */
         TitlesPlan: {
             /** Bank Column */
@@ -4700,6 +5125,8 @@ export interface components {
             head: boolean;
             /** Id Column */
             id_column: number;
+            /** Language Column */
+            language_column: number;
             /** Lines */
             lines: number;
             /** Rows */
@@ -4710,8 +5137,14 @@ export interface components {
             shared: number;
             /** Streams */
             streams: number;
+            /** Text Column */
+            text_column: number;
+            /** Texts */
+            texts: number;
             /** Title Column */
             title_column: number;
+            /** Titles */
+            titles: number;
             /** Unknown */
             unknown: number;
             /** Unknown Ids */
@@ -6267,6 +6700,8 @@ export interface operations {
                 loop?: "" | "yes" | "no";
                 marked?: boolean;
                 named?: "" | "yes" | "no";
+                spoken?: "" | "yes" | "no";
+                done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
@@ -6309,6 +6744,8 @@ export interface operations {
                 loop?: "" | "yes" | "no";
                 marked?: boolean;
                 named?: "" | "yes" | "no";
+                spoken?: "" | "yes" | "no";
+                done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
@@ -6472,6 +6909,8 @@ export interface operations {
                 loop?: "" | "yes" | "no";
                 marked?: boolean;
                 named?: "" | "yes" | "no";
+                spoken?: "" | "yes" | "no";
+                done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
@@ -6585,6 +7024,8 @@ export interface operations {
                 loop?: "" | "yes" | "no";
                 marked?: boolean;
                 named?: "" | "yes" | "no";
+                spoken?: "" | "yes" | "no";
+                done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
@@ -6735,6 +7176,47 @@ export interface operations {
             };
         };
     };
+    server_shelf_titles_api_script: {
+        parameters: {
+            query?: {
+                q?: string;
+                within?: string;
+                archive?: string[];
+                language?: string[];
+                kind?: string[];
+                codec?: string[];
+                rate?: number[];
+                channels?: number[];
+                loop?: "" | "yes" | "no";
+                marked?: boolean;
+                named?: "" | "yes" | "no";
+                spoken?: "" | "yes" | "no";
+                done?: "" | "yes" | "no";
+                swapped?: "" | "yes" | "no";
+                shortest?: number | null;
+                longest?: number | null;
+                smallest?: number | null;
+                largest?: number | null;
+                sort?: string;
+                page?: boolean;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     server_shelf_searches_api_searches: {
         parameters: {
             query?: {
@@ -6852,6 +7334,8 @@ export interface operations {
                 loop?: "" | "yes" | "no";
                 marked?: boolean;
                 named?: "" | "yes" | "no";
+                spoken?: "" | "yes" | "no";
+                done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
@@ -6894,6 +7378,8 @@ export interface operations {
                 loop?: "" | "yes" | "no";
                 marked?: boolean;
                 named?: "" | "yes" | "no";
+                spoken?: "" | "yes" | "no";
+                done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
@@ -6936,6 +7422,8 @@ export interface operations {
                 loop?: "" | "yes" | "no";
                 marked?: boolean;
                 named?: "" | "yes" | "no";
+                spoken?: "" | "yes" | "no";
+                done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
@@ -7075,6 +7563,8 @@ export interface operations {
                 loop?: "" | "yes" | "no";
                 marked?: boolean;
                 named?: "" | "yes" | "no";
+                spoken?: "" | "yes" | "no";
+                done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
@@ -7105,6 +7595,16 @@ export interface operations {
                      * @default -1
                      */
                     id_column?: number;
+                    /**
+                     * Language Column
+                     * @default -1
+                     */
+                    language_column?: number;
+                    /**
+                     * Text Column
+                     * @default -1
+                     */
+                    text_column?: number;
                     /**
                      * Title Column
                      * @default -1
@@ -7139,6 +7639,8 @@ export interface operations {
                 loop?: "" | "yes" | "no";
                 marked?: boolean;
                 named?: "" | "yes" | "no";
+                spoken?: "" | "yes" | "no";
+                done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
@@ -7176,6 +7678,8 @@ export interface operations {
                 loop?: "" | "yes" | "no";
                 marked?: boolean;
                 named?: "" | "yes" | "no";
+                spoken?: "" | "yes" | "no";
+                done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
@@ -7206,6 +7710,16 @@ export interface operations {
                      * @default -1
                      */
                     id_column?: number;
+                    /**
+                     * Language Column
+                     * @default -1
+                     */
+                    language_column?: number;
+                    /**
+                     * Text Column
+                     * @default -1
+                     */
+                    text_column?: number;
                     /**
                      * Title Column
                      * @default -1
@@ -7729,6 +8243,32 @@ export interface operations {
             };
         };
     };
+    server_mods_lines_api_treat_alike: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlikeIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlikeOut"];
+                };
+            };
+        };
+    };
     server_mods_build_api_latest_build: {
         parameters: {
             query?: never;
@@ -7817,6 +8357,118 @@ export interface operations {
             };
         };
     };
+    server_mods_lines_api_list_lines: {
+        parameters: {
+            query?: {
+                q?: string;
+                within?: string;
+                archive?: string[];
+                language?: string[];
+                kind?: string[];
+                codec?: string[];
+                rate?: number[];
+                channels?: number[];
+                loop?: "" | "yes" | "no";
+                marked?: boolean;
+                named?: "" | "yes" | "no";
+                spoken?: "" | "yes" | "no";
+                done?: "" | "yes" | "no";
+                swapped?: "" | "yes" | "no";
+                shortest?: number | null;
+                longest?: number | null;
+                smallest?: number | null;
+                largest?: number | null;
+                sort?: string;
+                offset?: number;
+                limit?: number;
+                totals?: boolean;
+            };
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinePage"];
+                };
+            };
+        };
+    };
+    server_mods_lines_api_lines_progress: {
+        parameters: {
+            query?: {
+                q?: string;
+                within?: string;
+                archive?: string[];
+                language?: string[];
+                kind?: string[];
+                codec?: string[];
+                rate?: number[];
+                channels?: number[];
+                loop?: "" | "yes" | "no";
+                marked?: boolean;
+                named?: "" | "yes" | "no";
+                spoken?: "" | "yes" | "no";
+                done?: "" | "yes" | "no";
+                swapped?: "" | "yes" | "no";
+                shortest?: number | null;
+                longest?: number | null;
+                smallest?: number | null;
+                largest?: number | null;
+            };
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineProgress"][];
+                };
+            };
+        };
+    };
+    server_mods_lines_api_match_files: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MatchIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatchesOut"];
+                };
+            };
+        };
+    };
     server_mods_build_api_get_plan: {
         parameters: {
             query?: {
@@ -7869,7 +8521,7 @@ export interface operations {
             };
         };
     };
-    server_mods_api_put_in: {
+    server_mods_lines_api_put_in: {
         parameters: {
             query?: never;
             header?: never;
@@ -7965,6 +8617,11 @@ export interface operations {
                     file: string;
                     /** Stream Id */
                     stream_id: number;
+                    /**
+                     * Waits
+                     * @default false
+                     */
+                    waits?: boolean;
                 };
             };
         };
@@ -7980,7 +8637,7 @@ export interface operations {
             };
         };
     };
-    server_mods_api_take_back: {
+    server_mods_lines_api_take_back: {
         parameters: {
             query?: never;
             header?: never;
@@ -8038,6 +8695,70 @@ export interface operations {
             header?: never;
             path: {
                 names_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    server_mods_lines_api_list_presets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PresetOut"][];
+                };
+            };
+        };
+    };
+    server_mods_lines_api_keep_preset: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PresetIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PresetOut"];
+                };
+            };
+        };
+    };
+    server_mods_lines_api_forget_preset: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                preset_id: number;
             };
             cookie?: never;
         };

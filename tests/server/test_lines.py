@@ -1,0 +1,129 @@
+"""Many streams as spoken lines: their texts, a folder that is matched with them, and takes that are treated alike."""
+
+import csv
+import io
+
+import numpy as np
+from django.core.files.uploadedfile import SimpleUploadedFile
+
+from server.mods.models import Swap
+from tests.core.test_levels import by_filter
+from tests.server.support import ServerTest, wav_bytes
+from tests.support import tone
+
+TONGUES = {"en": "English", "de": "German"}
+
+
+class Lines(ServerTest):
+    def setUp(self):
+        super().setUp()
+        self.game = self.add_game()
+        self.mod = f"/mods/{self.game['mod_id']}"
+        self.lines = self.get(f"/games/{self.game['id']}/streams?q=crew&limit=200")["rows"]
+        self.ids = sorted({s["stream_id"] for s in self.lines})
+
+    def of(self, language: str) -> dict[str, dict]:
+        """The lines of a language on the board, by their ids."""
+        rows = self.get(f"{self.mod}/lines?q=crew&language={TONGUES[language]}&limit=200")["rows"]
+        return {row["stream"]["stream_id"]: row for row in rows}
+
+    def bring(self, data: bytes, search: str = "") -> dict:
+        file = SimpleUploadedFile("texts.csv", data)
+        return self.client.post(f"/api/games/{self.game['id']}/titles?{search}", {"file": file}).json()
+
+    def match(self, paths: list[str], status: int = 200, **more) -> dict:
+        body = {"paths": paths, "chosen": [s["id"] for s in self.lines], **more}
+        return self.send("post", f"{self.mod}/matches", body, status)
+
+    def drop(self, paths: list[str], pcm: np.ndarray, rate: int, **how) -> list[dict]:
+        """Files are matched, sent and treated alike, as the screen does it."""
+        data, swaps = wav_bytes(pcm, rate), []
+        for found in self.match(paths)["found"]:
+            file = SimpleUploadedFile(found["path"].rpartition("/")[2], data)
+            form = {"stream_id": found["stream"], "file": file, "waits": "true"}
+            swaps.append(self.client.post(f"/api{self.mod}/swaps", form).json()["id"])
+        self.assertEqual({self.get(f"/swaps/{n}")["state"] for n in swaps}, {"reading"})
+        done = self.send("post", f"{self.mod}/alike", {"swaps": swaps, **how})
+        self.assertEqual((done["swaps"], self.get(f"/jobs/{done['job']['id']}")["state"]), (swaps, "done"))
+        return [self.get(f"/swaps/{n}") for n in swaps]
+
+    def test_texts_come_by_language_are_found_and_go_out_as_a_script(self):
+        first, second = self.ids[:2]
+        rows = [
+            ("id", "lang", "text"),
+            (first, "en", "Cast off, =now="),
+            (first, "de", "Leinen los!"),
+            (second, "en", "Fog."),
+        ]
+        out = io.StringIO(newline="")
+        csv.writer(out, delimiter=";").writerows(rows)
+        made = self.bring(out.getvalue().encode("utf-8-sig"))
+        self.assertEqual(made["streams"], 3)
+        self.assertEqual(self.of("de")[first]["stream"]["text"], "Leinen los!")
+        found = self.get(f"/games/{self.game['id']}/streams?q=leinen")["rows"]
+        self.assertEqual([(s["stream_id"], s["language"]) for s in found], [(first, "German")])
+        self.assertEqual(self.get(f"{self.mod}/lines?spoken=yes")["total"], 3)
+        # A second table fills in what it has, and an empty cell leaves what was said.
+        self.bring(f"id,text,title\n{first},,first line\n{second},Thick fog.,".encode(), "language=English")
+        line = self.of("en")
+        self.assertEqual([line[first]["stream"][k] for k in ("text", "name")], ["Cast off, =now=", "first line"])
+        self.assertEqual(line[second]["stream"]["text"], "Thick fog.")
+        given = self.get(f"/games/{self.game['id']}/script?q=crew&language=English")
+        script = list(csv.DictReader(io.StringIO(given.content.decode("utf-8-sig"))))
+        self.assertEqual([r["text"] for r in script if r["id"] == first], ["Cast off, =now="])
+        self.assertEqual(len(script), len(line))
+        page = self.get(f"/games/{self.game['id']}/script?q=crew&language=German&page=true").content.decode()
+        self.assertIn("Leinen los!", page)
+        self.send("post", f"/sayings/{made['id']}/undo")
+        self.assertEqual(self.of("de")[first]["stream"]["text"], "")
+
+    def test_a_folder_of_two_languages_is_matched_fitted_rebuilt_and_proved(self):
+        paths = [f"new/{language}/{n}_take2.wav" for n in self.ids[:4] for language in ("en", "de")]
+        matches = self.match([*paths, "new/readme.wav", f"new/{self.ids[4]}.wav"])
+        self.assertEqual((len(matches["found"]), matches["left"]), (8, ["new/readme.wav"]))
+        self.assertEqual([d["files"] for d in matches["doubts"]], [[f"new/{self.ids[4]}.wav"]])
+        pcm = tone(1.5, 44_100, 300, 2, 0.4)
+        takes = self.drop(paths, pcm, 44_100, steps={"match": "number", "lufs": -23.0}, fit=True)
+        self.assertEqual({t["state"] for t in takes}, {"ready"})
+        for take in takes[:2]:
+            new = take["new"]
+            self.assertEqual((new["rate"], new["channels"]), (take["stream"]["rate"], take["stream"]["channels"]))
+            heard = self.get(f"/audio/{new['audio']}/pcm?start=0&frames={new['frames']}").content
+            level = by_filter(np.repeat(np.frombuffer(heard, "<i2"), 48_000 // new["rate"])[:, None])[0]
+            self.assertAlmostEqual(level, -23, delta=0.5)  # samples held for a higher rate, which costs some height
+        self.assertEqual({t["undos"] for t in takes}, {1})
+        progress = {p["language"]: p for p in self.get(f"{self.mod}/lines/progress?q=crew")}
+        self.assertEqual([progress[x]["fit"] for x in ("English", "German", "French")], [4, 4, 0])
+        self.send("post", f"{self.mod}/rebuild")
+        self.assertEqual(self.get(f"{self.mod}/build")["state"], "proved")
+
+    def test_many_takes_are_treated_alike_and_all_are_undone_at_once(self):
+        paths = [f"en/{n}.wav" for n in self.ids[:3]]
+        takes = self.drop(paths, tone(1, 24_000, 300), 24_000, fit=True)
+        chosen = [t["stream"]["id"] for t in takes]
+        before = [t["new"]["audio"] for t in takes]
+        made = self.send("post", f"{self.mod}/alike", {"chosen": chosen, "steps": {"gain_db": -6.0}})
+        self.assertEqual(made["swaps"], [t["id"] for t in takes])
+        after = [self.get(f"/swaps/{t['id']}") for t in takes]
+        self.assertEqual({t["treatment"]["gain_db"] for t in after}, {-6.0})
+        self.assertFalse({t["new"]["audio"] for t in after} & set(before))
+        self.send("post", f"{self.mod}/alike", {"swaps": made["swaps"], "back": True})
+        self.assertEqual([self.get(f"/swaps/{t['id']}")["new"]["audio"] for t in takes], before)
+        self.send("post", f"{self.mod}/alike", {"chosen": [self.lines[-1]["id"]], "steps": {"gain_db": 1}}, 409)
+        self.send("post", f"{self.mod}/alike", {"swaps": made["swaps"], "steps": {"gain_db": 400}}, 422)
+        # What was dropped can be taken back in one go; the file before it is there again.
+        again = self.drop(paths, tone(2, 24_000, 500), 24_000, fit=True)
+        undone = {"swaps": [t["id"] for t in again], "aside": []}
+        self.assertEqual(self.send("post", f"{self.mod}/take-back", undone), 3)
+        self.assertEqual(
+            list(Swap.objects.filter(chosen=True, removed=None).values_list("pk", flat=True)), made["swaps"]
+        )
+
+    def test_a_treatment_under_a_name(self):
+        kept = self.send("post", "/presets", {"name": " Radio ", "steps": {"match": "number", "lufs": -18}})
+        self.assertEqual((kept["name"], kept["steps"]), ("Radio", {"match": "number", "lufs": -18.0}))
+        self.send("post", "/presets", {"name": "Radio", "steps": {"gain_db": -3}})
+        self.assertEqual([p["steps"] for p in self.get("/presets")], [{"gain_db": -3.0}])
+        self.send("post", "/presets", {"name": "Wrong", "steps": {"loop": "twice"}}, 422)
+        self.send("delete", f"/presets/{kept['id']}", status=204)
+        self.assertEqual(self.get("/presets"), [])
