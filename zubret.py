@@ -325,6 +325,7 @@ def demo() -> None:
         for folder, build in ((game, "1.0"), (update, "1.1")):
             shutil.rmtree(folder, ignore_errors=True)
             command([PYTHON, "-m", "standin", "make", folder, "--build", build], cwd=ROOT, env=env)
+        command([PYTHON, "-m", "standin", "lines", data / "new lines"], cwd=ROOT, env=env)
         stamp.write_text(value, "ascii")
     migrate(env)
     for folder in (update, game):  # the last one is what a browser shows first

@@ -1,4 +1,4 @@
-"""python -m standin make FOLDER [--build N] | play FOLDER CUE [--loops N] [--over FOLDER] [--wav FILE]
+"""python -m standin make FOLDER [--build N] | lines FOLDER | play FOLDER CUE [--loops N] [--over FOLDER] [--wav FILE]
 
 `play` prints one JSON object: {"played": true, "rate": ..., "frames": ..., "channels": ..., "log": [...]}
 or {"played": false, "why": ..., "log": [...]}. Cues of the deck's files are written deck/PATH.
@@ -8,6 +8,7 @@ import argparse
 import json
 import wave
 
+from .lines import new_lines
 from .make import make
 from .player import Ferry, Refused, cue_at
 
@@ -18,6 +19,8 @@ def main():
     maker = commands.add_parser("make", help="make the game's folder")
     maker.add_argument("folder")
     maker.add_argument("--build", choices=("1.0", "1.1"), default="1.0")
+    spoken = commands.add_parser("lines", help="make a folder of new voice lines, and a table of what is spoken")
+    spoken.add_argument("folder")
     player = commands.add_parser("play", help="load the game and play a cue")
     player.add_argument("folder")
     player.add_argument(
@@ -31,6 +34,9 @@ def main():
     args = parser.parse_args()
     if args.command == "make":
         make(args.folder, args.build)
+        return
+    if args.command == "lines":
+        new_lines(args.folder)
         return
     game = None
     try:

@@ -6,6 +6,7 @@ from typing import Any
 
 from django.db.models import Count, Q
 
+from zubret_core.swap import Level
 from zubret_core.swap.matching import Place, match_files
 
 from ..errors import stopped
@@ -41,17 +42,16 @@ def take_out(swap: Swap | None) -> dict[str, Any] | None:
         "verdict": report.get("verdict", ""),
         "source_name": swap.source_name,
         "new": new and {**new, "audio": f"n{swap.pk}.{prepared['digest']}"},
-        "level": _loudness(prepared.get("level")),
-        "original_level": _loudness(swap.original_level),
+        **_levels(prepared.get("level"), swap.original_level),
         "error": swap.error,
     }
 
 
-def _loudness(level: dict[str, Any] | None) -> float | None:
-    """As it is compared: of short ones without gates."""
-    if not level:
-        return None
-    return level["gated"] if level["gated"] is not None and level["seconds"] >= 3 else level["ungated"]
+def _levels(new: dict[str, Any] | None, original: dict[str, Any] | None) -> dict[str, float | None]:
+    """The loudness of both as they are compared: without gates, where one is short."""
+    levels = {"level": Level(**new) if new else None, "original_level": Level(**original) if original else None}
+    short = any(level and level.short for level in levels.values())
+    return {name: level.loudness(short) if level else None for name, level in levels.items()}
 
 
 def progress_of(mod: Mod, asked: query.Question) -> list[dict[str, Any]]:

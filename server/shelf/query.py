@@ -28,6 +28,7 @@ SORTS = {
     "id": ("stream_id", "bank__name"),
     "bank": ("bank__name", "ordinal"),
     "archive": (),
+    "language": ("bank__language", "stream_id"),
     "length": ("seconds",),
     "rate": ("rate",),
     "channels": ("channels",),

@@ -11,6 +11,7 @@
   import { player } from "./lib/player.svelte";
   import { keepTogether } from "./lib/windows";
   import Changes from "./stations/Changes.svelte";
+  import Lines from "./stations/Lines.svelte";
   import Locate from "./stations/Locate.svelte";
   import Rebuild from "./stations/Rebuild.svelte";
   import Settings from "./stations/Settings.svelte";
@@ -72,6 +73,7 @@
         {:else if app.station === "locate"}<Locate />
         {:else if app.station === "swap"}<Swap />
         {:else if app.station === "stream"}<StreamPage />
+        {:else if app.station === "lines"}<Lines />
         {:else if app.station === "unknown"}<Unknown />
         {:else if app.station === "changes"}<Changes />
         {:else if app.station === "bench"}{#await import("./stations/Bench.svelte") then { default: Bench }}<Bench

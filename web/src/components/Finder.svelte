@@ -75,6 +75,11 @@
               app.go("survey");
             },
           },
+          {
+            label: "Go to the line board",
+            hint: "texts, takes and files by the hundred",
+            run: () => app.go("lines"),
+          },
           { label: "See what changed between surveys", hint: "", run: () => app.go("changes") },
         ]
       : []),

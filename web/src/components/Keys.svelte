@@ -37,6 +37,15 @@
       ],
     ],
     [
+      "On the line board",
+      [
+        ["↑ ↓", "the line before, the next; it is heard"],
+        ["Enter", "to its text; there, to the next line"],
+        ["D", "done"],
+        ["R", "record it"],
+      ],
+    ],
+    [
       "In Swap",
       [
         ["Ctrl Z", "undo a step; with Shift, do it again"],

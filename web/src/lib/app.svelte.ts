@@ -17,7 +17,7 @@ import { EVERYTHING, type Query } from "./query";
 
 /** Stations of the route, and the screens that are reached from one of them. */
 export type StationKey =
-  "survey" | "locate" | "swap" | "rebuild" | "changes" | "bench" | "stream" | "unknown";
+  "survey" | "locate" | "swap" | "rebuild" | "changes" | "bench" | "stream" | "unknown" | "lines";
 const STATIONS: StationKey[] = [
   "survey",
   "locate",
@@ -27,12 +27,14 @@ const STATIONS: StationKey[] = [
   "bench",
   "stream",
   "unknown",
+  "lines",
 ];
 const BELONGS: Partial<Record<StationKey, StationKey>> = {
   changes: "survey",
   bench: "survey",
   unknown: "survey",
   stream: "locate",
+  lines: "swap",
 };
 
 interface Notice {

@@ -19,6 +19,9 @@ export interface Query {
   marked: boolean;
   named: Either;
   swapped: Either;
+  /** Whether what is spoken in it is known; whether it is done, as a line. */
+  spoken: Either;
+  done: Either;
   /** Seconds. */
   shortest: number | null;
   longest: number | null;
@@ -44,6 +47,8 @@ export const EVERYTHING: Query = {
   marked: false,
   named: "",
   swapped: "",
+  spoken: "",
+  done: "",
   shortest: null,
   longest: null,
   smallest: null,

@@ -1,9 +1,10 @@
 /** Streams: one, and the list of them. */
 
+import type { QueryKey } from "@tanstack/svelte-query";
 import { api, got, type Stream, type StreamPage } from "./api";
 import { cache, ofGame } from "./cache";
 import { asked, type Query } from "./query";
-import { Rows } from "./rows.svelte";
+import { Rows, type Fetch, type Part } from "./rows.svelte";
 
 export const streamOf = (game: number, id: number) => ({
   queryKey: ofGame(game, "streams", "one", id),
@@ -16,6 +17,9 @@ export interface Said {
   marked?: boolean;
   kind?: string;
   notes?: string;
+  text?: string;
+  author?: string;
+  done?: boolean;
 }
 
 /** Say something of a stream; gives it as it is then. Pages of lists are the caller's to change or to ask anew. */
@@ -28,22 +32,15 @@ export async function say(game: number, id: number, what: Said): Promise<Stream>
 
 export const pagesOf = (game: number) => ofGame(game, "streams", "page");
 
-export class StreamRows extends Rows<Query, Stream, StreamPage> {
+/** A list of streams, whatever else its rows tell. */
+export class OfStreams<T, P extends Part<T>> extends Rows<Query, T, P> {
   constructor(
-    private game: number,
+    protected game: number,
+    key: QueryKey,
+    fetch: Fetch<Query, T, P>,
     query: Query,
   ) {
-    super(
-      pagesOf(game),
-      (query, page, signal) =>
-        got(
-          api.GET("/api/games/{game_id}/streams", {
-            params: { path: { game_id: game }, query: { ...asked(query), ...page } },
-            signal,
-          }),
-        ),
-      query,
-    );
+    super(key, fetch, query);
   }
 
   /** Where a stream stands in the list; -1 where it does not. */
@@ -55,8 +52,8 @@ export class StreamRows extends Rows<Query, Stream, StreamPage> {
     return found?.place ?? -1;
   }
 
-  /** The numbers of the streams from one place to another. */
-  async numbers(first: number, last: number): Promise<number[]> {
+  /** The numbers of the streams from one place to another; all, where no last is given. */
+  async numbers(first: number, last?: number): Promise<number[]> {
     const query = { ...asked(this.query), first, last };
     const found = await this.attempt(
       api.GET("/api/games/{game_id}/stream-numbers", { params: { path: this.path, query } }),
@@ -75,5 +72,20 @@ export class StreamRows extends Rows<Query, Stream, StreamPage> {
 
   private get path() {
     return { game_id: this.game };
+  }
+}
+
+/** Streams as Locate lists them. */
+export class StreamRows extends OfStreams<Stream, StreamPage> {
+  constructor(game: number, query: Query) {
+    const path = { game_id: game };
+    const fetch: Fetch<Query, Stream, StreamPage> = (query, page, signal) =>
+      got(
+        api.GET("/api/games/{game_id}/streams", {
+          params: { path, query: { ...asked(query), ...page } },
+          signal,
+        }),
+      );
+    super(game, pagesOf(game), fetch, query);
   }
 }

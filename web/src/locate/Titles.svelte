@@ -7,7 +7,7 @@
   import { newest } from "../lib/newest";
   import { EVERYTHING, narrows, toSearch, type Query } from "../lib/query";
 
-  /** A table of ids and titles names streams; the names that were given come out as one. */
+  /** A table of ids with titles or spoken texts says them of streams; the names that were given come out as one. */
   let {
     query,
     named,
@@ -21,7 +21,14 @@
   let modal: Modal;
   let file = $state<File | null>(null);
   let filtered = $state(false);
-  let columns = $state({ id_column: -1, title_column: -1, bank_column: -1 });
+  const AS_HEADED = {
+    id_column: -1,
+    title_column: -1,
+    text_column: -1,
+    bank_column: -1,
+    language_column: -1,
+  };
+  let columns = $state({ ...AS_HEADED });
   let plan = $state<TitlesPlan | null>(null);
   let problem = $state<ProblemText | null>(null);
   let busy = $state(false);
@@ -34,23 +41,21 @@
   const PARTS = [
     ["id_column", "id"],
     ["title_column", "title"],
+    ["text_column", "text"],
     ["bank_column", "bank"],
+    ["language_column", "language"],
   ] as const;
 
   type Part = (typeof PARTS)[number][0];
 
   /** Say what a column holds; what it held before changes places with that. */
   function assign(column: number, part: Part | "") {
-    const used = {
-      id_column: plan!.id_column,
-      title_column: plan!.title_column,
-      bank_column: plan!.bank_column,
-    };
+    const used = Object.fromEntries(PARTS.map(([key]) => [key, plan![key]])) as Record<Part, number>;
     const before = PARTS.find(([key]) => used[key] === column)?.[0];
     if (part) {
       if (before) used[before] = used[part];
       used[part] = column;
-    } else if (before === "bank_column") used.bank_column = NONE;
+    } else if (before && before !== "id_column") used[before] = NONE;
     columns = used;
   }
 
@@ -76,7 +81,7 @@
 
   function give(found: File | undefined) {
     if (!found) return;
-    columns = { id_column: -1, title_column: -1, bank_column: -1 };
+    columns = { ...AS_HEADED };
     file = found;
   }
 
@@ -86,7 +91,7 @@
     try {
       const made = await upload<SayingOut>(address(""), file, { ...columns }, () => {});
       modal.close();
-      await named(made, `${spaced(made.streams)} streams were named by ${file.name}.`);
+      await named(made, `${file.name} told of ${count(made.streams, "stream")}.`);
     } catch (error) {
       problem = asProblem(error);
     }
@@ -96,7 +101,7 @@
 
 <Modal
   bind:this={modal}
-  label="Titles"
+  label="Titles and texts"
   width="w-[44rem]"
   onclose={close}
   ondragover={(e) => e.preventDefault()}
@@ -107,8 +112,10 @@
 >
   <div class="flex items-start justify-between gap-4">
     <div>
-      <h2 class="text-lg font-bold">Titles</h2>
-      <p class="text-quiet">A table with an id and a title on each line: CSV, TSV or the like.</p>
+      <h2 class="text-lg font-bold">Titles and texts</h2>
+      <p class="text-quiet">
+        A table with an id on each line, and a title or what is spoken: CSV, TSV or the like.
+      </p>
     </div>
     <button class="btn btn-sm" onclick={() => modal.close()}>Close</button>
   </div>
@@ -169,7 +176,12 @@
       </table>
     </div>
     <ul class="mt-3 space-y-0.5" role="status">
-      <li>✓ <strong class="num">{spaced(plan.streams)}</strong> streams get a title</li>
+      <li>
+        ✓ <strong class="num">{spaced(plan.streams)}</strong> streams are told of: {count(
+          plan.titles,
+          "title",
+        )}, {count(plan.texts, "text")}
+      </li>
       {#if plan.shared}<li class="text-quiet">
           {spaced(plan.shared)} of them share their id with one in another bank
         </li>{/if}
@@ -183,7 +195,7 @@
       {/if}
       {#if plan.doubled}
         <li>
-          ■ {count(plan.doubled, "id")} with several titles, of which none is used:
+          ■ {count(plan.doubled, "id")} with several titles or texts, of which none is used:
           <span class="num text-quiet"
             >{plan.doubled_ids.join(", ")}{plan.doubled > plan.doubled_ids.length ? " …" : ""}</span
           >
@@ -192,7 +204,7 @@
     </ul>
     <div class="mt-4 flex justify-end">
       <button class="btn btn-primary" disabled={busy || !plan.streams} onclick={start}
-        >Name {count(plan.streams, "stream")}</button
+        >Take it over for {count(plan.streams, "stream")}</button
       >
     </div>
   {/if}

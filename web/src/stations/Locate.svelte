@@ -225,6 +225,11 @@
           <div class="flex gap-2 max-md:hidden">
             <Searches search={toSearch(query)} choose={(search) => (query = fromSearch(search))} />
             <button class="btn btn-sm" onclick={() => (titling = true)}>Titles …</button>
+            <button
+              class="btn btn-sm"
+              onclick={() => app.go("lines", "", game_id, toSearch({ ...query, banks: false }))}
+              >As lines</button
+            >
             {#if query.banks}<ColumnsMenu columns={bankColumns} />{:else}<ColumnsMenu {columns} />{/if}
           </div>
           <button

@@ -15,7 +15,10 @@
   const more = (s: Swap) => (swaps ?? []).filter((other) => other.key === s.key).length - 1;
 </script>
 
-<p class="text-quiet">Swaps of this mod</p>
+<div class="flex items-baseline justify-between gap-2">
+  <p class="text-quiet">Swaps of this mod</p>
+  <a class="text-primary underline" href="#/{app.gameId}/lines">Line board</a>
+</div>
 {#each chosen ?? [] as s (s.key)}
   {@const st = stateOf(s)}
   <a

@@ -1,0 +1,153 @@
+/** Many takes that are treated alike: which steps, sending files for them, and having them prepared. */
+
+import { api, got, upload, type Matches, type Swap, type Treatment } from "../lib/api";
+import { app } from "../lib/app.svelte";
+import { linesChanged } from "./lines.svelte";
+
+/** What can be set for many at once; what is "" or null is left as it is. */
+export interface Alike {
+  match: "" | "original" | "number" | "gain";
+  lufs: number;
+  gain_db: number;
+  limit: boolean;
+  cut_silence: boolean;
+  silence_db: number;
+  length: "" | "end" | "tempo";
+}
+export const AS_USUAL: Alike = {
+  match: "original",
+  lufs: -23,
+  gain_db: 0,
+  limit: false,
+  cut_silence: false,
+  silence_db: -60,
+  length: "",
+};
+
+/** As steps of a treatment. */
+export function stepsOf(how: Alike): Treatment {
+  const level =
+    how.match === "gain"
+      ? { match: "", gain_db: how.gain_db }
+      : how.match
+        ? { match: how.match, ...(how.match === "number" ? { lufs: how.lufs } : {}) }
+        : {};
+  const silence = how.cut_silence ? { cut_silence: true, silence_db: how.silence_db } : {};
+  return {
+    ...level,
+    ...silence,
+    ...(how.limit ? { limit: true } : {}),
+    ...(how.length ? { length: how.length } : {}),
+  };
+}
+
+/** The inverse, of what can be shown. */
+export function fromSteps(steps: Record<string, unknown>): Alike {
+  const match = (steps.match as Alike["match"]) || ("gain_db" in steps ? "gain" : "");
+  return { ...AS_USUAL, ...(steps as Partial<Alike>), match };
+}
+
+/** Treat takes alike and prepare them: by their numbers, or those that the mod has of streams. */
+export async function treat(
+  which: { swaps?: number[]; chosen?: number[] },
+  steps: Treatment,
+  fit: boolean,
+  back = false,
+): Promise<number[]> {
+  const params = { path: { mod_id: app.game!.mod_id } };
+  const body = { swaps: [], chosen: [], ...which, steps, fit, back };
+  const made = await got(api.POST("/api/mods/{mod_id}/alike", { params, body }));
+  app.started(made.job);
+  await linesChanged();
+  return made.swaps;
+}
+
+/** Files of a folder that was dropped, with their paths in it. */
+export interface Found {
+  path: string;
+  file: File;
+}
+
+async function entriesOf(folder: FileSystemDirectoryEntry): Promise<FileSystemEntry[]> {
+  const reader = folder.createReader();
+  const all: FileSystemEntry[] = [];
+  for (;;) {
+    const some = await new Promise<FileSystemEntry[]>((done, failed) => reader.readEntries(done, failed));
+    if (!some.length) return all; // a browser gives a hundred at a time
+    all.push(...some);
+  }
+}
+
+async function walk(entry: FileSystemEntry, out: Found[]): Promise<void> {
+  if (entry.isDirectory)
+    for (const inner of await entriesOf(entry as FileSystemDirectoryEntry)) await walk(inner, out);
+  else {
+    const file = await new Promise<File>((done, failed) => (entry as FileSystemFileEntry).file(done, failed));
+    out.push({ path: entry.fullPath.replace(/^\//, ""), file });
+  }
+}
+
+const SOUND = /\.(wav|wave|aif|aiff|flac|ogg|oga|opus|mp3)$/i;
+const sounds = (found: Found[]) =>
+  found
+    .filter((f) => SOUND.test(f.path))
+    .sort((a, b) => a.path.localeCompare(b.path, undefined, { numeric: true }));
+
+/** All sounds below what was dropped. */
+export async function dropped(data: DataTransfer): Promise<Found[]> {
+  const entries = [...data.items].map((item) => item.webkitGetAsEntry()).filter((e) => e !== null);
+  const files = [...data.files].map((file) => ({ path: file.name, file }));
+  if (!entries.length) return sounds(files);
+  const out: Found[] = [];
+  for (const entry of entries) await walk(entry, out);
+  return sounds(out);
+}
+
+/** All sounds that were chosen in a file dialog. */
+export const chosenFiles = (files: FileList): Found[] =>
+  sounds([...files].map((file) => ({ path: file.webkitRelativePath || file.name, file })));
+
+/** Files that are sent at the same time, and how many takes a job prepares: the first are heard while others are sent. */
+const AT_ONCE = 3;
+const A_JOB = 40;
+
+/** Send files for their streams and have them prepared, some dozen at a time. sent: how many are, and of how many; whether to stop is
+ * asked before each. The takes that were made, and the files that could not be. */
+export async function sendAll(
+  found: Matches["found"],
+  files: Map<string, File>,
+  steps: Treatment,
+  fit: boolean,
+  sent: (done: number) => void,
+  stopped: () => boolean,
+): Promise<{ swaps: number[]; failed: string[] }> {
+  const waiting = [...found];
+  const swaps: number[] = [];
+  const failed: string[] = [];
+  let ready: number[] = [];
+  let done = 0;
+  const prepare = async (least: number) => {
+    if (ready.length < least) return;
+    const some = ready;
+    ready = [];
+    await treat({ swaps: some }, steps, fit);
+  };
+  const one = async () => {
+    for (let next = waiting.shift(); next && !stopped(); next = waiting.shift()) {
+      try {
+        const path = `/api/mods/${app.game!.mod_id}/swaps`;
+        const fields = { stream_id: next.stream, waits: "true" };
+        const made = await upload<Swap>(path, files.get(next.path)!, fields, () => {});
+        swaps.push(made.id);
+        ready.push(made.id);
+      } catch (error) {
+        failed.push(`${next.path}: ${(error as { what?: string }).what ?? "it could not be sent."}`);
+      }
+      sent(++done);
+      await prepare(A_JOB);
+    }
+  };
+  await Promise.all(Array.from({ length: AT_ONCE }, one));
+  await prepare(1);
+  return { swaps, failed };
+}
