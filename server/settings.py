@@ -69,9 +69,7 @@ FILE_UPLOAD_TEMP_DIR = DATA_DIR / "tmp"
 SILENCED_SYSTEM_CHECKS = ["files.E001"]  # each process makes that folder when it begins
 SECURE_CONTENT_TYPE_NOSNIFF = True
 
-CONTENT_POLICY = (
-    "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; media-src 'self' blob:; frame-ancestors 'none'"
-)
+CONTENT_POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; media-src 'self' blob:; frame-ancestors 'none'"
 # The built front end: hashed names under /assets/, kept by browsers for ever.
 STATIC_URL = "/static/"
 WEB_DIST = environment.web_dist(ROOT / "web" / "dist")

@@ -35,6 +35,7 @@ class BrowserTest(ProgramTest):
                 "--disable-background-networking",
                 "--disable-component-update",
                 "--autoplay-policy=no-user-gesture-required",
+                "--use-fake-device-for-media-stream",  # a microphone that beeps; who may hear it, each test says
             ],
         )
         cls.addClassCleanup(cls.browser.close)

@@ -30,7 +30,8 @@
     class="flex items-center justify-between gap-3 px-4 py-2.5 text-left font-semibold lg:hidden"
     aria-expanded={open}
     onclick={() => (open = !open)}
-    ><span class="truncate">{title}</span><span class="shrink-0 text-quiet">{open ? "▾ less" : "▴ more"}</span></button
+    ><span class="truncate">{title}</span><span class="shrink-0 text-quiet">{open ? "▾ less" : "▴ more"}</span
+    ></button
   >
   <div class="flex min-h-0 grow flex-col gap-3 overflow-auto p-4 {open ? '' : 'max-lg:hidden'}">
     {@render children()}

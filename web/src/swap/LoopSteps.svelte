@@ -11,6 +11,8 @@
   let { swap, stream, change }: { swap: Swap; stream: Stream; change: (steps: Treatment) => Promise<void> } =
     $props();
 
+  /** Seconds in which a loop that is played out fades, as long as nobody says otherwise. */
+  const FADE = 5;
   const how = $derived(swap.treatment);
   const file = $derived(swap.loop as [number, number] | null);
   /** The loop as it will be stored; in the file's frames, where it is played out or can't be stored yet. */
@@ -56,7 +58,11 @@
 
   /** A loop that is played out fades out behind; one that the game repeats never ends. */
   function play(extend: string) {
-    const fade_out = extend ? how.fade_out || 5 : how.extend_end === "fade" && how.extend ? 0 : how.fade_out;
+    const fade_out = extend
+      ? how.fade_out || FADE
+      : how.extend_end === "fade" && how.extend
+        ? 0
+        : how.fade_out;
     void change({ extend, fade_out });
   }
 
@@ -145,7 +151,8 @@
         width="w-36"
         value={how.extend_end}
         choices={ENDS}
-        set={(extend_end) => change({ extend_end })}
+        set={(extend_end) =>
+          change({ extend_end, fade_out: extend_end === "fade" ? how.fade_out || FADE : 0 })}
       />
     {/if}
     <NumberStep
