@@ -13,6 +13,8 @@ from ninja.files import UploadedFile
 from zubret_core.audio import AudioInfo, can_mix
 from zubret_core.audio.mix import channel_names, usual_matrix
 from zubret_core.base import ZubretError
+from zubret_core.codec import codec_of
+from zubret_core.codec.aim import can_aim
 from zubret_core.swap import Treatment
 
 from ..errors import one, stopped
@@ -63,9 +65,24 @@ class LoopsOut(Schema):
     loops: list[FoundLoopOut] | None
 
 
+class SeamOut(Schema):
+    """The seam of a prepared loop. step_db: from the level before its end to that behind its start; click_db: above what is usual
+    around it (0); spectrum_db, usual_db: how far the spectra at both sides are apart, and those of neighbouring moments; heard:
+    the waveform across it, [-1, 1); goes_on: what stands behind the end; ups: rising zero crossings before and behind the start
+    and the end, in frames of the stream."""
+
+    step_db: float
+    click_db: float
+    spectrum_db: float
+    usual_db: float
+    heard: list[float]
+    goes_on: list[float]
+    ups: list[list[int]]
+
+
 class TreatmentOut(Schema):
     """All steps of a treatment, in the order in which they are done. Frames count in the file's own rate; fades and
-    extend_seconds are in s, silence_db in dBFS, lufs in LUFS, ceiling_db in dBTP. gain_db counts where match is empty, lufs where
+    extend_seconds are in s, silence_db in dBFS, lufs in LUFS, ceiling_db in dBTP, bit_rate in bits a second. gain_db counts where match is empty, lufs where
     it is "number"; matrix: a row of weights for each channel of the original, null for the usual ones."""
 
     trim_start: int
@@ -93,6 +110,8 @@ class TreatmentOut(Schema):
     ceiling_db: float
     limit: bool
     align: str
+    bits: str
+    bit_rate: int
 
 
 class TreatmentIn(Schema):
@@ -124,6 +143,8 @@ class TreatmentIn(Schema):
     ceiling_db: float | None = None
     limit: bool | None = None
     align: str | None = None
+    bits: str | None = None
+    bit_rate: int | None = None
     new_loop: list[Frames] | None = Field(None, min_length=2, max_length=2)
 
     def steps(self) -> dict[str, Any]:
@@ -196,9 +217,9 @@ class MixOut(Schema):
 
 
 class SwapOut(Schema):
-    """One take of a swap; the chosen one is what the mod has. state: reading, open (points to fit), preparing, ready or failed;
+    """One take of a swap; the chosen one is what the mod has. state: held (sent, not prepared yet), reading, open (points to fit), preparing, ready or failed;
     source: what it begins from, file, original, silence or stream; loop: the one that is put in, in frames of the file; becomes:
-    null where the treatment is impossible; key: the same for all takes of one stream; undos, redos: steps before and behind."""
+    null where the treatment is impossible; aims: whether its encoder can be told how many bits to take; key: the same for all takes of one stream; undos, redos: steps before and behind."""
 
     id: int
     key: str
@@ -215,6 +236,7 @@ class SwapOut(Schema):
     loop: list[int] | None
     becomes: Becomes | None
     mix: MixOut | None
+    aims: bool
     undos: int
     redos: int
     points: list[PointOut]
@@ -284,6 +306,7 @@ def _swap_out(swap: Swap, row: Stream | None) -> dict[str, Any]:
         "loop": _loop_of(swap),
         "becomes": report.get("format"),
         "mix": _mix_of(swap, stream["channels"]) if stream else None,
+        "aims": row is not None and can_aim(codec_of(row.format()), row.format()),
         "undos": swap.undos,
         "redos": swap.redos,
         "points": points,
@@ -360,6 +383,12 @@ def get_swap(request: HttpRequest, swap_id: int):
 def swap_notes(request: HttpRequest, swap_id: int):
     """The loops and the cue points that a replacement file carries, a WAV file's all of them."""
     return services.notes_of_upload(_swap(swap_id))
+
+
+@router.get("/swaps/{int:swap_id}/seam", response=SeamOut)
+def seam(request: HttpRequest, swap_id: int):
+    """The seam of a swap's loop, of what the game will play, in numbers."""
+    return vars(services.seam_of_result(_swap(swap_id)))
 
 
 @router.get("/swaps/{int:swap_id}/loops", response=LoopsOut)

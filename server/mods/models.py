@@ -48,7 +48,8 @@ class Swap(models.Model):
     among those of `steps`; undos, redos: how many there are before and behind it.
     """
 
-    READING, OPEN, PREPARING, READY, FAILED = "reading", "open", "preparing", "ready", "failed"
+    HELD, READING, OPEN, PREPARING, READY, FAILED = "held", "reading", "open", "preparing", "ready", "failed"
+    """held: it was sent, and nobody has asked yet to have it prepared."""
 
     mod = models.ForeignKey(Mod, models.CASCADE, related_name="swaps")
     locator = models.TextField(db_index=True)

@@ -15,6 +15,7 @@ from django.conf import settings
 from zubret_core.audio import AudioInfo, look_through
 from zubret_core.audio.files import PIECE, file_format
 from zubret_core.audio.riff import Notes, notes_of
+from zubret_core.audio.seam import Seam, seam_of
 from zubret_core.bank import Stream as CoreStream
 from zubret_core.base import Format, Passes, Progress, ZubretError, to_int16
 from zubret_core.codec import CODECS, codec_of
@@ -34,6 +35,7 @@ from zubret_core.swap import (
     silent_source,
 )
 
+from ..errors import stopped
 from ..games.models import Game
 from ..jobs.models import Job
 from ..jobs.orders import Order
@@ -152,8 +154,7 @@ def _prepared_values(swap: Swap, progress: Progress) -> dict[str, Any]:
             given = None if swap.source == ORIGINAL else source
             result = prepare(original, given, info, how, report, bar[1])
             values["prepared"], values["state"] = _keep(swap, result), Swap.READY
-            found = result.level, result.match, result.limited_db
-            values["report"] = fit_report(original, level, info, how, *found).as_dict()
+            values["report"] = fit_report(original, level, info, how, result.made).as_dict()
     return values
 
 
@@ -226,6 +227,14 @@ def prepared_sound(swap_id: int, digest: str) -> Sound | None:
         return codec_of(format).decode(payload, format, start, frames)
 
     return Sound(swap.source_name, format, decode, swap.prepared["digest"])
+
+
+def seam_of_result(swap: Swap) -> Seam:
+    """The seam of what the game will play; an error where nothing is prepared, or nothing loops."""
+    sound = prepared_sound(swap.pk, "")
+    if sound is None or sound.format.loop is None:
+        raise stopped(409, "There is no prepared loop.", "Set a loop, and let it be prepared.", swap.source_name)
+    return seam_of(sound.decode, sound.format.rate, sound.format.frames, sound.format.loop)
 
 
 def notes_of_upload(swap: Swap) -> dict[str, Any]:

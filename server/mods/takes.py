@@ -59,6 +59,7 @@ def _taken(mod: Mod, stream: Stream, swap: Swap, waits: bool = False) -> Swap:
         steps = {name: before.treatment[name] for name in FITTED if name in before.treatment} if before else {}
         let_wait(mod, [stream.locator])
         swap.mod, swap.locator = mod, stream.locator
+        swap.state = Swap.HELD if waits else Swap.READING
         swap.treatment = {**Treatment().as_dict(), **steps}
         swap.save()
         Game.has_said(mod.game_id)

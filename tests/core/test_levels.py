@@ -60,7 +60,7 @@ class Matched(WithFolder):
         with FileSource(wav_file(self.folder / "new.wav", pcm, RATE, "FLOAT")) as file:
             info = look_through(file)
             made = prepare(original, file, info, how, fit_report(original, level, info, how))
-        report = fit_report(original, level, info, how, made.level, made.match)
+        report = fit_report(original, level, info, how, made.made)
         return made, next(p.action for p in report.points if p.key == "loudness")
 
     def test_it_is_as_loud_as_the_original_or_as_a_number(self):

@@ -31,12 +31,12 @@ class WithFile(WithFolder):
     def made(self, original: Stream, pcm: np.ndarray, rate: int = RATE, **steps) -> tuple[Prepared, dict[str, str]]:
         """A replacement of an original by a file, and what the report says of each point."""
         how = Treatment.from_dict(steps)
-        level = level_of([original.decode(0, original.format.frames)], RATE, original.format.channels)
+        level = level_of([original.decode(0, original.format.frames)], original.format.rate, original.format.channels)
         with FileSource(wav_file(self.folder / "new.wav", pcm, rate, "FLOAT")) as file:
             info = look_through(file)
             self.report: FitReport = fit_report(original, level, info, how)
             made = prepare(original, file, info, how, self.report)
-        report = fit_report(original, level, info, how, made.level, made.match, made.limited_db)
+        report = fit_report(original, level, info, how, made.made)
         return made, {p.key: p.action for p in report.points}
 
     def heard(self, original: Stream, pcm: np.ndarray, **steps) -> np.ndarray:

@@ -42,7 +42,7 @@ class Lines(ServerTest):
             file = SimpleUploadedFile(found["path"].rpartition("/")[2], data)
             form = {"stream_id": found["stream"], "file": file, "waits": "true"}
             swaps.append(self.client.post(f"/api{self.mod}/swaps", form).json()["id"])
-        self.assertEqual({self.get(f"/swaps/{n}")["state"] for n in swaps}, {"reading"})
+        self.assertEqual({self.get(f"/swaps/{n}")["state"] for n in swaps}, {"held"})
         done = self.send("post", f"{self.mod}/alike", {"swaps": swaps, **how})
         self.assertEqual((done["swaps"], self.get(f"/jobs/{done['job']['id']}")["state"]), (swaps, "done"))
         return [self.get(f"/swaps/{n}") for n in swaps]

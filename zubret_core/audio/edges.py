@@ -24,7 +24,9 @@ class Edges:
 
     def add(self, pcm: NDArray) -> float:
         """The next samples, at least one frame; the loudest of them."""
-        level = np.abs(pcm).max(axis=1)
+        level = np.abs(pcm[:, 0])
+        for channel in range(1, pcm.shape[1]):  # a maximum along so short an axis takes ten times as long
+            np.maximum(level, np.abs(pcm[:, channel]), out=level)
         peak = float(level.max())
         reached = int(np.searchsorted(_LEVELS, peak, "right"))
         new = slice(len(self.heads), reached)

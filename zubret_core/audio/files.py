@@ -116,8 +116,8 @@ def look_through(source: Source, progress: Progress = silent) -> AudioInfo:
     try:
         with sound_read(source) as file:
             while len(piece := file.read(PIECE, dtype="float32", always_2d=True)):
-                wrong = np.flatnonzero(~np.isfinite(piece).all(axis=1))
-                if len(wrong):
+                if not np.isfinite(piece).all():
+                    wrong = np.flatnonzero(~np.isfinite(piece).all(axis=1))
                     first = first if broken else done + int(wrong[0])
                     broken += len(wrong)
                 peak = max(peak, edges.add(piece))
@@ -190,10 +190,10 @@ def with_loop(source: Source, format: Format) -> Source | None:
     return OpenFile(file, "audio file")
 
 
-def encoded_file(pieces: Iterable[NDArray], format: Format) -> Source:
+def encoded_file(pieces: Iterable[NDArray], format: Format, level: float | None = None) -> Source:
     """A whole audio file in the container and subtype of `format.variant`, with its loop in it, of samples (frames,
-    channels) that come piece by piece."""
-    file = AudioFile().written(pieces, format)
+    channels) that come piece by piece; level: of compression, where its encoder has a choice."""
+    file = AudioFile().written(pieces, format, level)
     container = format.variant.split("/")[0]
     if format.loop is None:
         pass

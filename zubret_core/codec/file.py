@@ -85,12 +85,13 @@ class AudioFile:
             file.seek(0)
             return file.read()
 
-    def written(self, pieces: Iterable[NDArray], format: Format) -> IO[bytes]:
-        """A nameless file with (frames, channels) samples that come piece by piece. OSError where there is no room for it."""
+    def written(self, pieces: Iterable[NDArray], format: Format, level: float | None = None) -> IO[bytes]:
+        """A nameless file with (frames, channels) samples that come piece by piece; level: of compression, 0 to 1, where its
+        encoder has a choice. OSError where there is no room for it."""
         container, subtype = format.variant.split("/")
-        out = nameless()
+        out, how = nameless(), {} if level is None else {"compression_level": level}
         try:
-            with sound_written(out, format.rate, format.channels, format.variant) as file:
+            with sound_written(out, format.rate, format.channels, format.variant, **how) as file:
                 for piece in pieces:
                     for at in range(0, len(piece), VORBIS_PIECE):
                         some = piece[at : at + VORBIS_PIECE]

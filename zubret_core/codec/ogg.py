@@ -174,7 +174,8 @@ def pages_of(source: Source) -> Iterator[Page]:
 
 
 class OggPages:
-    """The pages of an Ogg file's first logical stream, found once without reading what stands on them."""
+    """The pages of an Ogg file's first logical stream, found once without reading what stands on them; begins: the byte offset
+    behind its headers."""
 
     def __init__(self, source: Source):
         self.name, self._source = source.name, source
@@ -193,6 +194,7 @@ class OggPages:
                 ends.append(granule if granule != NOTHING_ENDS else (ends[-1] if ends else 0))
             at += HEAD.size + count + sum(segments)
         self._first, self.headers = self._find_headers()
+        self.begins = self._places[self._first - 1][0] + sum(self._places[self._first - 1][1])
         self.ends = np.maximum.accumulate(np.array(ends[self._first :] or [0], np.int64))
 
     def _find_headers(self) -> tuple[int, list[bytes]]:

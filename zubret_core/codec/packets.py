@@ -216,8 +216,12 @@ class VorbisPackets(Packets):
             return f"{e.what} {e.next}"
         return ""
 
-    def encode(self, pcm: Signal, format: Format) -> memoryview:
-        level = QUALITIES[0] if self.headers == "stream" else self._level(format)
+    def encode(self, pcm: Signal, format: Format, level: float | None = None) -> memoryview:
+        """level: of compression, 0 to 1, where each stream has headers of its own."""
+        if self.headers != "stream":
+            level = self._level(format)
+        elif level is None:
+            level = QUALITIES[0]
         if level is None:
             raise ZubretError(
                 "No quality of the encoder gives the setup header that the bank shares.",
@@ -350,12 +354,13 @@ class OpusPackets(Packets):
             return "the identification header that the bank shares has another number of channels"
         return ""
 
-    def encode(self, pcm: Signal, format: Format) -> memoryview:
+    def encode(self, pcm: Signal, format: Format, bit_rate: int = 0) -> memoryview:
+        """bit_rate: bits a second of all channels, where packets have lengths of their own; 0: as usual."""
         skip = self.skip
         if self.headers == "setup":
             skip = opus.facts_of(self._headers(BytesSource(b""), format, format.setup)[0])[1]
         packets: Iterable[bytes] = _opus_packets(
-            pcm, format.channels, skip, format.block_size * (self.framing == "fixed")
+            pcm, format.channels, skip, format.block_size * (self.framing == "fixed"), bit_rate
         )
         if self.headers == "stream":
             packets = chain([opus.identification(format.channels, skip), vorbis.comments({}, opus.TAGS, b"")], packets)
@@ -366,11 +371,11 @@ class OpusPackets(Packets):
         opus_frames(np.zeros(1, np.uint8), one, one, np.array(opus.FRAME_SIZES, np.int64), one.copy())
 
 
-def _opus_packets(pcm: Signal, channels: int, skip: int, size: int) -> Iterator[bytes]:
-    """Packets of 20 ms; `size` bytes each where that is not 0. `skip` frames come before the sound."""
+def _opus_packets(pcm: Signal, channels: int, skip: int, size: int, bit_rate: int = 0) -> Iterator[bytes]:
+    """Packets of 20 ms; `size` bytes each where that is not 0, else of about `bit_rate` bits a second. `skip` frames come before the sound."""
     writer: Any = av.CodecContext.create("libopus", "w")
     writer.sample_rate, writer.layout, writer.format = opus.RATE, "mono" if channels == 1 else "stereo", "flt"
-    writer.bit_rate = size * 8 * 50 if size else OPUS_BITS * channels
+    writer.bit_rate = size * 8 * 50 if size else bit_rate or OPUS_BITS * channels
     writer.options = {"vbr": "off" if size else "on", "frame_duration": "20", "application": "audio"}
     try:
         writer.open()

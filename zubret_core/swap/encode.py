@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,13 +15,15 @@ from ..audio.files import file_format, with_loop
 from ..audio.limiter import Limiter
 from ..audio.tempo import at_tempo
 from ..bank import Stream
-from ..base import Format, Passes, Progress, Samples, ZubretError, silent, to_int16
+from ..base import Format, Passes, Progress, Samples, Signal, ZubretError, silent, to_int16
 from ..base.pcm import Snr
 from ..base.room import IN_MEMORY
 from ..codec import VorbisPackets, codec_of
-from ..codec.base import PIECE
+from ..codec.aim import AGAIN, NEAR_BITS, RATES, bit_rate_of, can_aim, level_for, sample_of
+from ..codec.base import PIECE, pieces_of
+from ..codec.packets import OpusPackets
 from ..source import BytesSource, Source
-from .fit import FITS, FitReport
+from .fit import FITS, FitReport, Made
 from .levels import Level, Match, Meter, level_of, matched, within
 from .sources import original_source
 from .treatment import Target, Treatment
@@ -57,6 +60,11 @@ class Prepared:
     level: Level
     limited_db: float = 0.0
     match: Match | None = None
+
+    @property
+    def made(self) -> Made:
+        """What came of it, for the report."""
+        return Made(self.level, self.match, self.limited_db, self.payload.size)
 
     def heard(self, start: int, frames: int) -> NDArray[np.int16]:
         """Frames [start, start + frames) as the game will play them."""
@@ -158,12 +166,13 @@ def prepare(
 
     def made(loud: Loud, note: str = "encoding") -> Prepared:
         kept = _as_it_is(original, given, info, loud, target)
-        return _encoded(kept, format, treated, loud, bar, note)
+        return _encoded(kept, format, treated, loud, aim, bar, note)
 
     def measured(loud: Loud) -> Level:
         pieces = _told(_louder(treated(), loud, format)[0], format.frames, bar[0], "measuring the loudness")
         return level_of(pieces, format.rate, format.channels)
 
+    aim = Aim.of(original, how)
     below, match = (how.ceiling_db if how.limit else None), None
     loud = Loud(0.0 if how.match else how.gain_db, below)
     if how.match:
@@ -201,7 +210,28 @@ def _louder(pieces: Iterator[NDArray], loud: Loud, format: Format) -> tuple[Iter
     return limiter.limited(flow), limiter
 
 
-def _encoded(kept: Source | None, format: Format, treated: Pieces, loud: Loud, bar: Passes, note: str) -> Prepared:
+@dataclass(frozen=True)
+class Aim:
+    """What an encoder that has a choice aims at: bits a second, or, where `most` is not 0, so many bytes at most."""
+
+    bits: float
+    most: int = 0
+
+    @classmethod
+    def of(cls, original: Stream, how: Treatment) -> Aim | None:
+        """As a treatment wants it; None where the format leaves no choice."""
+        format = original.format
+        if not can_aim(codec_of(format), format):
+            return None
+        if how.bits == "number":
+            return cls(how.bit_rate)
+        bits = bit_rate_of(original.payload, format)
+        return cls(bits, original.slot) if how.bits == "place" else cls(bits)
+
+
+def _encoded(
+    kept: Source | None, format: Format, treated: Pieces, loud: Loud, aim: Aim | None, bar: Passes, note: str
+) -> Prepared:
     """Samples made louder, encoded in the second pass and heard in the third; kept: the payload, where that is known."""
     frames, limiters = format.frames, []
 
@@ -213,21 +243,61 @@ def _encoded(kept: Source | None, format: Format, treated: Pieces, loud: Loud, b
     def read() -> Iterator[NDArray[np.float32]]:
         return _told(louder(), frames, bar[1], note)
 
-    payload: Source
+    if (
+        kept is not None
+        and format.codec == "file"
+        and (now := file_format(kept)) is not None
+        and now.loop != format.loop
+    ):
+        kept = with_loop(kept, format)
+    if kept is not None:
+        payload = kept
+    elif aim is None:
+        payload = _written(Samples(frames, format.channels, read), format)
+    else:
+        payload = _aimed(lambda: Samples(frames, format.channels, read), format, aim)
     if format.codec == "file":
-        if kept is not None and (now := file_format(kept)) is not None and now.loop != format.loop:
-            kept = with_loop(kept, format)
-        payload = kept or encoded_file(read(), format)
         stored = file_format(payload)
         assert stored is not None
         format = stored
-    else:
-        samples = Samples(frames, format.channels, read)
-        payload = kept or BytesSource(codec_of(format).encode(samples, format), "replacement")
     meant = Samples(frames, format.channels, louder)
     snr_db, level = _compared(payload, format, meant, bar[2])
     limited_db = max((limiter.by_db for limiter in limiters if limiter), default=0.0)
     return Prepared(payload, format, loud.gain_db, snr_db, level, limited_db)
+
+
+def _written(pcm: Signal, format: Format, **how: Any) -> Source:
+    """Samples as a payload; how: `level` or `bit_rate`, as the codec has it."""
+    codec: Any = codec_of(format)
+    if format.codec == "file":
+        return encoded_file(pieces_of(pcm), format, **how)
+    return BytesSource(codec.encode(pcm, format, **how), "replacement")
+
+
+def _aimed(pcm: Callable[[], Signal], format: Format, aim: Aim) -> Source:
+    """Samples as a payload of so many bits a second, or of at most so many bytes; of what is smallest, where nothing is small
+    enough."""
+    bits = min(aim.bits, aim.most * 8 * format.rate / format.frames) if aim.most else aim.bits
+    bits = min(max(bits, RATES[0]), RATES[1])
+    by_rate = isinstance(codec_of(format), OpusPackets)
+    sample = pcm() if by_rate else sample_of(pcm(), format.rate)
+    part, plain = format.with_(frames=len(sample), loop=None), format.with_(loop=None)
+
+    def made(level: float) -> float:
+        return bit_rate_of(_written(sample, part, level=level), part)
+
+    wanted, out = bits, None
+    for _ in range(AGAIN):
+        how = {"bit_rate": round(wanted)} if by_rate else {"level": level_for(wanted, made, format)}
+        out = _written(pcm(), format, **how)
+        now = bit_rate_of(out, plain)
+        small = out.size <= aim.most if aim.most else True
+        if (small and (aim.most or abs(now - bits) <= NEAR_BITS * bits)) or wanted <= RATES[0]:
+            break
+        share = aim.most / out.size * 0.98 if aim.most else bits / now
+        wanted = min(max(wanted * share, RATES[0]), RATES[1])
+    assert out is not None
+    return out
 
 
 def _compared(payload: Source, format: Format, meant: Samples, progress: Progress) -> tuple[float, Level]:

@@ -11,6 +11,7 @@ from ..bank import Stream
 from ..base import Format, Loop, ZubretError
 from ..base.wording import clock, spaced
 from ..codec import codec_of
+from ..codec.aim import can_aim
 from .levels import Level, Match
 from .treatment import Target, Treatment, mixes, target_of
 
@@ -20,6 +21,17 @@ FITS, CAN, BLOCKS = "fits", "can be fitted", "blocks"
 LOUDER = 1.0
 """dB by which a replacement's peak may pass the original's, or LU by which its loudness may differ, before the report offers to
 match it."""
+
+
+@dataclass(frozen=True)
+class Made:
+    """What came of a replacement: the level of what the game will play, how its gain was found where loudness is matched, the most
+    by which a limiter turned it down, and its stored bytes."""
+
+    level: Level
+    match: Match | None = None
+    limited_db: float = 0.0
+    size: int = 0
 
 
 @dataclass(frozen=True)
@@ -81,15 +93,10 @@ def fit_report(
     level: Level,
     info: AudioInfo,
     how: Treatment,
-    heard: Level | None = None,
-    match: Match | None = None,
-    limited_db: float = 0.0,
+    made: Made | None = None,
 ) -> FitReport:
-    """Compare a replacement under a treatment with the stream it is to replace.
-
-    level: the original's; heard: that of the encoded result, once there is one; match: how its gain was found; limited_db: the
-    most by which a limiter turned it down.
-    """
+    """Compare a replacement under a treatment with the stream it is to replace; level: the original's; made: what came of it, once
+    it is encoded."""
     want = original.format
     try:
         target = target_of(want, info, how)
@@ -104,10 +111,10 @@ def fit_report(
         _length(original, target, info, how),
         *_loop(want, target, info, how),
         *_edited(target, info, how),
-        _peak(level.peak, info, how, heard),
-        *([_limiter(how, heard, limited_db)] if how.limit and heard else []),
-        *([_loudness(level, how, heard, match)] if heard else []),  # else nobody knows yet
-        _size(original, target),
+        _peak(level.peak, info, how, made),
+        *([_limiter(made)] if how.limit and made else []),
+        *([_loudness(level, how, made)] if made else []),  # else nobody knows yet
+        _size(original, target, how, made),
     ]
     shares = [str(n) for n in original.shares]
     return FitReport(points, level, target, shares)
@@ -251,16 +258,16 @@ def _pass_text(loop: Loop, target: Target, info: AudioInfo, how: Treatment) -> s
     return text
 
 
-def _limiter(how: Treatment, heard: Level, limited_db: float) -> FitPoint:
-    new = f"{_signed(heard.true_peak)} dBTP"
-    text = f"turned down by {limited_db:.1f} dB at most" if limited_db >= 0.05 else "nothing had to be turned down"
+def _limiter(made: Made) -> FitPoint:
+    new, by = f"{_signed(made.level.true_peak)} dBTP", made.limited_db
+    text = f"turned down by {by:.1f} dB at most" if by >= 0.05 else "nothing had to be turned down"
     return FitPoint("limiter", "limiter", "", new, FITS, text, required=False)
 
 
-def _peak(original: float, info: AudioInfo, how: Treatment, heard: Level | None) -> FitPoint:
+def _peak(original: float, info: AudioInfo, how: Treatment, made: Made | None) -> FitPoint:
     if how.match or how.limit:
         new, why = (
-            decibel(heard.peak) if heard else "",
+            decibel(made.level.peak) if made else "",
             "as its loudness wants it" if how.match else "as the limiter lets it",
         )
         return FitPoint("peak", "peak level", decibel(original), new, FITS, why)
@@ -277,7 +284,8 @@ def _peak(original: float, info: AudioInfo, how: Treatment, heard: Level | None)
     return FitPoint("peak", "peak level", old, new, FITS, f"{how.gain_db:+.1f} dB gain".replace("-", "−"))
 
 
-def _loudness(original: Level, how: Treatment, heard: Level, match: Match | None) -> FitPoint:
+def _loudness(original: Level, how: Treatment, made: Made) -> FitPoint:
+    heard, match = made.level, made.match
     short = match.short if match else original.short or heard.short
     old = _lufs(original, short)
     new, way = _lufs(heard, short), ", without gates: it is short" if short else ""
@@ -302,15 +310,26 @@ def _signed(value: float) -> str:
     return f"{value:+.1f}".replace("-", "−")
 
 
-def _size(original: Stream, target: Target) -> FitPoint:
+def _size(original: Stream, target: Target, how: Treatment, made: Made | None) -> FitPoint:
     want, new = original.format, target.format
-    old = f"{spaced(original.stored)} B"
     codec = codec_of(want)
-    size = codec.stored_size(want.with_(frames=new.frames))
+    old = _stored(original.stored, want)
+    size = made.size if made else codec.stored_size(want.with_(frames=new.frames))
     if size is None:
         return FitPoint("size", "stored size", old, "known after encoding", FITS, "the archive is written anew")
-    if size <= original.slot:
-        return FitPoint("size", "stored size", old, f"{spaced(size)} B", FITS, "fits its place")
-    more = spaced(size - original.slot)
-    text = f"{more} B more than its place holds: what follows will be moved"
-    return FitPoint("size", "stored size", old, f"{spaced(size)} B", FITS, text)
+    text = "fits its place"
+    if size > original.slot:
+        text = f"{spaced(size - original.slot)} B more than its place holds"
+        text += ", in the smallest way there is" if how.bits == "place" else ""
+        if codec.stored_size(want) is not None:
+            per_frame = codec.stored_size(new.with_(frames=100_000)) or 1
+            text += f", or {clock(math.ceil((size - original.slot) * 100_000 / per_frame), new.rate)}"
+        text += ": what follows will be moved"
+    if can_aim(codec, want) and not how.bits:
+        text += "; as many bits a second as the original"
+    return FitPoint("size", "stored size", old, _stored(size, new), FITS, text)
+
+
+def _stored(size: int, format: Format) -> str:
+    """A size, and what it is of each second."""
+    return f"{spaced(size)} B · {size * 8 * format.rate / max(1, format.frames) / 1000:.0f} kbit/s"

@@ -12,6 +12,7 @@ from ..audio.mix import Matrix
 from ..audio.tempo import LAYOUTS, TEMPI
 from ..base import Format, Loop, ZubretError
 from ..codec import codec_of
+from ..codec.aim import RATES
 from .timeline import Part, Timeline
 
 CHOICES = {
@@ -21,6 +22,7 @@ CHOICES = {
     "length": ("", "end", "tempo"),
     "match": ("", "original", "number"),
     "align": ("", "pad", "trim"),
+    "bits": ("", "number", "place"),
 }
 LONGEST = 12 * 3600.0
 """Seconds that a loop may be played out to."""
@@ -36,8 +38,9 @@ RANGES = {
     "gain_db": GAINS,
     "lufs": LUFS,
     "ceiling_db": CEILINGS,
+    "bit_rate": RATES,
 }
-"""What may be asked for: dBFS, ms, times, s, times as fast, dB, LUFS, dBTP."""
+"""What may be asked for: dBFS, ms, times, s, times as fast, dB, LUFS, dBTP, bits a second."""
 WEIGHTS = 4.0
 """The largest weight of a mix."""
 
@@ -65,6 +68,8 @@ class Treatment:
     limit:      whether a limiter turns down peaks above `ceiling_db`; without it the gain gives way
     align:      how a loop start gets onto a block edge: "pad" puts silence before the head,
                 "trim" cuts the head; "" leaves it
+    bits:       what an encoder that has a choice aims at: the original's own bits a second (""), `bit_rate` ("number"), or what
+                fits the original's place
     """
 
     trim_start: int = 0
@@ -92,6 +97,8 @@ class Treatment:
     ceiling_db: float = -1.0
     limit: bool = False
     align: str = ""
+    bits: str = ""
+    bit_rate: int = 64_000
 
     def as_dict(self) -> dict[str, Any]:
         """JSON-ready form."""

@@ -2580,6 +2580,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/swaps/{swap_id}/seam": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Seam
+         * @description The seam of a swap's loop, of what the game will play, in numbers.
+         */
+        get: operations["server_mods_api_seam"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/swaps/{swap_id}/undo": {
         parameters: {
             query?: never;
@@ -2685,37 +2705,7 @@ export interface components {
              * @default false
              */
             fit: boolean;
-            /**
-             * @default {
-             *       "align": null,
-             *       "ceiling_db": null,
-             *       "cut_silence": null,
-             *       "declick_ms": null,
-             *       "extend": null,
-             *       "extend_end": null,
-             *       "extend_seconds": null,
-             *       "extend_times": null,
-             *       "fade_in": null,
-             *       "fade_out": null,
-             *       "gain_db": null,
-             *       "length": null,
-             *       "limit": null,
-             *       "loop": null,
-             *       "loop_end": null,
-             *       "loop_start": null,
-             *       "lufs": null,
-             *       "match": null,
-             *       "matrix": null,
-             *       "mix": null,
-             *       "new_loop": null,
-             *       "resample": null,
-             *       "silence_db": null,
-             *       "tempo": null,
-             *       "trim_end": null,
-             *       "trim_start": null
-             *     }
-             */
-            steps: components["schemas"]["TreatmentIn"];
+            steps?: components["schemas"]["TreatmentIn"] | null;
             /**
              * Swaps
              * @default []
@@ -4533,6 +4523,29 @@ export interface components {
             streams: number;
         };
         /**
+         * SeamOut
+         * @description The seam of a prepared loop. step_db: from the level before its end to that behind its start; click_db: above what is usual
+         *     around it (0); spectrum_db, usual_db: how far the spectra at both sides are apart, and those of neighbouring moments; heard:
+         *     the waveform across it, [-1, 1); goes_on: what stands behind the end; ups: rising zero crossings before and behind the start
+         *     and the end, in frames of the stream.
+         */
+        SeamOut: {
+            /** Click Db */
+            click_db: number;
+            /** Goes On */
+            goes_on: number[];
+            /** Heard */
+            heard: number[];
+            /** Spectrum Db */
+            spectrum_db: number;
+            /** Step Db */
+            step_db: number;
+            /** Ups */
+            ups: number[][];
+            /** Usual Db */
+            usual_db: number;
+        };
+        /**
          * SearchIn
          * @description A name, and what the page's address holds of the question.
          */
@@ -4936,9 +4949,11 @@ export interface components {
          * SwapOut
          * @description One take of a swap; the chosen one is what the mod has. state: reading, open (points to fit), preparing, ready or failed;
          *     source: what it begins from, file, original, silence or stream; loop: the one that is put in, in frames of the file; becomes:
-         *     null where the treatment is impossible; key: the same for all takes of one stream; undos, redos: steps before and behind.
+         *     null where the treatment is impossible; aims: whether its encoder can be told how many bits to take; key: the same for all takes of one stream; undos, redos: steps before and behind.
          */
         SwapOut: {
+            /** Aims */
+            aims: boolean;
             becomes: components["schemas"]["Becomes"] | null;
             /** Changes Too */
             changes_too: string[];
@@ -5158,6 +5173,10 @@ export interface components {
         TreatmentIn: {
             /** Align */
             align?: string | null;
+            /** Bit Rate */
+            bit_rate?: number | null;
+            /** Bits */
+            bits?: string | null;
             /** Ceiling Db */
             ceiling_db?: number | null;
             /** Cut Silence */
@@ -5212,12 +5231,16 @@ export interface components {
         /**
          * TreatmentOut
          * @description All steps of a treatment, in the order in which they are done. Frames count in the file's own rate; fades and
-         *     extend_seconds are in s, silence_db in dBFS, lufs in LUFS, ceiling_db in dBTP. gain_db counts where match is empty, lufs where
+         *     extend_seconds are in s, silence_db in dBFS, lufs in LUFS, ceiling_db in dBTP, bit_rate in bits a second. gain_db counts where match is empty, lufs where
          *     it is "number"; matrix: a row of weights for each channel of the original, null for the usual ones.
          */
         TreatmentOut: {
             /** Align */
             align: string;
+            /** Bit Rate */
+            bit_rate: number;
+            /** Bits */
+            bits: string;
             /** Ceiling Db */
             ceiling_db: number;
             /** Cut Silence */
@@ -9268,6 +9291,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SwapOut"];
+                };
+            };
+        };
+    };
+    server_mods_api_seam: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                swap_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeamOut"];
                 };
             };
         };

@@ -54,6 +54,11 @@
   <button class="btn btn-sm" onclick={() => mark(false)}>☐ Not done</button>
   <button class="btn btn-sm" onclick={files}>Files for them …</button>
   <button class="btn btn-sm" onclick={() => (treating = !busy)}>Treat alike …</button>
+  <button
+    class="btn btn-sm"
+    title="Those that are not prepared, or failed, too"
+    onclick={() => attempt(() => treat({ chosen: [...chosen] }, {}, true))}>Prepare again</button
+  >
   <button class="btn btn-sm" onclick={() => (putting = !busy)}>Put into the mod …</button>
 </ChosenBar>
 

@@ -44,6 +44,7 @@ export function stateOf(line: Line): { sign: string; text: string; tone: string 
   const take = line.take;
   if (!take) return { sign: "○", text: "no take", tone: "text-quiet" };
   if (take.state === "ready") return { sign: "✓", text: "fits", tone: "text-success" };
+  if (take.state === "held") return { sign: "○", text: "not prepared", tone: "text-quiet" };
   if (take.state === "failed") return { sign: "■", text: "failed", tone: "text-error" };
   if (take.state !== "open") return { sign: "…", text: take.state, tone: "text-quiet" };
   return take.verdict === "blocks"

@@ -11,6 +11,7 @@
   import DropZone from "../swap/DropZone.svelte";
   import FitTable from "../swap/FitTable.svelte";
   import OtherStream from "../swap/OtherStream.svelte";
+  import SeamBench from "../swap/SeamBench.svelte";
   import Steps from "../swap/Steps.svelte";
   import SwapList from "../swap/SwapList.svelte";
   import {
@@ -209,6 +210,13 @@
       {#if swap.state === "failed"}
         <button class="btn btn-sm mt-2" onclick={() => attempt(() => change(swap, {}))}>Try again</button>
       {/if}
+    {:else if swap?.state === "held"}
+      <p class="mt-6 flex items-center gap-3">
+        {swap.source_name} was sent, and is not prepared yet.
+        <button class="btn btn-sm btn-primary" onclick={() => attempt(() => change(swap, {}))}
+          >Prepare it</button
+        >
+      </p>
     {/if}
 
     {#if swap && stream}
@@ -236,6 +244,9 @@
             edges={view === "file" ? { swap, change: treat } : undefined}
           />
         </div>
+        {#if view === "seam" && (swap.new?.loop || busy)}
+          <SeamBench {swap} block={stream.block_frames} change={treat} />
+        {/if}
         <Steps {swap} {stream} change={treat}>
           <div class="ml-auto self-center">
             {#if swap.state === "ready"}

@@ -5,7 +5,7 @@
   import Choice from "./Choice.svelte";
   import LoopSteps from "./LoopSteps.svelte";
   import NumberStep from "./NumberStep.svelte";
-  import { LENGTHS, LEVELS, readClock } from "./steps";
+  import { BITS, LENGTHS, LEVELS, readClock } from "./steps";
   import Weights from "./Weights.svelte";
 
   /** The steps that make a replacement fit, in the order in which they are done, and changing them. */
@@ -129,6 +129,30 @@
       </button>
     {/if}
   </div>
+  {#if swap.aims}
+    <span class="text-quiet">bits</span>
+    <div class="flex flex-wrap items-center gap-x-4 gap-y-1.5">
+      <Choice
+        label="bits"
+        hidden
+        width="w-56"
+        value={how.bits}
+        choices={BITS}
+        set={(bits) => change({ bits })}
+      />
+      {#if how.bits === "number"}
+        <NumberStep
+          label="bit rate"
+          unit="kbit/s"
+          value={how.bit_rate / 1000}
+          from={6}
+          to={512}
+          by={8}
+          set={(rate) => change({ bit_rate: Math.round(rate * 1000) })}
+        />
+      {/if}
+    </div>
+  {/if}
   {#if !silent}
     <span class="text-quiet">level</span>
     <div class="flex flex-wrap items-center gap-x-4 gap-y-1.5">

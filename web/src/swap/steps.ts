@@ -22,6 +22,12 @@ export const LEVELS: [string, string][] = [
   ["original", "as loud as the original"],
   ["number", "to a loudness"],
 ];
+/** What an encoder that has a choice aims at. */
+export const BITS: [string, string][] = [
+  ["", "as many as the original"],
+  ["number", "so many a second"],
+  ["place", "what fits its place"],
+];
 export const EDGES: [string, string][] = [
   ["", "leave it"],
   ["pad", "by silence before the head"],

@@ -11,6 +11,7 @@ const SOON = 250;
 const EACH = 5;
 
 const STATE: Record<string, { sign: string; text: string; tone: string }> = {
+  held: { sign: "○", text: "not prepared", tone: "text-quiet" },
   reading: { sign: "…", text: "reading", tone: "text-quiet" },
   preparing: { sign: "…", text: "preparing", tone: "text-quiet" },
   ready: { sign: "✓", text: "fits", tone: "text-success" },
