@@ -90,6 +90,7 @@ def _screens(browser: Browser, address: str, number: int) -> Iterator[Row]:
         ("its tree", "survey?tree=true", "Files"),
         ("entries", "survey/data%2Ftable.crate", "Entries"),
         ("Locate", "locate", "Streams"),
+        ("lines", "lines", "Lines"),
     ):
         times = []
         for _ in range(5):
@@ -101,15 +102,19 @@ def _screens(browser: Browser, address: str, number: int) -> Iterator[Row]:
                 nodes.append(page.evaluate("document.querySelectorAll('main *').length"))
         firsts.append(statistics.median(times))
         note.append(f"{name} {firsts[-1]:.0f}")
-    yield Row("first rows of a screen, the slowest of four", NONE, [max(firsts)], 1000, ", ".join(note), "ms")
+    yield Row("first rows of a screen, the slowest of five", NONE, [max(firsts)], 1000, ", ".join(note), "ms")
     yield Row("nodes of a screen with such a list", NONE, [float(max(nodes))], 2000, unit="")
     with _page(browser) as page:
         session = page.context.new_cdp_session(page)
         page.goto(f"{address}/#/{number}/locate")
         page.evaluate("shown(() => filled('Streams'))")
         yield _typed(page)
-        yield _dragged(page)
-        yield _arrows(page)
+        yield _dragged(page, "Streams", "a dragged scroll bar, from rest to its rows")
+        yield _arrows(page, "Streams", "an arrow key's sound (limit for the median)")
+        page.goto(f"{address}/#/{number}/lines")
+        page.evaluate("shown(() => filled('Lines'))")
+        yield _dragged(page, "Lines", "the same on the line board")
+        yield _arrows(page, "Lines", "an arrow key's sound there")
         page.goto(f"{address}/#/{number}/locate?archive=data%2Fvoice.crate")
         expect(page.locator("section[aria-label=Streams] p strong")).to_have_text(re.compile("^4"))
         yield _many(page)
@@ -143,27 +148,27 @@ def _typed(page: Page) -> Row:
     return Row("rows for what is typed, after the last key", NONE, times, 250, unit="ms")
 
 
-def _dragged(page: Page) -> Row:
+def _dragged(page: Page, grid: str, what: str) -> Row:
     times = []
     for share in (0.5, 0.1, 0.9, 0.3, 0.7):
         times.append(
             page.evaluate(
-                """async (share) => {
-                    const grid = document.querySelector('[role=grid][aria-label=Streams]');
+                """async ([share, name]) => {
+                    const grid = document.querySelector(`[role=grid][aria-label="${name}"]`);
                     for (let n = 1; n <= 20; n++) {
                         grid.scrollTop += (share * grid.scrollHeight - grid.scrollTop) * n / 20;
                         await new Promise((done) => setTimeout(done, 25));
                     }
-                    return await shown(() => filled('Streams'));
+                    return await shown(() => filled(name));
                 }""",
-                share,
+                [share, grid],
             )
         )
-    return Row("a dragged scroll bar, from rest to its rows", NONE, times, 400, unit="ms")
+    return Row(what, NONE, times, 400, unit="ms")
 
 
-def _arrows(page: Page) -> Row:
-    grid = page.get_by_role("grid", name="Streams")
+def _arrows(page: Page, name: str, what: str) -> Row:
+    grid = page.get_by_role("grid", name=name)
     grid.evaluate("(grid) => grid.scrollTop = 0")
     grid.focus()
     page.keyboard.press("Home")
@@ -179,9 +184,7 @@ def _arrows(page: Page) -> Row:
         times.append(page.evaluate("sounds[0] - pressed"))
         page.wait_for_timeout(250)
     late = statistics.quantiles(times, n=20)[-1]
-    return Row(
-        "an arrow key's sound (limit for the median)", NONE, times, 120, f"95 % within {late:.0f} ms (200)", "ms"
-    )
+    return Row(what, NONE, times, 120, f"95 % within {late:.0f} ms (200)", "ms")
 
 
 def _many(page: Page) -> Row:

@@ -149,9 +149,11 @@
 <div class="flex h-full max-lg:block">
   <nav
     aria-label="Swaps of this mod"
-    class="flex w-[225px] shrink-0 flex-col gap-2 overflow-auto border-r border-line bg-base-200 p-3 max-lg:w-full"
+    class="flex w-[225px] shrink-0 flex-col border-r border-line bg-base-200 p-3 max-lg:w-full"
   >
-    <SwapList swaps={swaps.data} current={swap} />
+    <div class="flex min-h-0 flex-col gap-2 overflow-auto">
+      <SwapList swaps={swaps.data} current={swap} />
+    </div>
     {#if swap}
       <div class="mt-auto flex flex-col gap-2 pt-3">
         <DropZone {sending} {send} />

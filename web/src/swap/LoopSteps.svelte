@@ -110,7 +110,7 @@
   {/if}
   {#if others.length}
     <select
-      class="select select-sm w-52"
+      class="select select-sm w-60"
       aria-label="Loops and cue points of the file"
       value=""
       onchange={(e) => takeNote(e)}

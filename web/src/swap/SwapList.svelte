@@ -12,6 +12,14 @@
 
   const files = createQuery(() => filesPut(app.gameId, app.game!.mod_id));
   const chosen = $derived(swaps?.filter((s) => s.chosen));
+  /** Of so many at most each has a line here; the others are on the line board. */
+  const MOST = 150;
+  const shown = $derived.by(() => {
+    const at = chosen?.findIndex((s) => s.key === current?.key) ?? 0;
+    const first = Math.max(0, Math.min(at - MOST / 2, (chosen?.length ?? 0) - MOST));
+    return chosen?.slice(first, first + MOST);
+  });
+  const others = $derived((chosen?.length ?? 0) - (shown?.length ?? 0));
   const more = (s: Swap) => (swaps ?? []).filter((other) => other.key === s.key).length - 1;
 </script>
 
@@ -19,7 +27,7 @@
   <p class="text-quiet">Swaps of this mod</p>
   <a class="text-primary underline" href="#/{app.gameId}/lines">Line board</a>
 </div>
-{#each chosen ?? [] as s (s.key)}
+{#each shown ?? [] as s (s.key)}
   {@const st = stateOf(s)}
   <a
     href="#/{app.gameId}/swap/{s.id}"
@@ -40,6 +48,11 @@
 {:else}
   {#if swaps}<p>None yet. Choose a stream in Locate, then swap it.</p>{/if}
 {/each}
+{#if others}
+  <a class="px-2.5 text-primary underline" href="#/{app.gameId}/lines?swapped=yes"
+    >{count(others, "more swap")} on the line board</a
+  >
+{/if}
 {#if files.data?.length}
   <p class="mt-3 text-quiet">Whole files in archives</p>
   {#each files.data as f (f.id)}

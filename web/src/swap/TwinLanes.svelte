@@ -86,6 +86,8 @@
   const scale = $derived(Math.max(40, ...above.map((b) => b.v), ...below.map((b) => b.v)));
 
   const ticks = $derived(ticksBetween(span));
+  /** Digits behind the point that tell two ticks apart. */
+  const fine = $derived(ticks.length < 2 || ticks[1]! - ticks[0]! >= 1 ? 0 : 2);
   const grid = $derived(
     blockFrames < 2 || view === "seam"
       ? { every: 0, at: [] }
@@ -151,7 +153,7 @@
     {#each ticks as t (t)}
       <path d="M{x(t)} 0V{HEIGHT}" stroke="var(--line)" stroke-width="1" />
       <text x={x(t) + 4} y="11" font-size="10.5" fill="var(--quiet)" class="num"
-        >{view === "seam" ? `${t > 0 ? "+" : ""}${t} s` : clock(t, 0)}</text
+        >{view === "seam" ? `${t > 0 ? "+" : ""}${t} s` : clock(t, fine)}</text
       >
     {/each}
     {#if view !== "seam"}
