@@ -4947,7 +4947,7 @@ export interface components {
         };
         /**
          * SwapOut
-         * @description One take of a swap; the chosen one is what the mod has. state: reading, open (points to fit), preparing, ready or failed;
+         * @description One take of a swap; the chosen one is what the mod has. state: held (sent, not prepared yet), reading, open (points to fit), preparing, ready or failed;
          *     source: what it begins from, file, original, silence or stream; loop: the one that is put in, in frames of the file; becomes:
          *     null where the treatment is impossible; aims: whether its encoder can be told how many bits to take; key: the same for all takes of one stream; undos, redos: steps before and behind.
          */
