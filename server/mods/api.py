@@ -303,7 +303,7 @@ def _swap_out(swap: Swap, row: Stream | None) -> dict[str, Any]:
         "stream": stream,
         "info": swap.info,
         "treatment": Treatment.from_dict(swap.treatment).as_dict(),
-        "loop": _loop_of(swap),
+        "loop": _loop_of(swap, row),
         "becomes": report.get("format"),
         "mix": _mix_of(swap, stream["channels"]) if stream else None,
         "aims": row is not None and can_aim(codec_of(row.format()), row.format()),
@@ -316,11 +316,11 @@ def _swap_out(swap: Swap, row: Stream | None) -> dict[str, Any]:
     }
 
 
-def _loop_of(swap: Swap) -> list[int] | None:
-    if swap.info is None:
+def _loop_of(swap: Swap, row: Stream | None) -> list[int] | None:
+    if swap.info is None or row is None:
         return None
     try:
-        loop = Treatment.from_dict(swap.treatment).loop_of(AudioInfo.from_dict(swap.info))
+        loop = Treatment.from_dict(swap.treatment).loop_of(AudioInfo.from_dict(swap.info), row.format())
     except ZubretError:  # of a part that can't be, which the report says
         return None
     return None if loop is None else [loop.start, loop.end]

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import json
 from typing import Annotated, Any
 
-from django.http import HttpRequest
-from ninja import Field, Query, Router, Schema
+from django.http import HttpRequest, HttpResponse
+from django.utils.http import content_disposition_header
+from ninja import Field, File, Query, Router, Schema
+from ninja.files import UploadedFile
 
 from zubret_core.swap import Treatment
 
-from ..errors import one
+from ..errors import one, stopped
 from ..jobs.api import JobOut, ProblemOut
 from ..paging import Limit, Offset
 from ..shelf.api import StreamOut
@@ -20,6 +23,8 @@ from .api import TreatmentIn
 from .models import Mod, Preset
 
 router = Router()
+SHARED = "zubret treatment"
+"""What a file of a treatment says it is, with its version."""
 Name = Annotated[str, Field(min_length=1, max_length=100)]
 
 
@@ -118,13 +123,14 @@ class MatchesOut(Schema):
 
 class AlikeIn(Schema):
     """Takes by their numbers, or those that the mod has of streams; steps to change in all of them; fit: whether what each one's
-    report proposes is done; back: undo the last step instead."""
+    report proposes is done; median: bring all to the median loudness of their originals; back: undo the last step instead."""
 
     swaps: list[int] = []
     chosen: list[int] = []
     steps: TreatmentIn | None = None
     fit: bool = False
     back: bool = False
+    median: bool = False
 
 
 class AlikeOut(Schema):
@@ -216,7 +222,7 @@ def treat_alike(request: HttpRequest, mod_id: int, data: AlikeIn):
     mod = _mod(mod_id)
     swaps = data.swaps or many.of_streams(mod, data.chosen)
     steps = data.steps.steps() if data.steps else {}
-    job = many.prepare(mod, swaps, many.Alike(steps, data.fit, data.back))
+    job = many.prepare(mod, swaps, many.Alike(steps, data.fit, data.back, data.median))
     return {"swaps": swaps, "job": job}
 
 
@@ -233,6 +239,31 @@ def keep_preset(request: HttpRequest, data: PresetIn):
     Treatment.from_dict(steps)
     preset, _ = Preset.objects.update_or_create(name=data.name.strip(), defaults={"steps": steps})
     return preset
+
+
+@router.get("/presets/{int:preset_id}/file")
+def preset_file(request: HttpRequest, preset_id: int):
+    """A treatment as a file for somebody else."""
+    preset = one(Preset.objects.all(), preset_id)
+    text = json.dumps({SHARED: 1, "name": preset.name, "steps": preset.steps}, indent=2, ensure_ascii=False)
+    answer = HttpResponse(text + "\n", content_type="application/json; charset=utf-8")
+    answer["Content-Disposition"] = str(content_disposition_header(True, f"{preset.name}.treatment.json"))
+    return answer
+
+
+@router.post("/presets/file", response=PresetOut)
+def bring_preset(request: HttpRequest, file: File[UploadedFile]):
+    """Keep a treatment that somebody shared; what its name had before goes."""
+    try:
+        data = json.loads(file.read(1 << 20).decode("utf-8-sig"))
+        if data.pop(SHARED) != 1:
+            raise ValueError
+        shared = PresetIn(**data)
+    except (ValueError, KeyError, TypeError, AttributeError) as e:
+        raise stopped(
+            422, "This is no file of a treatment.", "Ask for one that Zubret gave out.", file.name or ""
+        ) from e
+    return keep_preset(request, shared)
 
 
 @router.delete("/presets/{int:preset_id}", response={204: None})

@@ -3,7 +3,9 @@ prepared."""
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass, field
+from statistics import median
 from typing import Any, ClassVar
 
 from django.db import transaction
@@ -13,6 +15,7 @@ from django.utils import timezone
 from zubret_core.base import Cancelled, Progress, ZubretError
 from zubret_core.codec import codec_of
 from zubret_core.swap import ORIGINAL, SILENCE, Treatment
+from zubret_core.swap.treatment import LUFS
 
 from ..bulk import among
 from ..errors import stopped
@@ -24,7 +27,7 @@ from ..shelf.models import Stream, numbered
 from . import treating
 from .entry_files import in_the_way
 from .models import Mod, Swap
-from .services import TRY_AGAIN, forget_old_results, prepared_now
+from .services import TRY_AGAIN, forget_old_results, level_of_original, prepared_now
 from .takes import choose_newest, let_wait
 
 NONE = "none"
@@ -143,12 +146,13 @@ def take_back(mod: Mod, swaps: list[int], aside: list[int]) -> int:
 
 @dataclass(frozen=True)
 class Alike:
-    """How many swaps are treated before they are prepared: steps are changed, and what each one's report proposes is done (fit);
-    or their last step is undone (back)."""
+    """How many swaps are treated before they are prepared: steps are changed, and what each one's report proposes is done (fit),
+    brought to the median loudness of the originals of all (median); or their last step is undone (back)."""
 
     steps: dict[str, Any] = field(default_factory=dict)
     fit: bool = False
     back: bool = False
+    median: bool = False
 
 
 @dataclass(frozen=True)
@@ -160,6 +164,7 @@ class PrepareMany(Order):
     steps: dict[str, Any] = field(default_factory=dict)
     fit: bool = False
     back: bool = False
+    median: bool = False
 
 
 @dataclass(frozen=True)
@@ -182,11 +187,28 @@ def _waiting(order: PrepareMany) -> QuerySet[Swap]:
     return Swap.objects.filter(pk__in=among(order.swaps), state__in=(Swap.READING, Swap.PREPARING))
 
 
+def _median(swaps: list[int], progress: Progress) -> dict[str, Any]:
+    """Steps to the median loudness of the originals, each as lines are compared; none where nothing can be measured."""
+    found: list[float] = []
+    for n, number in enumerate(swaps):
+        progress(0, len(swaps) * 1000, f"measuring original {n + 1:,} of {len(swaps):,}")
+        swap = Swap.objects.select_related("mod__game").filter(pk=number).first()
+        with suppress(ZubretError):  # its preparing will say it
+            level = level_of_original(swap) if swap else None
+            if level and (loudness := level.loudness(level.short)) is not None:
+                found.append(loudness)
+    if not found:
+        return {}
+    lufs = max(LUFS[0], min(LUFS[1], round(median(found), 1)))
+    return {"match": "number", "lufs": lufs}
+
+
 @work("long", _settle)
 def prepare_swaps(job: Job, order: PrepareMany, progress: Progress) -> ManyPrepared:
     """Prepare all that wait; one that can't be keeps its reason, and the others go on."""
     swaps = list(_waiting(order).filter(removed__isnull=True).order_by("pk").values_list("pk", flat=True))
     failed = 0
+    steps = {**order.steps, **(_median(swaps, progress) if order.median else {})}
     for n, number in enumerate(swaps):
         swap = Swap.objects.select_related("mod__game").filter(pk=number, removed__isnull=True).first()
         if swap is None:  # taken back meanwhile
@@ -200,8 +222,8 @@ def prepare_swaps(job: Job, order: PrepareMany, progress: Progress) -> ManyPrepa
         try:
             if order.back and swap.undos:
                 treating.step_back(swap)
-            if order.steps:
-                treating.treat(swap, order.steps)
+            if steps:
+                treating.treat(swap, steps)
             state = prepared_now(swap, told)
             if order.fit and state == Swap.OPEN and treating.treat(swap, {}, "all", joined=True):
                 prepared_now(swap, told)

@@ -137,7 +137,7 @@ def _prepared_values(swap: Swap, progress: Progress) -> dict[str, Any]:
     """What the row of a swap becomes."""
     original = open_original(_row_of(swap, swap.locator))
     values: dict[str, Any] = {"payload_digest": _digest(original.payload), "prepared": None}
-    level = Level(**swap.original_level) if swap.original_level else _level_of(original)
+    level = level_of_original(swap, original)
     values["original_level"] = level.as_dict()
     with source_of(swap, original) as source:
         known = measured(swap)
@@ -156,6 +156,15 @@ def _prepared_values(swap: Swap, progress: Progress) -> dict[str, Any]:
             values["prepared"], values["state"] = _keep(swap, result), Swap.READY
             values["report"] = fit_report(original, level, info, how, result.made).as_dict()
     return values
+
+
+def level_of_original(swap: Swap, original: CoreStream | None = None) -> Level:
+    """How loud the stream is that a swap replaces; it is kept with the swap. original: the stream, where it is open already."""
+    if swap.original_level:
+        return Level(**swap.original_level)
+    level = _level_of(original or open_original(_row_of(swap, swap.locator)))
+    Swap.objects.filter(pk=swap.pk).update(original_level=level.as_dict())
+    return level
 
 
 def measured(swap: Swap) -> AudioInfo | None:

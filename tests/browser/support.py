@@ -1,10 +1,16 @@
 """A real browser in front of a real Zubret."""
 
+import json
 import shutil
+import subprocess
+import sys
+import wave
 
+import numpy as np
 from playwright.sync_api import Page, expect, sync_playwright
 
 from tests.program import ProgramTest
+from tests.support import ROOT
 
 expect.set_options(timeout=20_000)  # a busy machine is no fault of the product
 LOST = """
@@ -94,3 +100,24 @@ class BrowserTest(ProgramTest):
         """Ask Locate's list, and wait for its answer: a click on what is about to go away hits nothing."""
         self.page.get_by_label("Name, id, bank, path").fill(text)
         expect(self.page.get_by_role("grid", name="Streams")).to_have_attribute("aria-busy", "false")
+
+    def mod_of(self, game: int) -> int:
+        return next(g["mod_id"] for g in self.api("/games") if g["id"] == game)
+
+    def played(self, game: int, cue: str, loops: int = 1) -> tuple[np.ndarray, int]:
+        """Rebuild on the screen, see it proved, and have the stand-in play a cue of the rebuilt game: int16 samples one behind
+        the other, and their rate."""
+        self.open(f"#/{game}/rebuild")
+        self.page.get_by_role("button", name="Rebuild a").click()
+        mod = self.mod_of(game)
+        build = self.until(
+            lambda: (b := self.api(f"/mods/{mod}/build")) and b["state"] == "proved" and b["fresh"] and b,
+            90,
+            "the proof",
+        )
+        over, out = self.root / "home" / "run" / "builds" / str(build["id"]), self.root / "played.wav"
+        play = [sys.executable, "-m", "standin", "play", self.game, cue, "--over", over, "--loops", loops, "--wav", out]
+        done = subprocess.run([str(word) for word in play], cwd=ROOT, capture_output=True, text=True)
+        self.assertTrue(json.loads(done.stdout)["played"], done.stdout)
+        with wave.open(str(out)) as file:
+            return np.frombuffer(file.readframes(file.getnframes()), "<i2"), file.getframerate()

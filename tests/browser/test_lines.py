@@ -1,48 +1,24 @@
 """Spoken lines by the folder and by the microphone, and a treatment in depth: on the screen, in the rebuild and in the stand-in."""
 
-import json
-import subprocess
-import sys
-import wave
-
 import numpy as np
 from playwright.sync_api import expect
 
 from standin.lines import new_lines
 from tests.browser.support import BrowserTest
-from tests.support import ROOT, tone, wav_file
+from tests.support import tone, wav_file
 
 
 class Lines(BrowserTest):
     def setUp(self):
         super().setUp()
         self.number = self.register()
-        self.mod = next(g["mod_id"] for g in self.api("/games") if g["id"] == self.number)
+        self.mod = self.mod_of(self.number)
 
     def takes(self) -> list[dict]:
         return [s for s in self.api(f"/mods/{self.mod}/swaps") if s["chosen"]]
 
     def line(self, text: str):
         return self.page.get_by_role("grid", name="Lines").get_by_role("row").filter(has_text=text).first
-
-    def played(self, cue: str, loops: int = 1) -> tuple[np.ndarray, int]:
-        """Rebuild, see it proved, and have the stand-in play a cue of the rebuilt game: int16 samples and their rate."""
-        page = self.page
-        self.open(f"#/{self.number}/rebuild")
-        page.get_by_role("button", name="Rebuild a").click()
-        build = self.until(
-            lambda: (b := self.api(f"/mods/{self.mod}/build")) and b["state"] == "proved" and b["fresh"] and b,
-            90,
-            "the proof",
-        )
-        over, out = self.root / "home" / "run" / "builds" / str(build["id"]), self.root / "played.wav"
-        command = [sys.executable, "-m", "standin", "play", str(self.game), cue, "--over", str(over)]
-        done = subprocess.run(
-            [*command, "--loops", str(loops), "--wav", str(out)], cwd=ROOT, capture_output=True, text=True
-        )
-        self.assertTrue(json.loads(done.stdout)["played"], done.stdout)
-        with wave.open(str(out)) as file:
-            return np.frombuffer(file.readframes(file.getnframes()), "<i2"), file.getframerate()
 
     def test_a_folder_of_two_languages_becomes_takes_and_is_undone_at_once(self):
         page, folder = self.page, self.root / "new lines"
@@ -100,7 +76,7 @@ class Lines(BrowserTest):
         first = next(
             s for s in self.takes() if s["stream"]["bank"] == "crew_de.bell" and s["stream"]["stream_id"] == "1001"
         )
-        pcm, rate = self.played("crew_de:1001")
+        pcm, rate = self.played(self.number, "crew_de:1001")
         self.assertEqual((rate, len(pcm)), (24_000, first["new"]["frames"]))
 
     def test_a_line_is_recorded_kept_and_played_by_the_game(self):
@@ -144,7 +120,7 @@ class Lines(BrowserTest):
         expect(dialog).to_have_count(0)
         french = lambda: [s for s in self.takes() if "crew_fr" in s["place"]]  # noqa: E731
         self.until(lambda: [s["state"] for s in french()] == ["ready"] * 2, 30, "both takes")
-        pcm, rate = self.played("crew_fr:1007")
+        pcm, rate = self.played(self.number, "crew_fr:1007")
         take = next(s for s in french() if s["stream"]["stream_id"] == "1007")
         self.assertEqual((rate, len(pcm)), (24_000, take["new"]["frames"]))
         self.assertGreater(np.abs(pcm).max(), 1000)  # the fake device beeps
@@ -216,7 +192,7 @@ class Lines(BrowserTest):
         page.locator("main").press("t")
         both.get_by_role("button", name="Use this take").click()
         expect(both.get_by_role("link").first).to_contain_text("in the mod")
-        pcm, rate = self.played("deck:2210")
+        pcm, rate = self.played(self.number, "deck:2210")
         self.assertEqual((rate, len(pcm)), (32_000, frames))
         body = tone(4, 32_000, 400)[32_000:, 0]
         np.testing.assert_allclose(pcm[-len(body) :] / 32768, body, atol=1e-4)

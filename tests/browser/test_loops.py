@@ -1,8 +1,12 @@
 """Loops of a piece: looked for, taken, taken back, and there again after a reload."""
 
+import re
+
+import numpy as np
 from playwright.sync_api import expect
 
 from tests.browser.support import BrowserTest
+from tests.support import tone, wav_file
 
 
 class Loops(BrowserTest):
@@ -33,7 +37,7 @@ class Loops(BrowserTest):
         self.assertEqual(frames[1] - frames[0], length)  # as long as the one that the piece was made with
         page.get_by_role("button", name="Fit all that can be").click()  # its start misses a block edge
         expect(ready).to_be_visible()
-        swap = next(s for s in self.api(f"/mods/{self.mod(game)}/swaps") if s["stream"]["stream_id"] == "0246")
+        swap = next(s for s in self.api(f"/mods/{self.mod_of(game)}/swaps") if s["stream"]["stream_id"] == "0246")
         self.assertEqual(swap["new"]["loop"][1] - swap["new"]["loop"][0], length)
 
         page.reload()
@@ -47,5 +51,44 @@ class Loops(BrowserTest):
         expect(start).to_have_value(own)
         expect(first.get_by_role("button", name="Take the loop")).to_be_visible()
 
-    def mod(self, game: int) -> int:
-        return next(g["mod_id"] for g in self.api("/games") if g["id"] == game)
+    def test_a_seam_is_moved_while_it_is_heard_and_the_game_plays_it_cleanly(self):
+        game, page = self.register(), self.page
+        self.open(f"#/{game}/locate")
+        self.find("0251")
+        self.row("0251").click()
+        page.get_by_role("grid").press("Enter")
+        periods = wav_file(self.root / "periods.wav", tone(8, 44_100, 441, 2), 44_100)  # 100 frames each
+        page.get_by_label("Replacement file").set_input_files(periods)
+        page.get_by_role("button", name="Fit all that can be").click()
+        ready = page.get_by_role("link", name="Go to Rebuild")
+        expect(ready).to_be_visible()
+        page.get_by_label("loop", exact=True).select_option("points")
+        for edge, frame in (("start", "44100"), ("end", "308730")):  # 30 frames too late
+            page.get_by_label(f"loop {edge}, frames").fill(frame)
+            page.get_by_label(f"loop {edge}, frames").press("Tab")
+            expect(page.get_by_label(f"loop {edge}, frames")).to_have_value(re.compile(frame[-3:]))
+        expect(ready).to_be_visible()
+        page.get_by_role("button", name="seam ±3 s").click()
+        seam = page.get_by_role("group", name="Seam")
+        expect(seam.get_by_role("status")).to_contain_text("a click")
+        seam.get_by_role("button", name="Hear it again and again").click()
+        self.until(lambda: self.strip("playing") == "true", 10, "the seam")
+        seam.get_by_role("button", name="The end back to a zero crossing").press("Enter")
+        expect(page.get_by_label("loop end, frames")).to_have_value(re.compile("308.70"))
+        expect(seam.get_by_role("status")).to_contain_text("nothing stands out")
+        self.until(lambda: self.strip("playing") == "true", 10, "the seam, as it is now")
+        for way in ("on", "back"):
+            before = page.get_by_label("loop end, frames").input_value()
+            seam.get_by_role("button", name=f"The end {way} by a frame").press("Enter")
+            expect(page.get_by_label("loop end, frames")).not_to_have_value(before)
+        expect(seam.get_by_role("status")).to_contain_text("nothing stands out")
+        seam.get_by_role("button", name="Stop").click()
+
+        swap = next(s for s in self.api(f"/mods/{self.mod_of(game)}/swaps") if s["source_name"] == "periods.wav")
+        start, end = swap["new"]["loop"]
+        pcm, rate = self.played(game, "fog", loops=3)
+        pcm = pcm.reshape(-1, 2)
+        self.assertEqual((rate, len(pcm)), (44_100, start + 3 * (end - start)))
+        step = np.abs(np.diff(pcm[:, 0].astype(int)))
+        for at in (end, 2 * end - start):  # no sample is further from the one before it than elsewhere
+            self.assertLessEqual(step[at - 2 : at + 2].max(), step[:start].max() + 2)

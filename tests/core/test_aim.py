@@ -7,9 +7,11 @@ import re
 import subprocess
 
 import numpy as np
+import soxr
 
 from tests.core.test_treatment import WithFile
-from tests.support import bytes_of, source
+from tests.support import bytes_of, noise, source
+from zubret_core.audio.difference import Difference
 from zubret_core.bank.base import OnePayload, Stream
 from zubret_core.base import Format
 from zubret_core.base.format import frozen
@@ -27,12 +29,14 @@ def chord(rate: int, seconds: int, channels: int, seed: int) -> np.ndarray:
     return np.stack([tones + 0.02 * rng.standard_normal(len(t)) for _ in range(channels)], 1).astype(np.float32)
 
 
-class Aiming(WithFile):
+class WithStored(WithFile):
     def stored(self, format: Format, seed: int = 1) -> Stream:
         pcm = chord(format.rate, format.frames // format.rate, format.channels, seed)
         payload = codec_of(format).encode(pcm, format)
         return Stream(0, "", "", format, 0, len(payload), "", OnePayload(source(bytes(payload))))
 
+
+class Aiming(WithStored):
     def read(self, payload, variant: str) -> float:
         """Bits a second, as another program reads them."""
         place = self.folder / "made.ogg"
@@ -72,3 +76,28 @@ class Aiming(WithFile):
             self.assertAlmostEqual(bit_rate_of(made.payload, made.format) / 80_000, 1, delta=0.1, msg=codec)
             heard = codec_of(format).decode(made.payload, made.format, 0, made.format.frames)
             self.assertGreater(snr_db(chord(rate, 12, 2, 4), to_float(heard)), 5)
+
+
+class Honest(WithStored):
+    def test_what_a_listener_would_notice_is_told(self):
+        """Bands that are cut off by a resampler, as a codec's low-pass does it."""
+        meant = noise(4 * 48_000, 2, 8000).astype(np.float32) / 32768
+        for rate in (8_000, 22_050):
+            less = soxr.resample(soxr.resample(meant, 48_000, rate, "VHQ"), rate, 48_000, "VHQ")[: len(meant)]
+            difference = Difference(48_000)
+            for at in range(0, len(meant), 50_000):
+                difference.add(meant[at : at + 50_000], less[at : at + 50_000])
+            self.assertAlmostEqual(difference.lost_above / (rate / 2), 1, delta=0.26)  # a third of an octave
+            self.assertGreater(difference.spectrum_db, 6)
+        same = Difference(48_000)
+        same.add(meant, meant)
+        self.assertEqual((same.spectrum_db, same.lost_above, same.full), (0, None, 0))
+
+    def test_the_report_says_it(self):
+        original = self.stored(Format("file", 24_000, 1, 4 * 24_000, variant="OGG/OPUS"))
+        loud = np.clip(chord(24_000, 4, 1, 2) * 9, -1, 1)
+        _, said = self.made(original, loud, 24_000, bits="number", bit_rate=7_000)
+        self.assertIn("frames at full scale: it may have been cut off", said["sound"])
+        self.assertIn("nothing is left above", said["sound"])
+        _, said = self.made(original, chord(24_000, 4, 1, 2), 24_000, bits="number", bit_rate=96_000)
+        self.assertEqual(said["sound"], "nothing that stands out")

@@ -136,7 +136,9 @@ class Reports(SimpleTestCase):
 
     def test_the_stored_size_is_told_before_encoding(self):
         size = next(p for p in self.report(frames=100_000, loop=Loop(57, 300)).points if p.key == "size")
-        self.assertEqual(size.new, f"{-(-100_000 // 57) * 64:,} B".replace(",", "\u202f"))
+        stored = -(-100_000 // 57) * 64
+        kilobits = stored * 8 * 48_000 / 100_000 / 1000
+        self.assertEqual(size.new, f"{stored:,} B · {kilobits:.0f} kbit/s".replace(",", "\u202f"))
         self.assertIn("will be moved", size.action)
 
 

@@ -101,6 +101,12 @@ class Heard(WithFile):
         played = self.heard(self.original, self.pcm, **PLAYED_OUT, declick_ms=10.0, extend="times", extend_end="rest")
         self.assert_same(played, np.concatenate([wanted[:12_345], self.pcm[3000:]]))
 
+    def test_a_loop_is_taken_over_from_the_original_at_the_same_times(self):
+        looping = stream("pcm", noise(RATE, 2))
+        looping.format = looping.format.with_(loop=Loop(4800, 9600))
+        made, _ = self.made(looping, self.pcm, 24_000, loop="original", resample=True)
+        self.assertEqual((made.format.rate, made.format.loop), (RATE, Loop(4800, 9600)))
+
     def test_silence_at_both_ends_is_found_and_cut_at_any_threshold(self):
         pcm = np.zeros((300_000, 2), np.float32)  # longer than what is read at once
         pcm[5000:290_000, 1] = 10 ** (-59.9 / 20)

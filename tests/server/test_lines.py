@@ -2,6 +2,7 @@
 
 import csv
 import io
+import json
 
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
@@ -10,6 +11,7 @@ from server.mods.models import Swap
 from tests.core.test_levels import by_library
 from tests.server.support import ServerTest, wav_bytes
 from tests.support import tone
+from zubret_core.swap import Level
 
 TONGUES = {"en": "English", "de": "German"}
 
@@ -110,6 +112,11 @@ class Lines(ServerTest):
         self.assertFalse({t["new"]["audio"] for t in after} & set(before))
         self.send("post", f"{self.mod}/alike", {"swaps": made["swaps"], "back": True})
         self.assertEqual([self.get(f"/swaps/{t['id']}")["new"]["audio"] for t in takes], before)
+        self.send("post", f"{self.mod}/alike", {"swaps": made["swaps"], "median": True})
+        levels = [Level(**swap.original_level) for swap in Swap.objects.filter(pk__in=made["swaps"])]
+        wanted = {self.get(f"/swaps/{t['id']}")["treatment"]["lufs"] for t in takes}
+        self.assertEqual(wanted, {round(sorted(level.loudness(level.short) for level in levels)[1], 1)})
+        self.send("post", f"{self.mod}/alike", {"swaps": made["swaps"], "back": True})
         self.send("post", f"{self.mod}/alike", {"chosen": [self.lines[-1]["id"]], "steps": {"gain_db": 1}}, 409)
         self.send("post", f"{self.mod}/alike", {"swaps": made["swaps"], "steps": {"gain_db": 400}}, 422)
         # What was dropped can be taken back in one go; the file before it is there again.
@@ -126,5 +133,12 @@ class Lines(ServerTest):
         self.send("post", "/presets", {"name": "Radio", "steps": {"gain_db": -3}})
         self.assertEqual([p["steps"] for p in self.get("/presets")], [{"gain_db": -3.0}])
         self.send("post", "/presets", {"name": "Wrong", "steps": {"loop": "twice"}}, 422)
+        shared = json.dumps(self.get(f"/presets/{kept['id']}/file")).encode()
         self.send("delete", f"/presets/{kept['id']}", status=204)
+        for data, status in ((shared, 200), (b"\x00", 422), (b'{"name": "x", "steps": {}}', 422)):
+            file = SimpleUploadedFile("radio.json", data)
+            self.assertEqual(self.client.post("/api/presets/file", {"file": file}).status_code, status)
+        (again,) = self.get("/presets")
+        self.assertEqual((again["name"], again["steps"]), ("Radio", {"gain_db": -3.0}))
+        self.send("delete", f"/presets/{again['id']}", status=204)
         self.assertEqual(self.get("/presets"), [])

@@ -11,11 +11,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..audio import AudioInfo, encoded_file, mixed, pieces_between, resampled
+from ..audio.difference import Difference
 from ..audio.files import file_format, with_loop
 from ..audio.limiter import Limiter
 from ..audio.tempo import at_tempo
 from ..bank import Stream
-from ..base import Format, Passes, Progress, Samples, Signal, ZubretError, silent, to_int16
+from ..base import Format, Passes, Progress, Samples, Signal, ZubretError, silent, to_float, to_int16
 from ..base.pcm import Snr
 from ..base.room import IN_MEMORY
 from ..codec import VorbisPackets, codec_of
@@ -23,7 +24,7 @@ from ..codec.aim import AGAIN, NEAR_BITS, RATES, bit_rate_of, can_aim, level_for
 from ..codec.base import PIECE, pieces_of
 from ..codec.packets import OpusPackets
 from ..source import BytesSource, Source
-from .fit import FITS, FitReport, Made
+from .fit import FITS, FitReport, Made, Sound
 from .levels import Level, Match, Meter, level_of, matched, within
 from .sources import original_source
 from .treatment import Target, Treatment
@@ -58,13 +59,16 @@ class Prepared:
     gain_db: float
     snr_db: float
     level: Level
+    difference: Difference
     limited_db: float = 0.0
     match: Match | None = None
 
     @property
     def made(self) -> Made:
         """What came of it, for the report."""
-        return Made(self.level, self.match, self.limited_db, self.payload.size)
+        heard = self.difference
+        sound = Sound(self.snr_db, heard.spectrum_db, heard.lost_above, heard.full)
+        return Made(self.level, self.match, self.limited_db, self.payload.size, sound)
 
     def heard(self, start: int, frames: int) -> NDArray[np.int16]:
         """Frames [start, start + frames) as the game will play them."""
@@ -261,9 +265,9 @@ def _encoded(
         assert stored is not None
         format = stored
     meant = Samples(frames, format.channels, louder)
-    snr_db, level = _compared(payload, format, meant, bar[2])
+    snr_db, level, difference = _compared(payload, format, meant, bar[2])
     limited_db = max((limiter.by_db for limiter in limiters if limiter), default=0.0)
-    return Prepared(payload, format, loud.gain_db, snr_db, level, limited_db)
+    return Prepared(payload, format, loud.gain_db, snr_db, level, difference, limited_db)
 
 
 def _written(pcm: Signal, format: Format, **how: Any) -> Source:
@@ -300,13 +304,15 @@ def _aimed(pcm: Callable[[], Signal], format: Format, aim: Aim) -> Source:
     return out
 
 
-def _compared(payload: Source, format: Format, meant: Samples, progress: Progress) -> tuple[float, Level]:
-    """Signal-to-noise ratio and level of what will be heard."""
+def _compared(payload: Source, format: Format, meant: Samples, progress: Progress) -> tuple[float, Level, Difference]:
+    """Signal-to-noise ratio and level of what will be heard, and what a listener may notice of the codec."""
     ratio, meter, frames = Snr(), Meter(format.rate, format.channels), format.frames
+    difference = Difference(format.rate)
     for at in range(0, frames, PIECE):
         heard = heard_of(payload, format, at, min(PIECE, frames - at))
         meter.add(heard)
         there = meant[at : at + len(heard)]
         ratio.add(there, heard[: len(there)])
+        difference.add(to_float(there), to_float(heard[: len(there)]))
         progress(at + len(heard), frames, "decoding what the game will hear")
-    return ratio.db, meter.level()
+    return ratio.db, meter.level(), difference

@@ -23,15 +23,34 @@ LOUDER = 1.0
 match it."""
 
 
+MANY_FULL = 10
+"""Frames at full scale that are told."""
+DULL = 6.0
+"""dB of spectral distance from which a listener is told. Opus at 7 to 13 kbit/s comes to it; 4-bit codecs and usual bit rates stay
+at half of it (measured on the demo's speech and music)."""
+
+
+@dataclass(frozen=True)
+class Sound:
+    """What is heard against what was meant: signal to noise in dB (inf: they are equal), the distance of their spectra in dB, Hz
+    above which nothing of it is left, and frames at full scale."""
+
+    snr_db: float
+    spectrum_db: float
+    lost_above: int | None
+    full: int
+
+
 @dataclass(frozen=True)
 class Made:
     """What came of a replacement: the level of what the game will play, how its gain was found where loudness is matched, the most
-    by which a limiter turned it down, and its stored bytes."""
+    by which a limiter turned it down, its stored bytes, and how it differs from what was meant."""
 
     level: Level
     match: Match | None = None
     limited_db: float = 0.0
     size: int = 0
+    sound: Sound | None = None
 
 
 @dataclass(frozen=True)
@@ -110,11 +129,12 @@ def fit_report(
         *_codec(want, info),
         _length(original, target, info, how),
         *_loop(want, target, info, how),
-        *_edited(target, info, how),
+        *_edited(want, target, info, how),
         _peak(level.peak, info, how, made),
         *([_limiter(made)] if how.limit and made else []),
         *([_loudness(level, how, made)] if made else []),  # else nobody knows yet
         _size(original, target, how, made),
+        *([_sound(made.sound)] if made and made.sound else []),
     ]
     shares = [str(n) for n in original.shares]
     return FitReport(points, level, target, shares)
@@ -182,7 +202,7 @@ def _length(original: Stream, target: Target, info: AudioInfo, how: Treatment) -
     return FitPoint("length", "length", old_text, new_text, CAN, f"{what}, {clock(abs(surplus), new.rate)}", fix)
 
 
-def _edited(target: Target, info: AudioInfo, how: Treatment) -> list[FitPoint]:
+def _edited(want: Format, target: Target, info: AudioInfo, how: Treatment) -> list[FitPoint]:
     """What of the file is heard, where that is not all of it as it is."""
     start, end = how.used(info)
     told = []
@@ -190,7 +210,7 @@ def _edited(target: Target, info: AudioInfo, how: Treatment) -> list[FitPoint]:
         silence = f", without what is below {how.silence_db} dBFS" if how.cut_silence else ""
         told.append(f"from {clock(start, info.rate)} to {clock(end, info.rate)}{silence}")
     if how.extend:
-        loop = how.loop_of(info)
+        loop = how.loop_of(info, want)
         assert loop is not None
         passes = sum(part.times for part in target.timeline.parts if part.end >= loop.end)
         told.append(f"its loop {spaced(passes)} times")
@@ -310,6 +330,24 @@ def _signed(value: float) -> str:
     return f"{value:+.1f}".replace("-", "−")
 
 
+def _sound(sound: Sound) -> FitPoint:
+    """What a listener would notice of it."""
+    if math.isinf(sound.snr_db) and sound.snr_db > 0:
+        new = "as meant, to the bit"
+    else:
+        new = f"{sound.spectrum_db:.1f} dB apart, noise at {_signed(-sound.snr_db)} dB"
+    told = []
+    if sound.full >= MANY_FULL:
+        told.append(f"{spaced(sound.full)} frames at full scale: it may have been cut off")
+    if sound.lost_above is not None:
+        told.append(f"nothing is left above {spaced(sound.lost_above)} Hz")
+    if sound.spectrum_db > DULL:
+        told.append("its sound is another one: this codec does it no good")
+    return FitPoint(
+        "sound", "heard against meant", "", new, FITS, "; ".join(told) or "nothing that stands out", required=False
+    )
+
+
 def _size(original: Stream, target: Target, how: Treatment, made: Made | None) -> FitPoint:
     want, new = original.format, target.format
     codec = codec_of(want)
@@ -322,7 +360,7 @@ def _size(original: Stream, target: Target, how: Treatment, made: Made | None) -
         text = f"{spaced(size - original.slot)} B more than its place holds"
         text += ", in the smallest way there is" if how.bits == "place" else ""
         if codec.stored_size(want) is not None:
-            per_frame = codec.stored_size(new.with_(frames=100_000)) or 1
+            per_frame = codec.stored_size(want.with_(frames=100_000)) or 1
             text += f", or {clock(math.ceil((size - original.slot) * 100_000 / per_frame), new.rate)}"
         text += ": what follows will be moved"
     if can_aim(codec, want) and not how.bits:

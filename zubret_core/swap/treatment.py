@@ -16,7 +16,7 @@ from ..codec.aim import RATES
 from .timeline import Part, Timeline
 
 CHOICES = {
-    "loop": ("source", "whole", "points", "none"),
+    "loop": ("source", "whole", "points", "original", "none"),
     "extend": ("", "times", "length"),
     "extend_end": ("fade", "rest"),
     "length": ("", "end", "tempo"),
@@ -51,7 +51,8 @@ class Treatment:
 
     trim_start, trim_end: the part of the file that is used, in its own frames (None: its end)
     cut_silence: whether of that part what is below `silence_db` (dBFS) at both ends is cut, too
-    loop:       where the loop comes from: the file itself, the whole part, the points below, or none
+    loop:       where the loop comes from: the file itself, the whole part, the points below, the original's (at the same times), or
+                none
     loop_start, loop_end: half-open, in the file's own frames; used when `loop` is "points"
     declick_ms: for so long before its end the loop goes over into what is before its start
     extend:     "" leaves repeating the loop to the game; else it is played out, "times" or until a "length" is passed
@@ -146,10 +147,12 @@ class Treatment:
             )
         return start, end
 
-    def loop_of(self, info: AudioInfo) -> Loop | None:
+    def loop_of(self, info: AudioInfo, original: Format) -> Loop | None:
         """The loop that is asked for, in a file's own frames; it may be impossible."""
         if self.loop == "whole":
             return Loop(*self.used(info))
+        if self.loop == "original":
+            return carried(original.loop, original.rate, info.rate) if original.loop else None
         return {"source": info.loop, "points": Loop(self.loop_start, self.loop_end)}.get(self.loop)
 
 
@@ -182,7 +185,7 @@ class Target:
 def target_of(original: Format, info: AudioInfo, how: Treatment) -> Target:
     """The stream that a file becomes under a treatment; ZubretError, with the step as its field, where it can't."""
     start, end = how.used(info)
-    loop = how.loop_of(info)
+    loop = how.loop_of(info, original)
     if loop and not start <= loop.start < loop.end <= end:
         raise ZubretError(
             f"The loop from {loop.start:,} to {loop.end:,} is empty or leaves the part from {start:,} to {end:,}.",

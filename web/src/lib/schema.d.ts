@@ -2231,6 +2231,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/presets/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring Preset
+         * @description Keep a treatment that somebody shared; what its name had before goes.
+         */
+        post: operations["server_mods_lines_api_bring_preset"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/presets/{preset_id}": {
         parameters: {
             query?: never;
@@ -2246,6 +2266,26 @@ export interface paths {
          * @description Forget a treatment's name.
          */
         delete: operations["server_mods_lines_api_forget_preset"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/presets/{preset_id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Preset File
+         * @description A treatment as a file for somebody else.
+         */
+        get: operations["server_mods_lines_api_preset_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2687,7 +2727,7 @@ export interface components {
         /**
          * AlikeIn
          * @description Takes by their numbers, or those that the mod has of streams; steps to change in all of them; fit: whether what each one's
-         *     report proposes is done; back: undo the last step instead.
+         *     report proposes is done; median: bring all to the median loudness of their originals; back: undo the last step instead.
          */
         AlikeIn: {
             /**
@@ -2705,6 +2745,11 @@ export interface components {
              * @default false
              */
             fit: boolean;
+            /**
+             * Median
+             * @default false
+             */
+            median: boolean;
             steps?: components["schemas"]["TreatmentIn"] | null;
             /**
              * Swaps
@@ -8776,6 +8821,36 @@ export interface operations {
             };
         };
     };
+    server_mods_lines_api_bring_preset: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PresetOut"];
+                };
+            };
+        };
+    };
     server_mods_lines_api_forget_preset: {
         parameters: {
             query?: never;
@@ -8789,6 +8864,26 @@ export interface operations {
         responses: {
             /** @description No Content */
             204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    server_mods_lines_api_preset_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                preset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

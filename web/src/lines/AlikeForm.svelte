@@ -1,6 +1,6 @@
 <script lang="ts">
   import { createQuery } from "@tanstack/svelte-query";
-  import { api, got, type Preset } from "../lib/api";
+  import { api, got, upload, type Preset } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { cache } from "../lib/cache";
   import Choice from "../swap/Choice.svelte";
@@ -22,6 +22,13 @@
     );
     if (!kept) return;
     name = "";
+    await cache.invalidateQueries({ queryKey: KEY });
+  }
+  /** One that somebody shared. */
+  async function bring(file: File) {
+    const kept = await app.attempted(upload<Preset>("/api/presets/file", file, {}, () => {}));
+    if (!kept) return;
+    how = fromSteps(kept.steps);
     await cache.invalidateQueries({ queryKey: KEY });
   }
   async function forget(preset: Preset) {
@@ -48,6 +55,13 @@
             aria-pressed={same?.id === preset.id}
             onclick={() => (how = fromSteps(preset.steps))}>{preset.name}</button
           >
+          <a
+            class="btn btn-sm join-item"
+            aria-label="Give out {preset.name}"
+            title="As a file for somebody else"
+            href="/api/presets/{preset.id}/file"
+            download>↧</a
+          >
           <button
             class="btn btn-sm join-item"
             aria-label="Forget {preset.name}"
@@ -68,6 +82,7 @@
       choices={[
         ["", "as it is"],
         ["original", "as loud as each original"],
+        ["median", "to the median of the originals"],
         ["number", "to a loudness"],
         ["gain", "by a gain"],
       ]}
@@ -137,5 +152,18 @@
       bind:value={name}
     />
     <button class="btn btn-sm" disabled={!name.trim()}>Keep it</button>
+    <label class="btn btn-sm"
+      >Bring one …
+      <input
+        type="file"
+        class="sr-only"
+        accept=".json,application/json"
+        onchange={(e) => {
+          const file = e.currentTarget.files?.[0];
+          e.currentTarget.value = "";
+          if (file) void bring(file);
+        }}
+      /></label
+    >
   </form>
 </div>

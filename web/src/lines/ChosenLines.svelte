@@ -6,7 +6,7 @@
   import PutIn from "../locate/PutIn.svelte";
   import { tellSaid } from "../locate/said";
   import { putIn } from "../swap/swaps";
-  import { treat } from "./alike";
+  import { treat, type Way } from "./alike";
   import { linesChanged } from "./lines.svelte";
   import TreatMany from "./TreatMany.svelte";
 
@@ -38,12 +38,12 @@
         await tellSaid(made, `${count(made.streams, "line")} ${done ? "done" : "not done"}.`, linesChanged);
     });
 
-  const alike = (steps: Parameters<typeof treat>[1], fit: boolean) =>
+  const alike = (way: Way) =>
     attempt(async () => {
-      const swaps = await treat({ chosen: [...chosen] }, steps, fit);
+      const swaps = await treat({ chosen: [...chosen] }, way);
       app.say(`${count(swaps.length, "take")} treated alike.`, {
         label: "Undo",
-        run: () => void app.attempted(treat({ swaps }, {}, false, true)),
+        run: () => void app.attempted(treat({ swaps }, { back: true })),
       });
     });
 </script>
@@ -57,7 +57,7 @@
   <button
     class="btn btn-sm"
     title="Those that are not prepared, or failed, too"
-    onclick={() => attempt(() => treat({ chosen: [...chosen] }, {}, true))}>Prepare again</button
+    onclick={() => attempt(() => treat({ chosen: [...chosen] }, { fit: true }))}>Prepare again</button
   >
   <button class="btn btn-sm" onclick={() => (putting = !busy)}>Put into the mod …</button>
 </ChosenBar>

@@ -6,7 +6,7 @@
   import { app } from "../lib/app.svelte";
   import { count, spaced } from "../lib/format";
   import { newest } from "../lib/newest";
-  import { AS_USUAL, chosenFiles, dropped, sendAll, stepsOf, type Alike, type Found } from "./alike";
+  import { AS_USUAL, chosenFiles, dropped, sendAll, wayOf, type Alike, type Found } from "./alike";
   import AlikeForm from "./AlikeForm.svelte";
 
   /** Files of a folder are matched with lines: which is meant for which, and what is doubtful, before anything is made. */
@@ -76,8 +76,7 @@
       const done = await sendAll(
         found,
         by,
-        stepsOf(how),
-        true,
+        wayOf(how, true),
         (n) => (sent = n),
         () => stop,
       );

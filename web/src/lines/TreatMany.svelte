@@ -1,16 +1,11 @@
 <script lang="ts">
   import Modal from "../components/Modal.svelte";
   import { count } from "../lib/format";
-  import { AS_USUAL, stepsOf, type Alike } from "./alike";
+  import { AS_USUAL, wayOf, type Alike, type Way } from "./alike";
   import AlikeForm from "./AlikeForm.svelte";
 
   /** What the mod has of many streams is treated alike. */
-  let {
-    lines,
-    start,
-    close,
-  }: { lines: number; start: (steps: ReturnType<typeof stepsOf>, fit: boolean) => void; close: () => void } =
-    $props();
+  let { lines, start, close }: { lines: number; start: (way: Way) => void; close: () => void } = $props();
   let modal: Modal;
   let how = $state<Alike>({ ...AS_USUAL });
   let fit = $state(true);
@@ -32,7 +27,7 @@
       class="btn btn-sm btn-primary"
       onclick={() => {
         modal.close();
-        start(stepsOf(how), fit);
+        start(wayOf(how, fit));
       }}>Treat them</button
     >
   </div>

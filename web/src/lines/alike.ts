@@ -6,7 +6,7 @@ import { linesChanged } from "./lines.svelte";
 
 /** What can be set for many at once; what is "" or null is left as it is. */
 export interface Alike {
-  match: "" | "original" | "number" | "gain";
+  match: "" | "original" | "number" | "median" | "gain";
   lufs: number;
   gain_db: number;
   limit: boolean;
@@ -29,7 +29,7 @@ export function stepsOf(how: Alike): Treatment {
   const level =
     how.match === "gain"
       ? { match: "", gain_db: how.gain_db }
-      : how.match
+      : how.match && how.match !== "median"
         ? { match: how.match, ...(how.match === "number" ? { lufs: how.lufs } : {}) }
         : {};
   const silence = how.cut_silence ? { cut_silence: true, silence_db: how.silence_db } : {};
@@ -47,15 +47,25 @@ export function fromSteps(steps: Record<string, unknown>): Alike {
   return { ...AS_USUAL, ...(steps as Partial<Alike>), match };
 }
 
+/** How takes are treated before they are prepared. median: to the median loudness of their originals; back: their last step is
+ * undone instead. */
+export interface Way {
+  steps?: Treatment;
+  fit?: boolean;
+  median?: boolean;
+  back?: boolean;
+}
+
+export const wayOf = (how: Alike, fit: boolean): Way => ({
+  steps: stepsOf(how),
+  fit,
+  median: how.match === "median",
+});
+
 /** Treat takes alike and prepare them: by their numbers, or those that the mod has of streams. */
-export async function treat(
-  which: { swaps?: number[]; chosen?: number[] },
-  steps: Treatment,
-  fit: boolean,
-  back = false,
-): Promise<number[]> {
+export async function treat(which: { swaps?: number[]; chosen?: number[] }, way: Way): Promise<number[]> {
   const params = { path: { mod_id: app.game!.mod_id } };
-  const body = { swaps: [], chosen: [], ...which, steps, fit, back };
+  const body = { swaps: [], chosen: [], fit: false, back: false, median: false, ...which, ...way };
   const made = await got(api.POST("/api/mods/{mod_id}/alike", { params, body }));
   app.started(made.job);
   await linesChanged();
@@ -116,8 +126,7 @@ const A_JOB = 40;
 export async function sendAll(
   found: Matches["found"],
   files: Map<string, File>,
-  steps: Treatment,
-  fit: boolean,
+  way: Way,
   sent: (done: number) => void,
   stopped: () => boolean,
 ): Promise<{ swaps: number[]; failed: string[] }> {
@@ -130,7 +139,7 @@ export async function sendAll(
     if (ready.length < least) return;
     const some = ready;
     ready = [];
-    await treat({ swaps: some }, steps, fit);
+    await treat({ swaps: some }, way);
   };
   const one = async () => {
     for (let next = waiting.shift(); next && !stopped(); next = waiting.shift()) {

@@ -9,7 +9,7 @@
   import { player } from "../lib/player.svelte";
   import { EVERYTHING, fromSearch, toSearch, type Query } from "../lib/query";
   import { say, type Said } from "../lib/streams.svelte";
-  import { AS_USUAL, dropped, stepsOf, treat, type Found } from "../lines/alike";
+  import { AS_USUAL, dropped, treat, wayOf, type Found } from "../lines/alike";
   import ChosenLines from "../lines/ChosenLines.svelte";
   import LineFilters from "../lines/LineFilters.svelte";
   import LineList from "../lines/LineList.svelte";
@@ -22,6 +22,7 @@
   import ColumnsMenu from "../list/ColumnsMenu.svelte";
   import { tellSaid } from "../locate/said";
   import Titles from "../locate/Titles.svelte";
+  import NumberStep from "../swap/NumberStep.svelte";
 
   const game_id = app.gameId;
   const AGAIN = 1000; // ms after which lines that are worked on are looked at again
@@ -44,6 +45,9 @@
   let recording = $state(false);
   let sending = $state<number | null>(null);
   let inRow = $state(false);
+  /** Seconds between two lines of a scene. */
+  let gap = $state(Number(localStorage.getItem("zubret gap") ?? 0.4));
+  $effect(() => localStorage.setItem("zubret gap", String(gap)));
   let over = $state(false);
   let left = $state.raw<Recording | null>(null);
   void leftOver().then((found) => (left = found));
@@ -106,11 +110,13 @@
       if (choice.at < 0) void choice.go(0);
       else if (!player.playing) void player.start(0);
     });
+    let pause = 0;
     player.ended = () => {
-      if (choice.at + 1 < rows.total) void choice.go(choice.at + 1);
-      else inRow = false;
+      if (choice.at + 1 >= rows.total) inRow = false;
+      else pause = window.setTimeout(() => void choice.go(choice.at + 1), gap * 1000);
     };
     return () => {
+      clearTimeout(pause);
       player.ended = null;
       player.looping = true;
     };
@@ -146,7 +152,7 @@
         const fields = { stream_id: line.stream.id, waits: "true" };
         const path = `/api/mods/${app.game!.mod_id}/swaps`;
         const { id } = await upload<Swap>(path, file, fields, (share) => (sending = share));
-        return treat({ swaps: [id] }, stepsOf(AS_USUAL), true);
+        return treat({ swaps: [id] }, wayOf(AS_USUAL, true));
       })(),
     );
     sending = null;
@@ -238,6 +244,9 @@
             title="Originals, and the new ones where there are"
             onclick={() => (inRow = !inRow)}>{inRow ? "Stop after this one" : "Play the scene"}</button
           >
+          <div class="max-md:hidden">
+            <NumberStep label="gap" unit="s" value={gap} from={0} to={30} by={0.1} set={(s) => (gap = s)} />
+          </div>
           <div class="flex gap-2 max-md:hidden">
             <button class="btn btn-sm" onclick={() => (titling = true)}>Texts …</button>
             <a class="btn btn-sm" href="/api/games/{game_id}/script?{toSearch(query)}" download

@@ -5,6 +5,7 @@
   import Choice from "./Choice.svelte";
   import FoundLoops from "./FoundLoops.svelte";
   import NumberStep from "./NumberStep.svelte";
+  import { inTurn } from "./swaps";
   import { BY_THE_GAME, EDGES, ENDS, PLAYED, readClock } from "./steps";
 
   /** Where a loop is, in frames of the new stream, and how it is played. */
@@ -66,12 +67,14 @@
     void change({ extend, fade_out });
   }
 
-  function typed(edge: 0 | 1, frame: number) {
-    if (!shown) return;
-    const next: [number, number] = [...shown];
-    next[edge] = Math.round(frame);
-    void change(stored ? { new_loop: next } : { loop: "points", loop_start: next[0], loop_end: next[1] });
-  }
+  const turn = inTurn();
+  const typed = (edge: 0 | 1, frame: number) =>
+    turn(() => {
+      if (!shown) return;
+      const next: [number, number] = [...shown];
+      next[edge] = Math.round(frame);
+      return change(stored ? { new_loop: next } : { loop: "points", loop_start: next[0], loop_end: next[1] });
+    });
 </script>
 
 <span class="self-start pt-1 text-quiet max-md:pt-0">loop</span>
@@ -85,9 +88,10 @@
       ["source", "its own"],
       ["whole", "the whole piece"],
       ["points", "these points"],
+      ["original", "as the original’s"],
       ["none", "none"],
     ]}
-    off={swap.info?.loop ? [] : ["source"]}
+    off={[...(swap.info?.loop ? [] : ["source"]), ...(stream.loop ? [] : ["original"])]}
     set={(loop) => change({ loop, ...(loop === "points" ? points() : {}) })}
   />
   {#if shown && file && swap.info}

@@ -6,6 +6,7 @@
   import { ofGame } from "../lib/cache";
   import { player } from "../lib/player.svelte";
   import { SEAM } from "./lanes";
+  import { inTurn } from "./swaps";
 
   /** The seam of a loop to the sample: both sides over each other, its numbers, and moving its ends while it is heard. */
   let { swap, block, change }: { swap: Swap; block: number; change: (steps: Treatment) => Promise<void> } =
@@ -33,7 +34,7 @@
   });
 
   const found = $derived(seam.data);
-  const old = $derived(seam.isPlaceholderData || !swap.new);
+  const old = $derived(seam.isPlaceholderData || !swap.new || !found);
   let width = $state(600);
   const line = (values: number[], from: number, count: number, top: number) =>
     values.length
@@ -46,28 +47,36 @@
     Math.max(0.02, ...(found?.heard ?? []).map(Math.abs), ...(found?.goes_on ?? []).map(Math.abs)),
   );
 
-  const loop = $derived(swap.new?.loop as [number, number] | null | undefined);
+  /** Where it is now, prepared or not: moving on need not wait. */
+  const stored = $derived(swap.becomes);
+  const loop = $derived((stored?.loop ?? null) as [number, number] | null);
   const ways = $derived(
     [
       { key: "frame", label: "frame", frames: 1 },
       { key: "block", label: "block", frames: block > 1 ? block : 0 },
-      { key: "beat", label: "beat", frames: beat && swap.new ? Math.round(beat * swap.new.rate) : 0 },
+      { key: "beat", label: "beat", frames: beat && stored ? Math.round(beat * stored.rate) : 0 },
     ].filter((w) => w.frames),
   );
 
-  function move(edge: 0 | 1, to: number) {
-    if (!loop || !swap.new) return;
-    const next: [number, number] = [...loop];
-    next[edge] = Math.max(0, Math.min(swap.new.frames, to));
-    if (next[0] < next[1]) void change({ new_loop: next });
-  }
+  const turn = inTurn();
+  /** Move an end by some frames, or to one. */
+  const move = (edge: 0 | 1, by: number, to?: number) =>
+    turn(() => {
+      if (!loop || !stored) return;
+      const next: [number, number] = [...loop];
+      next[edge] = Math.max(0, Math.min(stored.frames, to ?? next[edge] + by));
+      return next[0] < next[1] ? change({ new_loop: next }) : undefined;
+    });
 
   // Heard again and again: from three seconds before the seam to three behind it.
   let again = $state(false);
   $effect(() => {
     if (!again || !swap.new) return;
     const { audio, rate } = swap.new;
-    const reach = Math.min(SEAM, loop ? (loop[1] - loop[0]) / rate : SEAM);
+    const reach = Math.min(
+      SEAM,
+      untrack(() => (loop ? (loop[1] - loop[0]) / rate : SEAM)),
+    );
     const hear = () => player.track?.audio === audio && player.seam();
     untrack(() => player.change("new"));
     const first = setTimeout(hear, 50);
@@ -148,13 +157,13 @@
               <button
                 class="btn btn-xs join-item"
                 aria-label="The {name} back by a {label}"
-                onclick={() => move(edge, loop[edge] - frames)}>−</button
+                onclick={() => move(edge, -frames)}>−</button
               >
               <span class="join-item border border-line px-1.5">{label}</span>
               <button
                 class="btn btn-xs join-item"
                 aria-label="The {name} on by a {label}"
-                onclick={() => move(edge, loop[edge] + frames)}>+</button
+                onclick={() => move(edge, frames)}>+</button
               >
             </span>
           {/each}
@@ -162,15 +171,15 @@
             <button
               class="btn btn-xs join-item"
               aria-label="The {name} back to a zero crossing"
-              disabled={!found}
-              onclick={() => move(edge, found!.ups[edge]![0]!)}>−</button
+              disabled={old}
+              onclick={() => move(edge, 0, found!.ups[edge]![0]!)}>−</button
             >
             <span class="join-item border border-line px-1.5">zero</span>
             <button
               class="btn btn-xs join-item"
               aria-label="The {name} on to a zero crossing"
-              disabled={!found}
-              onclick={() => move(edge, found!.ups[edge]![1]!)}>+</button
+              disabled={old}
+              onclick={() => move(edge, 0, found!.ups[edge]![1]!)}>+</button
             >
           </span>
         </div>

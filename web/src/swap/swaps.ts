@@ -136,6 +136,12 @@ export async function fit(swap: Swap, point: string): Promise<void> {
   await told(await got(api.POST("/api/swaps/{swap_id}/fit", { params, body: { point } })));
 }
 
+/** Changes that follow each other faster than they are answered: each begins from what the one before it has led to. */
+export function inTurn(): (work: () => Promise<void> | undefined) => Promise<void> {
+  let last: Promise<void> = Promise.resolve();
+  return (work) => (last = last.then(work, work));
+}
+
 /** The treatment as it was a step before, or behind. */
 export async function step(swap: Swap, way: "undo" | "redo"): Promise<void> {
   const params = { path: { swap_id: swap.id } };
