@@ -10,10 +10,11 @@ import soxr
 from tests.core.test_containers import WithFolder
 from tests.core.test_levels import RATE, by_filter, by_library, stream
 from tests.support import noise, problem_of, tone, wav_file
-from zubret_core.audio import look_through
+from zubret_core.audio import encoded_file, look_through
 from zubret_core.audio.mix import mixed
-from zubret_core.bank.base import Stream
-from zubret_core.base import Loop, ZubretError
+from zubret_core.bank.base import OnePayload, Stream
+from zubret_core.base import Format, Loop, ZubretError
+from zubret_core.codec import codec_of
 from zubret_core.source import FileSource
 from zubret_core.swap import FitReport, Prepared, Treatment, fit_report, level_of, prepare, target_of
 
@@ -166,6 +167,20 @@ class Fitted(WithFile):
     def test_what_can_not_be_meant_is_refused_with_its_name(self):
         for bad in ({"tempo": 2.0}, {"matrix": [[9.0]]}, {"extend": "for ever"}, {"fade_in": float("nan")}):
             self.assertIn(next(iter(bad)), problem_of(self, Treatment.from_dict, bad).where)
+
+
+class Whole(WithFile):
+    def test_a_file_of_more_than_16_bits_keeps_them(self):
+        faint = tone(1, RATE, 440, 1, 1e-5)
+        for variant, finest in (("WAV/PCM_24", 2**-23), ("FLAC/PCM_24", 2**-23), ("WAV/FLOAT", 1e-9)):
+            original = line(1)
+            original.format = Format("file", RATE, 1, RATE, variant=variant)
+            original.payloads = OnePayload(encoded_file([faint * 2], original.format))
+            with FileSource(wav_file(self.folder / "new.wav", faint, RATE, "FLOAT")) as file:
+                info, how = look_through(file), Treatment(fade_in=0.25)
+                made = prepare(original, file, info, how, fit_report(original, level_of([], RATE, 1), info, how))
+            heard = codec_of(made.format).decode(made.payload, made.format, RATE // 2, 4000)
+            np.testing.assert_allclose(heard, faint[RATE // 2 :][:4000], atol=finest)
 
 
 class Limited(WithFile):

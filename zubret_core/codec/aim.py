@@ -73,7 +73,7 @@ def level_for(bits: float, made: Callable[[float], float], format: Format) -> fl
         if level in tried:
             break
         tried.add(level)
-        now = made(level)
+        now = max(1.0, made(level))
         if abs(now - bits) < miss:
             best, miss = level, abs(now - bits)
         if miss <= NEAR_BITS * bits / 2:

@@ -16,12 +16,12 @@ from ..audio.files import file_format, with_loop
 from ..audio.limiter import Limiter
 from ..audio.tempo import at_tempo
 from ..bank import Stream
-from ..base import Format, Passes, Progress, Samples, Signal, ZubretError, silent, to_float, to_int16
+from ..base import Format, Passes, Progress, Samples, ZubretError, silent, to_float, to_int16
 from ..base.pcm import Snr
 from ..base.room import IN_MEMORY
 from ..codec import VorbisPackets, codec_of
 from ..codec.aim import AGAIN, NEAR_BITS, RATES, bit_rate_of, can_aim, level_for, sample_of
-from ..codec.base import PIECE, pieces_of
+from ..codec.base import PIECE
 from ..codec.packets import OpusPackets
 from ..source import BytesSource, Source
 from .fit import FITS, FitReport, Made, Sound
@@ -257,9 +257,9 @@ def _encoded(
     if kept is not None:
         payload = kept
     elif aim is None:
-        payload = _written(Samples(frames, format.channels, read), format)
+        payload = _written(read, format)
     else:
-        payload = _aimed(lambda: Samples(frames, format.channels, read), format, aim)
+        payload = _aimed(read, format, aim)
     if format.codec == "file":
         stored = file_format(payload)
         assert stored is not None
@@ -270,30 +270,27 @@ def _encoded(
     return Prepared(payload, format, loud.gain_db, snr_db, level, difference, limited_db)
 
 
-def _written(pcm: Signal, format: Format, **how: Any) -> Source:
-    """Samples as a payload; how: `level` or `bit_rate`, as the codec has it."""
-    codec: Any = codec_of(format)
+def _written(pieces: Pieces, format: Format, **how: Any) -> Source:
+    """Samples as a payload; how: `level` or `bit_rate`, as the codec has it. A file may hold more than 16 bits of each."""
     if format.codec == "file":
-        return encoded_file(pieces_of(pcm), format, **how)
+        return encoded_file(pieces(), format, **how)
+    codec: Any = codec_of(format)
+    pcm = Samples(format.frames, format.channels, pieces)
     return BytesSource(codec.encode(pcm, format, **how), "replacement")
 
 
-def _aimed(pcm: Callable[[], Signal], format: Format, aim: Aim) -> Source:
+def _aimed(pieces: Pieces, format: Format, aim: Aim) -> Source:
     """Samples as a payload of so many bits a second, or of at most so many bytes; of what is smallest, where nothing is small
     enough."""
     bits = min(aim.bits, aim.most * 8 * format.rate / format.frames) if aim.most else aim.bits
     bits = min(max(bits, RATES[0]), RATES[1])
-    by_rate = isinstance(codec_of(format), OpusPackets)
-    sample = pcm() if by_rate else sample_of(pcm(), format.rate)
-    part, plain = format.with_(frames=len(sample), loop=None), format.with_(loop=None)
-
-    def made(level: float) -> float:
-        return bit_rate_of(_written(sample, part, level=level), part)
-
+    plain = format.with_(loop=None)
+    made = _sampled(pieces, plain)
     wanted, out = bits, None
     for _ in range(AGAIN):
+        by_rate = isinstance(codec_of(format), OpusPackets)
         how = {"bit_rate": round(wanted)} if by_rate else {"level": level_for(wanted, made, format)}
-        out = _written(pcm(), format, **how)
+        out = _written(pieces, format, **how)
         now = bit_rate_of(out, plain)
         small = out.size <= aim.most if aim.most else True
         if (small and (aim.most or abs(now - bits) <= NEAR_BITS * bits)) or wanted <= RATES[0]:
@@ -302,6 +299,19 @@ def _aimed(pcm: Callable[[], Signal], format: Format, aim: Aim) -> Source:
         wanted = min(max(wanted * share, RATES[0]), RATES[1])
     assert out is not None
     return out
+
+
+def _sampled(pieces: Pieces, format: Format) -> Callable[[float], float]:
+    """How many bits a second some stretches of a sound take at a level."""
+    held: list[NDArray] = []
+
+    def made(level: float) -> float:
+        if not held:
+            held.append(sample_of(Samples(format.frames, format.channels, pieces), format.rate)[:])
+        part = format.with_(frames=len(held[0]))
+        return bit_rate_of(_written(lambda: iter(held), part, level=level), part)
+
+    return made
 
 
 def _compared(payload: Source, format: Format, meant: Samples, progress: Progress) -> tuple[float, Level, Difference]:
