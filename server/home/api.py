@@ -178,7 +178,7 @@ def what_was_made(request: HttpRequest, game_id: int):
         "names": given.exclude(name="").count(),
         "marks": given.filter(marked=True).count(),
         "notes": given.exclude(notes="").count(),
-        "swaps": Swap.objects.filter(mod__game=game).count(),
+        "swaps": Swap.objects.filter(mod__game=game, chosen=True, removed__isnull=True).count(),
         "files": EntryFile.objects.filter(mod__game=game).count(),
         "keys": game.keys.count(),
     }

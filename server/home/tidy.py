@@ -28,7 +28,7 @@ from ..games.models import Change, Comparison, Game, Key, KeyChoice, NameList, S
 from ..jobs.models import Job
 from ..jobs.orders import Tidy
 from ..jobs.run import cancel, tidy_up, work
-from ..mods.models import Build, EntryFile, Mod, Plan, Swap, Trial
+from ..mods.models import Build, EntryFile, Mod, Plan, Swap, SwapStep, Trial
 from ..shelf.models import Archive, Bank, Entry, Given, SavedSearch, Saying, Stream, SurveyGroup, Unsaid
 
 BATCH = 5_000
@@ -156,6 +156,7 @@ class _Broom:
         self.archives(Archive.objects.filter(game=game, outer__isnull=True))
         mods = Mod.objects.filter(game=game)
         self.delete(Trial.objects.filter(build__mod__in=mods))
+        self.delete(SwapStep.objects.filter(swap__mod__in=mods))
         for made in (Build, Plan, Swap, EntryFile):
             self.delete(made._base_manager.filter(mod__in=mods))
         self.sayings(Saying.objects.filter(game=game))
@@ -219,8 +220,10 @@ class _Broom:
 
     def old_swaps(self) -> None:
         """Swaps and files that were removed so long ago that nobody brings them back."""
+        before = timezone.now() - UNDONE
+        self.delete(SwapStep.objects.filter(swap__removed__lt=before))
         for model in (Swap, EntryFile):
-            self.delete(model._base_manager.filter(removed__lt=timezone.now() - UNDONE))
+            self.delete(model._base_manager.filter(removed__lt=before))
 
     def old_sayings(self) -> None:
         """What was said so long ago, or so much ago, that nobody takes it back. One that is being said is not among them."""

@@ -117,7 +117,8 @@ class Games(ServerTest):
 
     def test_forgetting_a_game_takes_all_of_it_and_leaves_its_folder_alone(self):
         game, data = self.add_game(small=True), settings.DATA_DIR
-        self.upload(game, self.stream(game, "0004"), wav_bytes(tone(0.1, 24000, 480), 24000))
+        swap = self.upload(game, self.stream(game, "0004"), wav_bytes(tone(0.1, 24000, 480), 24000))
+        self.send("patch", f"/swaps/{swap['id']}", {"gain_db": -3})
         self.send("post", f"/games/{game['id']}/take-out", {})
         self.assertEqual(len([*(data / "mods").glob("*"), *(data / "exports").glob("*")]), 2)
         self.send("delete", f"/games/{game['id']}?now=true", status=204)

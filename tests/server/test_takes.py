@@ -1,7 +1,13 @@
 """Several takes for one stream, another stream as a source, and steps that are undone."""
 
-import numpy as np
+from datetime import timedelta
 
+import numpy as np
+from django.utils import timezone
+
+from server.home.tidy import UNDONE
+from server.jobs.orders import Tidy
+from server.jobs.run import start
 from server.mods.models import Swap, SwapStep
 from server.mods.treating import MOST
 from tests.server.support import ServerTest, wav_bytes
@@ -111,6 +117,13 @@ class Takes(ServerTest):
         self.assertEqual(self.get(path)["state"], "open")  # as it was dropped
         self.send("post", f"{path}/undo", status=409)
         self.assertEqual(self.get(path)["redos"], 3)
+
+    def test_a_day_later_a_removed_take_goes_with_its_steps(self):
+        take = self.take(441, "first.wav")
+        self.send("delete", f"/swaps/{take['id']}", status=204)
+        Swap.objects.update(removed=timezone.now() - UNDONE - timedelta(minutes=1))
+        start(Tidy(), "tidy")
+        self.assertEqual((Swap.objects.count(), SwapStep.objects.count()), (0, 0))
 
     def test_only_so_many_steps_are_kept(self):
         made = self.upload(self.game, self.one, wav_bytes(noise(500, 2), 48_000))
