@@ -82,6 +82,7 @@ def restore() -> int:
         finally:
             cursor.execute("DETACH DATABASE kept")
     Swap.objects.filter(state__in=(Swap.READING, Swap.PREPARING)).update(state=Swap.FAILED, error=CUT)
+    Swap.objects.update(step=0, undos=0, redos=0)  # its steps are not in the file
     return Game.objects.count()
 
 

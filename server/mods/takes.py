@@ -27,22 +27,22 @@ FITTED = ("resample", "mix", "length", "match", "lufs", "ceiling_db", "limit", "
 
 def from_file(mod: Mod, stream: Stream, upload: UploadedFile, waits: bool = False) -> Swap:
     """Keep an uploaded file and take it for a stream; one that waits is prepared when many are (`many.prepare`)."""
-    _is_free(mod, stream)
+    _is_free(mod, stream.locator)
     name, place, _ = kept_upload(mod, upload, _must_be_audio)
     return _taken(mod, stream, Swap(source_name=name, source_path=str(place)), waits)
 
 
 def from_stream(mod: Mod, stream: Stream, other: Stream) -> Swap:
     """Take another stream of the same game for a stream."""
-    _is_free(mod, stream)
+    _is_free(mod, stream.locator)
     if other.locator == stream.locator:
         raise stopped(422, "This is the stream itself.", "Begin with the original, or choose another stream.", "other")
     name = str(unpack_locator(other.locator))[-300:]
     return _taken(mod, stream, Swap(source=STREAM, source_name=name, source_locator=other.locator))
 
 
-def _is_free(mod: Mod, stream: Stream) -> None:
-    file = in_the_way(mod.live_files(), unpack_locator(stream.locator))
+def _is_free(mod: Mod, locator: str) -> None:
+    file = in_the_way(mod.live_files(), unpack_locator(locator))
     if file:
         raise stopped(
             409,
@@ -84,6 +84,7 @@ def choose(swap: Swap) -> Swap:
         swap.refresh_from_db()
         if swap.removed is not None:
             raise stopped(409, "This take was removed, perhaps in another window.", "Undo that there first.")
+        _is_free(swap.mod, swap.locator)
         let_wait(swap.mod, [swap.locator])
         Swap.objects.filter(pk=swap.pk).update(chosen=True)
         Game.has_said(swap.mod.game_id)
@@ -113,6 +114,7 @@ def restore(swap: Swap) -> Swap:
     with transaction.atomic():
         swap.refresh_from_db()
         if swap.removed is not None:
+            _is_free(swap.mod, swap.locator)
             gone = _of_stream(swap).filter(removed=swap.removed)
             if gone.filter(chosen=True).exists():
                 let_wait(swap.mod, [swap.locator])
