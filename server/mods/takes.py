@@ -114,7 +114,6 @@ def restore(swap: Swap) -> Swap:
     with transaction.atomic():
         swap.refresh_from_db()
         if swap.removed is not None:
-            _is_free(swap.mod, swap.locator)
             gone = _of_stream(swap).filter(removed=swap.removed)
             if gone.filter(chosen=True).exists():
                 let_wait(swap.mod, [swap.locator])
