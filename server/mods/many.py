@@ -106,7 +106,7 @@ def _removed(mod: Mod, locators: list[str]) -> list[int]:
 
 def prepare_many(mod: Mod, swaps: list[int], how: Alike | None = None) -> Job:
     """Have the worker prepare swaps, one after the other; how they are treated first, if they are."""
-    return start(PrepareMany(swaps, **vars(how or Alike())), f"Preparing {len(swaps):,} swaps", mod.game)
+    return start(PrepareMany(swaps, how or Alike()), f"Preparing {len(swaps):,} swaps", mod.game)
 
 
 def prepare(mod: Mod, swaps: list[int], how: Alike) -> Job:
@@ -157,14 +157,11 @@ class Alike:
 
 @dataclass(frozen=True)
 class PrepareMany(Order):
-    """Prepare swaps, by their numbers, treated as `Alike` says."""
+    """Prepare swaps, by their numbers, and how they are treated first."""
 
     kind: ClassVar[str] = "prepare many"
     swaps: list[int]
-    steps: dict[str, Any] = field(default_factory=dict)
-    fit: bool = False
-    back: bool = False
-    median: bool = False
+    how: Alike = Alike()
 
 
 @dataclass(frozen=True)
@@ -207,8 +204,8 @@ def _median(swaps: list[int], progress: Progress) -> dict[str, Any]:
 def prepare_swaps(job: Job, order: PrepareMany, progress: Progress) -> ManyPrepared:
     """Prepare all that wait; one that can't be keeps its reason, and the others go on."""
     swaps = list(_waiting(order).filter(removed__isnull=True).order_by("pk").values_list("pk", flat=True))
-    failed = 0
-    steps = {**order.steps, **(_median(swaps, progress) if order.median else {})}
+    failed, how = 0, order.how
+    steps = {**how.steps, **(_median(swaps, progress) if how.median else {})}
     for n, number in enumerate(swaps):
         swap = Swap.objects.select_related("mod__game").filter(pk=number, removed__isnull=True).first()
         if swap is None:  # taken back meanwhile
@@ -220,12 +217,11 @@ def prepare_swaps(job: Job, order: PrepareMany, progress: Progress) -> ManyPrepa
 
         told(0, 0, "reading")
         try:
-            if order.back and swap.undos:
+            if how.back and swap.undos:
                 treating.step_back(swap)
-            if steps:
-                treating.treat(swap, steps)
+            treated = bool(steps) and treating.treat(swap, steps)
             state = prepared_now(swap, told)
-            if order.fit and state == Swap.OPEN and treating.treat(swap, {}, "all", joined=True):
+            if how.fit and state == Swap.OPEN and treating.treat(swap, {}, "all", joined=treated):
                 prepared_now(swap, told)
         except Cancelled:
             raise

@@ -94,7 +94,7 @@ class Lines(ServerTest):
             level, peak = by_library(np.frombuffer(heard, "<i2")[:, None], new["rate"])
             self.assertAlmostEqual(level, -23, delta=0.1)
             self.assertLess(peak, -1)
-        self.assertEqual({t["undos"] for t in takes}, {1})
+        self.assertEqual({t["undos"] for t in takes}, {1})  # what was set and what was fitted are one step
         progress = {p["language"]: p for p in self.get(f"{self.mod}/lines/progress?q=crew")}
         self.assertEqual([progress[x]["fit"] for x in ("English", "German", "French")], [4, 4, 0])
         self.send("post", f"{self.mod}/rebuild")
@@ -105,6 +105,16 @@ class Lines(ServerTest):
         takes = self.drop(paths, tone(1, 24_000, 300), 24_000, fit=True)
         chosen = [t["stream"]["id"] for t in takes]
         before = [t["new"]["audio"] for t in takes]
+        self.send(
+            "patch", f"/swaps/{takes[0]['id']}", {"resample": True, "gain_db": -2.0, "loop": "whole"}
+        )  # does not fit
+        self.send("post", f"{self.mod}/alike", {"chosen": chosen, "fit": True})
+        fitted = self.get(f"/swaps/{takes[0]['id']}")
+        self.assertEqual(
+            (fitted["state"], fitted["treatment"]["loop"], fitted["undos"]), ("ready", "none", takes[0]["undos"] + 2)
+        )
+        for _ in range(2):
+            self.send("post", f"/swaps/{takes[0]['id']}/undo")
         made = self.send("post", f"{self.mod}/alike", {"chosen": chosen, "steps": {"gain_db": -6.0}})
         self.assertEqual(made["swaps"], [t["id"] for t in takes])
         after = [self.get(f"/swaps/{t['id']}") for t in takes]
