@@ -113,15 +113,17 @@
   });
 
   /** The loop was moved in the replacement's lane. */
-  function moveLoop(start: number, end: number) {
+  async function moveLoop(start: number, end: number) {
     if (!swap) return;
     const points =
       swap.new && view !== "file"
         ? { new_loop: [start, end] }
         : { loop: "points", loop_start: start, loop_end: end };
-    void attempt(() => change(swap, points));
+    await attempt(() => change(swap, points));
   }
-  const treat = (steps: Treatment) => attempt(() => change(swap!, steps));
+  const treat = async (steps: Treatment) => {
+    await attempt(() => change(swap!, steps));
+  };
 
   /** One take goes, and the one beside it is seen; with the last, the swap does. */
   function removeTake() {

@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Swap, Treatment } from "../lib/api";
   import { clock } from "../lib/format";
+  import { Ahead } from "./ahead.svelte";
 
   /** Which part of a file is used and where it is faded, drawn over its lane: each edge and each fade can be dragged, or moved
    * by arrow keys. */
@@ -20,7 +21,7 @@
     top: number;
     height: number;
     width: number;
-    change: (steps: Treatment) => void;
+    change: (steps: Treatment) => Promise<void>;
   } = $props();
 
   type Kind = "start" | "in" | "out" | "end";
@@ -35,8 +36,9 @@
   const all = $derived(info.frames / info.rate);
   let drag = $state<{ kind: Kind; seconds: number } | null>(null);
 
+  const ahead = new Ahead<Treatment>();
   const now = $derived.by((): Record<Kind, number> => {
-    const how = swap.treatment;
+    const how = { ...swap.treatment, ...(ahead.value as Partial<typeof swap.treatment> | null) };
     const start = how.trim_start / info.rate;
     const end = how.trim_end === null ? all : how.trim_end / info.rate;
     return { start, in: Math.min(end, start + how.fade_in), out: Math.max(start, end - how.fade_out), end };
@@ -61,10 +63,15 @@
     if (to === now[kind]) return;
     const frame = Math.min(info.frames, Math.round(to * info.rate));
     const ms = (s: number) => Math.round(s * 1000) / 1000;
-    if (kind === "start") change({ trim_start: frame });
-    else if (kind === "end") change({ trim_end: frame === info.frames ? null : frame });
-    else if (kind === "in") change({ fade_in: ms(to - now.start) });
-    else change({ fade_out: ms(now.end - to) });
+    const steps: Treatment =
+      kind === "start"
+        ? { trim_start: frame }
+        : kind === "end"
+          ? { trim_end: frame === info.frames ? null : frame }
+          : kind === "in"
+            ? { fade_in: ms(to - now.start) }
+            : { fade_out: ms(now.end - to) };
+    void ahead.to({ ...ahead.value, ...steps }, () => change(steps));
   }
 
   function grab(kind: Kind, e: PointerEvent) {

@@ -14,6 +14,7 @@
     ticksBetween,
     type Bar,
   } from "./lanes";
+  import { inTurn } from "./swaps";
 
   /**
    * Original and replacement on one time axis: the original stands up from it, the replacement
@@ -34,9 +35,9 @@
     freshLabel: string;
     blockFrames: number;
     view: "whole" | "loop" | "seam";
-    moveLoop: (start: number, end: number) => void;
+    moveLoop: (start: number, end: number) => Promise<void>;
     /** Whose file the lower lane is, and changing it. */
-    edges?: { swap: Swap; change: (steps: Treatment) => void };
+    edges?: { swap: Swap; change: (steps: Treatment) => Promise<void> };
   } = $props();
 
   const AXIS = 12;
@@ -122,15 +123,20 @@
     const moved = loop;
     const was = fresh.loop;
     drag = null;
-    if (moved && was && (moved[0] !== was[0] || moved[1] !== was[1])) moveLoop(moved[0]!, moved[1]!);
+    if (moved && was && (moved[0] !== was[0] || moved[1] !== was[1])) void moveLoop(moved[0]!, moved[1]!);
   }
+  const turn = inTurn();
   function nudge(edge: 0 | 1, e: KeyboardEvent) {
     if (!fresh.loop || !["ArrowLeft", "ArrowRight"].includes(e.key)) return;
     e.preventDefault();
-    const step = (e.key === "ArrowLeft" ? -1 : 1) * (e.shiftKey ? Math.round(fresh.rate / 10) : 1);
-    const next = [...fresh.loop] as [number, number];
-    next[edge] = Math.max(0, Math.min(fresh.frames, next[edge]! + step));
-    if (next[0] < next[1]) moveLoop(...next);
+    const [way, far] = [e.key === "ArrowLeft" ? -1 : 1, e.shiftKey];
+    void turn(() => {
+      if (!fresh.loop) return;
+      const step = way * (far ? Math.round(fresh.rate / 10) : 1);
+      const next = [...fresh.loop] as [number, number];
+      next[edge] = Math.max(0, Math.min(fresh.frames, next[edge]! + step));
+      return next[0] < next[1] ? moveLoop(...next) : undefined;
+    });
   }
   function seek(e: MouseEvent & { currentTarget: SVGSVGElement }) {
     if (view === "seam" || !player.track) return;
