@@ -94,13 +94,12 @@
     busy = true;
     const kept = await keep(line, wavOf(take));
     busy = false;
-    if (!kept) return;
-    await forget();
-    await onward();
+    if (kept) await onward();
   }
 
   async function onward() {
     if (recorder.recording || busy) return;
+    if (take) await forget(); // it is passed over, or kept
     drop();
     if (!(await next())) modal.close();
   }

@@ -117,11 +117,12 @@ export async function dropped(data: DataTransfer): Promise<Found[]> {
 export const chosenFiles = (files: FileList): Found[] =>
   sounds([...files].map((file) => ({ path: file.webkitRelativePath || file.name, file })));
 
-/** Files that are sent at the same time, and how many takes a job prepares: the first are heard while others are sent. */
+/** Files that are sent at the same time, and how many takes the first job prepares: they are heard while others are sent. Each next
+ * one takes twice as many, so that there are few to be cancelled. */
 const AT_ONCE = 3;
-const A_JOB = 40;
+const FIRST_JOB = 40;
 
-/** Send files for their streams and have them prepared, some dozen at a time. sent: how many are, and of how many; whether to stop is
+/** Send files for their streams and have them prepared while others are sent. sent: how many are; whether to stop is
  * asked before each. The takes that were made, and the files that could not be. */
 export async function sendAll(
   found: Matches["found"],
@@ -135,10 +136,12 @@ export async function sendAll(
   const failed: string[] = [];
   let ready: number[] = [];
   let done = 0;
+  let enough = FIRST_JOB;
   const prepare = async (least: number) => {
     if (ready.length < least) return;
     const some = ready;
     ready = [];
+    enough *= 2;
     await treat({ swaps: some }, way);
   };
   const one = async () => {
@@ -153,7 +156,7 @@ export async function sendAll(
         failed.push(`${next.path}: ${(error as { what?: string }).what ?? "it could not be sent."}`);
       }
       sent(++done);
-      await prepare(A_JOB);
+      await prepare(enough);
     }
   };
   await Promise.all(Array.from({ length: AT_ONCE }, one));

@@ -330,6 +330,7 @@
     close={() => {
       recording = false;
       player.stop();
+      void leftOver().then((found) => (left = found)); // what is neither kept nor passed over
     }}
   />
 {/if}
