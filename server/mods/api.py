@@ -385,10 +385,11 @@ def swap_notes(request: HttpRequest, swap_id: int):
     return services.notes_of_upload(_swap(swap_id))
 
 
-@router.get("/swaps/{int:swap_id}/seam", response=SeamOut)
+@router.get("/swaps/{int:swap_id}/seam", response=SeamOut | None)
 def seam(request: HttpRequest, swap_id: int):
-    """The seam of a swap's loop, of what the game will play, in numbers."""
-    return vars(services.seam_of_result(_swap(swap_id)))
+    """The seam of a swap's loop, of what the game will play, in numbers; null where nothing is prepared, or nothing loops."""
+    found = services.seam_of_result(_swap(swap_id))
+    return vars(found) if found else None
 
 
 @router.get("/swaps/{int:swap_id}/loops", response=LoopsOut)

@@ -35,7 +35,6 @@ from zubret_core.swap import (
     silent_source,
 )
 
-from ..errors import stopped
 from ..games.models import Game
 from ..jobs.models import Job
 from ..jobs.orders import Order
@@ -238,11 +237,11 @@ def prepared_sound(swap_id: int, digest: str) -> Sound | None:
     return Sound(swap.source_name, format, decode, swap.prepared["digest"])
 
 
-def seam_of_result(swap: Swap) -> Seam:
-    """The seam of what the game will play; an error where nothing is prepared, or nothing loops."""
+def seam_of_result(swap: Swap) -> Seam | None:
+    """The seam of what the game will play; None where nothing is prepared, or nothing loops."""
     sound = prepared_sound(swap.pk, "")
     if sound is None or sound.format.loop is None:
-        raise stopped(409, "There is no prepared loop.", "Set a loop, and let it be prepared.", swap.source_name)
+        return None
     return seam_of(sound.decode, sound.format.rate, sound.format.frames, sound.format.loop)
 
 

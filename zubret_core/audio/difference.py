@@ -20,7 +20,7 @@ FLOOR, LOST = 1e-9, 12.0
 """Power below which a band is silent (-90 dBFS); dB by which a band must be weaker to count as lost."""
 FULL = 1 - 1 / 32768
 """The loudest sample that 16 bits hold: many of these are a sound that was cut off."""
-AT_ONCE = 256
+AT_ONCE = 32
 """Windows that are looked at together."""
 
 
@@ -48,24 +48,27 @@ class Difference:
         both = np.stack([meant.mean(axis=1, dtype=np.float32), heard.mean(axis=1, dtype=np.float32)])
         self._left.append(both)
         self._frames += both.shape[1]
-        if self._frames >= WINDOW * AT_ONCE:
+        if self._frames >= WINDOW:
             self._look()
 
     def _look(self) -> None:
-        """At the whole windows that have come."""
+        """At the whole windows that have come, some at a time."""
+        if not self._left:
+            return
         both = np.concatenate(self._left, axis=1)
         count = both.shape[1] // WINDOW
-        self._left, self._frames = [both[:, count * WINDOW :]], both.shape[1] - count * WINDOW
-        if not count or len(self._bins) < 2:
+        self._left, self._frames = [both[:, count * WINDOW :].copy()], both.shape[1] - count * WINDOW
+        if len(self._bins) < 2:
             return
-        parts = both[:, : count * WINDOW].reshape(2, count, WINDOW) * self._window
-        power = np.abs(np.fft.rfft(parts, axis=2)) ** 2 / (WINDOW * float(np.sum(self._window**2)))
-        bands = np.add.reduceat(power, self._bins[:-1], axis=2)[:, :, : len(self._bins) - 1]
-        self._power += bands.sum(axis=1)
-        sounding = bands[0].sum(axis=1) > FLOOR
-        levels = 10 * np.log10(bands[:, sounding] + FLOOR)
-        self._sum += float(np.sqrt(np.mean((levels[0] - levels[1]) ** 2, axis=1)).sum())
-        self._moments += int(sounding.sum())
+        for first in range(0, count, AT_ONCE):
+            some = both[:, first * WINDOW : min(count, first + AT_ONCE) * WINDOW].reshape(2, -1, WINDOW)
+            power = np.abs(np.fft.rfft(some * self._window, axis=2)) ** 2 / (WINDOW * float(np.sum(self._window**2)))
+            bands = np.add.reduceat(power, self._bins[:-1], axis=2)[:, :, : len(self._bins) - 1]
+            self._power += bands.sum(axis=1)
+            sounding = bands[0].sum(axis=1) > FLOOR
+            levels = 10 * np.log10(bands[:, sounding] + FLOOR)
+            self._sum += float(np.sqrt(np.mean((levels[0] - levels[1]) ** 2, axis=1)).sum())
+            self._moments += int(sounding.sum())
 
     @property
     def spectrum_db(self) -> float:

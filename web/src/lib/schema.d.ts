@@ -2629,7 +2629,7 @@ export interface paths {
         };
         /**
          * Seam
-         * @description The seam of a swap's loop, of what the game will play, in numbers.
+         * @description The seam of a swap's loop, of what the game will play, in numbers; null where nothing is prepared, or nothing loops.
          */
         get: operations["server_mods_api_seam"];
         put?: never;
@@ -9407,7 +9407,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SeamOut"];
+                    "application/json": components["schemas"]["SeamOut"] | null;
                 };
             };
         };
