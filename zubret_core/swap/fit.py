@@ -331,11 +331,11 @@ def _signed(value: float) -> str:
 
 
 def _sound(sound: Sound) -> FitPoint:
-    """What a listener would notice of it."""
+    """What a listener would notice of it; apart: as their spectra are."""
     if math.isinf(sound.snr_db) and sound.snr_db > 0:
         new = "as meant, to the bit"
     else:
-        new = f"{sound.spectrum_db:.1f} dB apart, noise at {_signed(-sound.snr_db)} dB"
+        new = f"{sound.spectrum_db:.1f} dB apart"
     told = []
     if sound.full >= MANY_FULL:
         told.append(f"{spaced(sound.full)} frames at full scale: it may have been cut off")

@@ -133,11 +133,7 @@
     <button class="btn btn-sm" onclick={() => modal.close()}>Close</button>
   </div>
   <!-- svelte-ignore a11y_autofocus -->
-  <p
-    class="my-6 min-h-20 text-center text-3xl leading-snug whitespace-pre-line outline-none"
-    tabindex="-1"
-    autofocus
-  >
+  <p class="my-6 min-h-20 text-center text-3xl leading-snug whitespace-pre-line" tabindex="-1" autofocus>
     {#if counting}<span class="num text-primary">{counting}</span>{:else}{line.stream.text ||
         "No text yet"}{/if}
   </p>

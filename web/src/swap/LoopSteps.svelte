@@ -128,7 +128,7 @@
 {#if file}
   <span></span>
   <div class="flex flex-wrap items-center gap-x-4 gap-y-1.5">
-    <Choice label="it is" value={how.extend} choices={PLAYED} set={play} />
+    <Choice label="it is" width="w-52" value={how.extend} choices={PLAYED} set={play} />
     {#if how.extend === "times"}
       <NumberStep
         label="times"
