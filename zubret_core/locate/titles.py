@@ -16,7 +16,7 @@ LARGEST = 8 << 20
 SEPARATORS = "\t;,|"
 IDS = ("id", "number", "no", "nr", "#", "index", "stream", "key", "hash")
 TITLES = ("title", "name", "track", "caption")
-TEXTS = ("text", "line", "subtitle", "dialogue", "dialog", "transcript", "spoken")
+TEXTS = ("text", "line", "subtitle", "dialogue", "dialog", "spoken")
 BANKS = ("bank", "file", "soundbank")
 LANGUAGES = ("language", "lang", "locale")
 """Words that stand above such a column; common practice."""
