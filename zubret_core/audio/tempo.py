@@ -10,10 +10,10 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
+from ..codec.paged import LAYOUTS
+
 TEMPI = (0.7, 1.5)
 """What may be asked for: what lies beyond is heard as damage (common practice)."""
-LAYOUTS = {1: "mono", 2: "stereo", 4: "quad", 6: "5.1", 8: "7.1"}
-"""The numbers of channels for which the filter has a name."""
 _BEHIND = 0.25
 """Seconds of silence behind the end, which push out what the filter still holds."""
 _AT_ONCE = 1 << 16

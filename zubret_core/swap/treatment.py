@@ -9,10 +9,11 @@ from typing import Any
 from ..audio import AudioInfo, can_mix, carried, resampled_length
 from ..audio.edges import THRESHOLDS
 from ..audio.mix import Matrix
-from ..audio.tempo import LAYOUTS, TEMPI
+from ..audio.tempo import TEMPI
 from ..base import Format, Loop, ZubretError
 from ..codec import codec_of
 from ..codec.aim import RATES
+from ..codec.paged import LAYOUTS
 from .timeline import Part, Timeline
 
 CHOICES = {
