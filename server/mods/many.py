@@ -12,7 +12,7 @@ from django.db import transaction
 from django.db.models import F, QuerySet
 from django.utils import timezone
 
-from zubret_core.base import Cancelled, Progress, ZubretError
+from zubret_core.base import Progress, ZubretError
 from zubret_core.codec import codec_of
 from zubret_core.swap import ORIGINAL, SILENCE, Treatment
 from zubret_core.swap.treatment import LUFS
@@ -27,7 +27,7 @@ from ..shelf.models import Stream, numbered
 from . import treating
 from .entry_files import in_the_way
 from .models import Mod, Swap
-from .services import TRY_AGAIN, forget_old_results, level_of_original, prepared_now
+from .preparing import TRY_AGAIN, SideBySide, Task, forget_old_results, level_of_original, task_of
 from .takes import choose_newest, let_wait
 
 NONE = "none"
@@ -204,30 +204,24 @@ def _median(swaps: list[int], progress: Progress) -> dict[str, Any]:
 def prepare_swaps(job: Job, order: PrepareMany, progress: Progress) -> ManyPrepared:
     """Prepare all that wait; one that can't be keeps its reason, and the others go on."""
     swaps = list(_waiting(order).filter(removed__isnull=True).order_by("pk").values_list("pk", flat=True))
-    failed, how = 0, order.how
+    failed, how = set[int](), order.how
     steps = {**how.steps, **(_median(swaps, progress) if how.median else {})}
-    for n, number in enumerate(swaps):
+
+    def begin(number: int) -> tuple[Swap, Task] | None:
         swap = Swap.objects.select_related("mod__game").filter(pk=number, removed__isnull=True).first()
         if swap is None:  # taken back meanwhile
-            continue
+            return None
+        if how.back and swap.undos and number not in stepped:
+            stepped.add(number)
+            treating.step_back(swap)
+        return swap, task_of(swap, steps, how.fit)
 
-        def told(done: int, total: int, note: str, n: int = n) -> None:
-            share = done / total if total else 0.0
-            progress(int((n + share) * 1000), len(swaps) * 1000, f"swap {n + 1:,} of {len(swaps):,}: {note}")
+    def fail(number: int, error: ZubretError) -> None:
+        failed.add(number)
+        Swap.objects.filter(pk=number).update(state=Swap.FAILED, error=error.as_dict(), prepared=None)
 
-        told(0, 0, "reading")
-        try:
-            if how.back and swap.undos:
-                treating.step_back(swap)
-            treated = bool(steps) and treating.treat(swap, steps)
-            state = prepared_now(swap, told)
-            if how.fit and state == Swap.OPEN and treating.treat(swap, {}, "all", joined=treated):
-                prepared_now(swap, told)
-        except Cancelled:
-            raise
-        except ZubretError as e:
-            failed += 1
-            Swap.objects.filter(pk=number).update(state=Swap.FAILED, error=e.as_dict(), prepared=None)
+    stepped = set[int]()
+    SideBySide(begin, fail).prepare(swaps, progress)
     for mod in Mod.objects.filter(swaps__in=among(swaps)).distinct():
         forget_old_results(mod)
-    return ManyPrepared(len(swaps), failed)
+    return ManyPrepared(len(swaps), len(failed))

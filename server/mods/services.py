@@ -2,51 +2,35 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
-import math
-from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import Any
 
 import numpy as np
 from django.conf import settings
 
-from zubret_core.audio import AudioInfo, look_through
-from zubret_core.audio.files import PIECE, file_format
+from zubret_core.audio.files import file_format
 from zubret_core.audio.riff import Notes, notes_of
 from zubret_core.audio.seam import Seam, seam_of
 from zubret_core.bank import Stream as CoreStream
-from zubret_core.base import Format, Passes, Progress, ZubretError, to_int16
+from zubret_core.base import Format, ZubretError, to_int16
 from zubret_core.codec import CODECS, codec_of
 from zubret_core.container import LaidOver
-from zubret_core.source import FileSource, Source, write_file
+from zubret_core.source import FileSource, Source
 from zubret_core.swap import (
     FILE,
     ORIGINAL,
     STREAM,
-    Level,
-    Prepared,
-    Treatment,
-    fit_report,
-    level_of,
     original_source,
-    prepare,
     silent_source,
 )
 
 from ..games.models import Game
-from ..jobs.models import Job
-from ..jobs.orders import Order
-from ..jobs.run import start, work
 from ..layouts.known import known_for
 from ..shelf.models import Stream, streams_of, unpack_locator
 from ..shelf.opening import disk_cache
 from ..shelf.sound import Sound, open_original, opens
-from .models import Build, Mod, Swap, Trial
+from .models import Build, Swap, Trial
 from .uploads import mod_folder
-
-TRY_AGAIN = "Press Try again, or drop another file."
 
 
 def stream_row(swap: Swap) -> Stream | None:
@@ -65,12 +49,13 @@ def source_of(swap: Swap, original: CoreStream | None = None) -> Source:
     if swap.source == FILE:
         return FileSource(swap.source_path, swap.source_name)
     if swap.source == STREAM:
-        return original_source(open_original(_row_of(swap, swap.source_locator)))
-    original = original or open_original(_row_of(swap, swap.locator))
+        return original_source(open_original(row_of(swap, swap.source_locator)))
+    original = original or open_original(row_of(swap, swap.locator))
     return original_source(original) if swap.source == ORIGINAL else silent_source(original)
 
 
-def _row_of(swap: Swap, locator: str) -> Stream:
+def row_of(swap: Swap, locator: str) -> Stream:
+    """A stream in the newest survey; ZubretError where that has none."""
     row = stream_at(swap.mod.game, locator)
     if row is None:
         raise ZubretError(
@@ -79,142 +64,6 @@ def _row_of(swap: Swap, locator: str) -> Stream:
             next="The game has changed: remove this swap and choose the stream anew.",
         )
     return row
-
-
-def enqueue(swap: Swap) -> Job:
-    """Have the worker prepare a swap."""
-    return start(PrepareOrder(swap.pk), f"Preparing {swap.source_name}", swap.mod.game)
-
-
-@dataclass(frozen=True)
-class PrepareOrder(Order):
-    """Prepare a swap, by its number."""
-
-    kind: ClassVar[str] = "prepare"
-    swap: int
-
-
-@dataclass(frozen=True)
-class SwapPrepared:
-    """The state of the swap."""
-
-    state: str
-
-
-def _settle(job: Job, order: PrepareOrder, result: SwapPrepared | None) -> None:
-    """A swap does not go on waiting for a job that came to no end."""
-    again = Job.objects.filter(kind=order.kind, state__in=Job.OPEN, args__swap=order.swap)
-    if result is not None or again.exists():
-        return
-    error = job.error or {"what": "Preparing was cancelled.", "where": "", "next": TRY_AGAIN}
-    if job.state == Job.CUT_OFF:
-        error = {**error, "next": TRY_AGAIN}
-    waiting = Swap.objects.filter(pk=order.swap, state__in=(Swap.READING, Swap.PREPARING))
-    waiting.update(state=Swap.FAILED, error=error, prepared=None)
-
-
-@work("quick", _settle)
-def prepare_swap(job: Job, order: PrepareOrder, progress: Progress) -> SwapPrepared:
-    """Read the file, report, and encode where everything fits."""
-    swap = Swap.objects.select_related("mod__game").get(pk=order.swap)
-    state = prepared_now(swap, progress)
-    forget_old_results(swap.mod)
-    return SwapPrepared(state)
-
-
-def prepared_now(swap: Swap, progress: Progress) -> str:
-    """Prepare a swap, and again if its treatment changed meanwhile; its state then."""
-    while True:
-        revision = swap.revision
-        values = _prepared_values(swap, progress)
-        if Swap.objects.filter(pk=swap.pk, revision=revision).update(**values, error=None):
-            return str(values["state"])
-        swap.refresh_from_db()
-
-
-def _prepared_values(swap: Swap, progress: Progress) -> dict[str, Any]:
-    """What the row of a swap becomes."""
-    original = open_original(_row_of(swap, swap.locator))
-    values: dict[str, Any] = {"payload_digest": _digest(original.payload), "prepared": None}
-    level = level_of_original(swap, original)
-    values["original_level"] = level.as_dict()
-    with source_of(swap, original) as source:
-        known = measured(swap)
-        bar = Passes(progress, 0 if known else 1, 3)
-        info = known or look_through(source, bar[0])
-        if swap.source != FILE:  # else its container and coding
-            info = replace(info, variant=swap.source_name)
-        values["info"] = info.as_dict()
-        how = Treatment.from_dict(swap.treatment)
-        report = fit_report(original, level, info, how)
-        values["report"] = report.as_dict()
-        values["state"] = Swap.OPEN
-        if report.verdict == "fits":
-            given = None if swap.source == ORIGINAL else source
-            result = prepare(original, given, info, how, report, bar[1])
-            values["prepared"], values["state"] = _keep(swap, result), Swap.READY
-            values["report"] = fit_report(original, level, info, how, result.made).as_dict()
-    return values
-
-
-def level_of_original(swap: Swap, original: CoreStream | None = None) -> Level:
-    """How loud the stream is that a swap replaces; it is kept with the swap. original: the stream, where it is open already."""
-    if swap.original_level:
-        return Level(**swap.original_level)
-    level = _level_of(original or open_original(_row_of(swap, swap.locator)))
-    Swap.objects.filter(pk=swap.pk).update(original_level=level.as_dict())
-    return level
-
-
-def measured(swap: Swap) -> AudioInfo | None:
-    """The facts of what it begins from, where all are known that its treatment needs."""
-    info = AudioInfo.from_dict(swap.info) if swap.info else None
-    needs_edges = swap.treatment.get("cut_silence", False)
-    return info if info and (info.knows_edges or not needs_edges) else None
-
-
-def _level_of(stream: CoreStream) -> Level:
-    """Taken piece by piece."""
-    format = stream.format
-    pieces = (stream.decode(at, min(PIECE, format.frames - at)) for at in range(0, format.frames, PIECE))
-    return level_of(pieces, format.rate, format.channels)
-
-
-def _digest(source: Source) -> str:
-    value = hashlib.blake2b(digest_size=16)
-    for piece in source.chunks():
-        value.update(piece)
-    return value.hexdigest()
-
-
-def _keep(swap: Swap, result: Prepared) -> dict[str, Any]:
-    """Write the payload below the mod's folder, by digest."""
-    value = hashlib.blake2b(digest_size=16)
-    for piece in result.payload.chunks():
-        value.update(piece)
-    value.update(json.dumps(result.format.as_dict()).encode())
-    digest = value.hexdigest()
-    write_file(result.payload, mod_folder(swap.mod) / "prepared" / f"{digest}.payload")
-    return {
-        "digest": digest,
-        "format": result.format.as_dict(),
-        "snr_db": None if math.isinf(result.snr_db) else result.snr_db,
-        "size": result.payload.size,
-        "level": result.level.as_dict(),
-    }
-
-
-def forget_old_results(mod: Mod) -> None:
-    """Remove encoded results that no swap has any more, unless a rebuild may be reading them."""
-    if Job.objects.filter(game=mod.game, kind="rebuild", state__in=Job.OPEN).exists():
-        return
-    used = {(s.prepared or {}).get("digest") for s in mod.swaps.all()}
-    for file in (mod_folder(mod) / "prepared").glob("*"):
-        if file.stem not in used or file.suffix == ".meant":  # which earlier versions kept
-            try:
-                file.unlink(missing_ok=True)
-            except OSError:  # still being heard, on a system that locks open files: next time
-                continue
 
 
 def prepared_file(swap: Swap) -> Path:

@@ -18,7 +18,7 @@ from ..games.models import Game
 from ..shelf.models import Stream, unpack_locator
 from .entry_files import in_the_way
 from .models import Mod, Swap
-from .services import enqueue
+from .preparing import enqueue
 from .uploads import kept_upload
 
 FITTED = ("resample", "mix", "length", "match", "lufs", "ceiling_db", "limit", "align")

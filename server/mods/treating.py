@@ -6,15 +6,16 @@ from typing import Any
 
 from django.db import transaction
 
-from zubret_core.swap import FitReport, Level, Treatment, fit_report
+from zubret_core.audio import AudioInfo
+from zubret_core.bank import Stream as CoreStream
+from zubret_core.swap import FitReport, Level, Treatment, fit_report, fitted
 
 from ..errors import stopped
 from ..shelf.sound import open_original
-from .models import Swap, SwapStep
-from .services import enqueue, measured, stream_row
-
-MOST = 200
-"""Steps that can be undone."""
+from .models import Swap
+from .preparing import enqueue, measured
+from .services import stream_row
+from .steps import remember
 
 
 def change(swap: Swap, steps: dict[str, Any], new_loop: list[int] | None = None) -> Swap:
@@ -24,7 +25,7 @@ def change(swap: Swap, steps: dict[str, Any], new_loop: list[int] | None = None)
         _refresh(swap)
         if new_loop is not None:
             steps = {**steps, **_points(swap, new_loop)}
-        _remember(swap, Treatment.from_dict({**swap.treatment, **steps}))
+        remember(swap, Treatment.from_dict({**swap.treatment, **steps}))
         _treat(swap)
     return _prepared(swap)
 
@@ -33,35 +34,24 @@ def fit(swap: Swap, key: str) -> Swap:
     """Apply what the report proposes for one point, or for all: one step."""
     if swap.report is None:
         raise stopped(409, "The file is still being read.", "Wait a moment, then try again.", swap.source_name)
-    return _prepared(swap) if treat(swap, {}, key) else swap
+    return _prepared(swap) if _fit(swap, key) else swap
 
 
-def treat(swap: Swap, steps: dict[str, Any], key: str = "", joined: bool = False) -> bool:
-    """Change some steps, and apply what the report then proposes for a point or for "all"; whether the treatment is another one.
-    joined: it takes the place of the last step. Nothing is prepared."""
+def _fit(swap: Swap, key: str) -> bool:
+    """Do what the report proposes for a point, or for all; whether the treatment is another one. Nothing is prepared."""
     with transaction.atomic():
         _refresh(swap)
-        before = Treatment.from_dict(swap.treatment)
-        how = Treatment.from_dict({**before.as_dict(), **steps})
-        report = _known(_report(swap, how)) if steps else swap.report
-        for _ in range(3):  # a step may bring up another, as resampling moves the loop off the block grid
-            if not key or report is None:
-                break
-            proposed = report["fix_all"] if key == "all" else _fix_of(report, key)
-            how = Treatment.from_dict({**how.as_dict(), **proposed})
-            now = _report(swap, how)
-            if not proposed or now is None:
-                break
-            report = now.as_dict()
+        before, report = Treatment.from_dict(swap.treatment), swap.report or {}
+        proposed = report.get("fix_all", {}) if key == "all" else _fix_of(report, key)
+        how = Treatment.from_dict({**before.as_dict(), **proposed})
+        facts = _facts(swap)
+        if key == "all" and facts:
+            how = fitted(*facts, how)
         if how == before:
             return False
-        _remember(swap, how, joined)
+        remember(swap, how)
         _treat(swap)
     return True
-
-
-def _known(report: FitReport | None) -> dict[str, Any] | None:
-    return report.as_dict() if report else None
 
 
 def _fix_of(report: dict[str, Any], key: str) -> dict[str, Any]:
@@ -94,25 +84,6 @@ def _refresh(swap: Swap) -> None:
         )
 
 
-def _remember(swap: Swap, how: Treatment, joined: bool = False) -> None:
-    """A new treatment becomes the last step; it takes the place of those that were undone, and, joined, of the last one."""
-    before, after = Treatment.from_dict(swap.treatment).as_dict(), how.as_dict()
-    swap.treatment = after
-    if before == after:  # tried once more
-        return
-    swap.steps.filter(number__gt=swap.step).delete()
-    if joined and swap.undos:
-        swap.steps.filter(number=swap.step).update(treatment=after)
-        swap.redos = 0
-        return
-    if not swap.undos:
-        SwapStep.objects.update_or_create(swap=swap, number=swap.step, defaults={"treatment": before})
-    swap.step, swap.redos = swap.step + 1, 0
-    swap.undos = min(MOST, swap.undos + 1)
-    swap.steps.filter(number__lt=swap.step - swap.undos).delete()
-    SwapStep.objects.create(swap=swap, number=swap.step, treatment=after)
-
-
 def _treat(swap: Swap) -> None:
     """Its treatment is another one."""
     swap.revision += 1
@@ -142,7 +113,13 @@ def _points(swap: Swap, new_loop: list[int]) -> dict[str, Any]:
 
 
 def _report(swap: Swap, how: Treatment) -> FitReport | None:
+    facts = _facts(swap)
+    return fit_report(*facts, how) if facts else None
+
+
+def _facts(swap: Swap) -> tuple[CoreStream, Level, AudioInfo] | None:
+    """What a report compares, where it is known."""
     row, info = stream_row(swap), measured(swap)
     if info is None or row is None or swap.original_level is None:
         return None
-    return fit_report(open_original(row), Level(**swap.original_level), info, how)
+    return open_original(row), Level(**swap.original_level), info

@@ -9,7 +9,7 @@ from server.home.tidy import UNDONE
 from server.jobs.orders import Tidy
 from server.jobs.run import start
 from server.mods.models import Swap, SwapStep
-from server.mods.treating import MOST
+from server.mods.steps import MOST
 from tests.server.support import ServerTest, wav_bytes
 from tests.support import noise, tone
 

@@ -12,8 +12,8 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-WINDOW = 2048
-"""Frames of a spectrum; they do not overlap."""
+WINDOW, STRETCH = 2048, 4096
+"""Frames of a spectrum, and those that one stands for: it is taken at their beginning."""
 LOWEST = 50.0
 """Hz of the lowest band."""
 FLOOR, LOST = 1e-9, 12.0
@@ -21,7 +21,9 @@ FLOOR, LOST = 1e-9, 12.0
 FULL = 1 - 1 / 32768
 """The loudest sample that 16 bits hold: many of these are a sound that was cut off."""
 AT_ONCE = 32
-"""Windows that are looked at together."""
+"""Stretches that are looked at together."""
+_HANN = np.hanning(WINDOW).astype(np.float32)
+_SCALE = WINDOW * float(np.sum(_HANN**2))
 
 
 class Difference:
@@ -34,7 +36,6 @@ class Difference:
         bins = np.minimum(np.round(edges * WINDOW / rate).astype(int), WINDOW // 2 + 1)
         self._bins, first = np.unique(bins, return_index=True)
         self._edges = edges[first]
-        self._window = np.hanning(WINDOW).astype(np.float32)
         self._left: list[NDArray[np.float32]] = []
         self._frames = 0
         self._sum, self._moments = 0.0, 0
@@ -45,24 +46,27 @@ class Difference:
         """The next samples of both, of the same shape."""
         if np.abs(meant).max(initial=0) >= FULL:
             self.full += int(np.count_nonzero((np.abs(meant) >= FULL).any(axis=1)))
-        both = np.stack([meant.mean(axis=1, dtype=np.float32), heard.mean(axis=1, dtype=np.float32)])
+        both = np.stack([pcm[:, 0] if pcm.shape[1] == 1 else pcm.mean(axis=1) for pcm in (meant, heard)])
         self._left.append(both)
         self._frames += both.shape[1]
-        if self._frames >= WINDOW:
+        if self._frames >= STRETCH:
             self._look()
 
-    def _look(self) -> None:
-        """At the whole windows that have come, some at a time."""
+    def _look(self, last: bool = False) -> None:
+        """At the whole stretches that have come, some at a time; with the last one also where only its window is whole."""
         if not self._left:
             return
         both = np.concatenate(self._left, axis=1)
-        count = both.shape[1] // WINDOW
-        self._left, self._frames = [both[:, count * WINDOW :].copy()], both.shape[1] - count * WINDOW
+        if last and both.shape[1] % STRETCH >= WINDOW:
+            both = np.pad(both, ((0, 0), (0, -both.shape[1] % STRETCH)))
+        count = both.shape[1] // STRETCH
+        self._left, self._frames = [both[:, count * STRETCH :].copy()], both.shape[1] - count * STRETCH
         if len(self._bins) < 2:
             return
         for first in range(0, count, AT_ONCE):
-            some = both[:, first * WINDOW : min(count, first + AT_ONCE) * WINDOW].reshape(2, -1, WINDOW)
-            power = np.abs(np.fft.rfft(some * self._window, axis=2)) ** 2 / (WINDOW * float(np.sum(self._window**2)))
+            some = both[:, first * STRETCH : min(count, first + AT_ONCE) * STRETCH].reshape(2, -1, STRETCH)
+            found = np.fft.rfft(some[:, :, :WINDOW] * _HANN, axis=2)
+            power = (found.real**2 + found.imag**2) / _SCALE
             bands = np.add.reduceat(power, self._bins[:-1], axis=2)[:, :, : len(self._bins) - 1]
             self._power += bands.sum(axis=1)
             sounding = bands[0].sum(axis=1) > FLOOR
@@ -73,13 +77,13 @@ class Difference:
     @property
     def spectrum_db(self) -> float:
         """The mean distance in dB; 0 where all is silent or shorter than one window."""
-        self._look()
+        self._look(last=True)
         return self._sum / self._moments if self._moments else 0.0
 
     @property
     def lost_above(self) -> int | None:
         """Hz above which what was meant is not heard; None where all of it is."""
-        self._look()
+        self._look(last=True)
         meant, heard = self._power
         there = meant > max(FLOOR, float(meant.max(initial=0)) * 1e-6)
         lost = there & (10 * np.log10((meant + FLOOR) / (heard + FLOOR)) >= LOST)

@@ -26,6 +26,8 @@ from .riff import notes_of, plain_format, smpl_chunk, wav_header
 READABLE = "WAV, AIFF, FLAC, Ogg Vorbis, Opus or MP3"
 PIECE = 1 << 18
 """Frames that are decoded at once."""
+_KEPT = 4 << 20
+"""Bytes of samples up to which those of a file that was looked through are kept while it is open."""
 DecodeRange = Callable[[int, int], NDArray]
 """decode(start, frames): samples of a stream, (frames, channels)."""
 
@@ -104,8 +106,16 @@ def _loop_of(source: Source, container: str, frames: int) -> Loop | None:
     return loop if loop and 0 <= loop.start < loop.end <= frames else None
 
 
+@dataclass(frozen=True)
+class _Kept:
+    """All samples of a short file."""
+
+    pcm: NDArray[np.float32]
+
+
 def look_through(source: Source, progress: Progress = silent) -> AudioInfo:
-    """Decode a whole audio file once, piece by piece; a ZubretError says why a file can't be a replacement."""
+    """Decode a whole audio file once, piece by piece; a ZubretError says why a file can't be a replacement. The samples of a short
+    one are there at once when its `pieces_between` are asked for."""
 
     def refuse(what: str, next: str) -> ZubretError:
         return ZubretError(what, file=source.name, next=next)
@@ -113,6 +123,7 @@ def look_through(source: Source, progress: Progress = silent) -> AudioInfo:
     if source.size == 0:
         raise refuse("The file is empty.", f"Choose a {READABLE} file.")
     done, peak, broken, first, edges = 0, 0.0, 0, 0, Edges()
+    short: list[NDArray[np.float32]] = []
     try:
         with sound_read(source) as file:
             while len(piece := file.read(PIECE, dtype="float32", always_2d=True)):
@@ -122,6 +133,7 @@ def look_through(source: Source, progress: Progress = silent) -> AudioInfo:
                     broken += len(wrong)
                 peak = max(peak, edges.add(piece))
                 done += len(piece)
+                short = [*short, piece] if done * file.channels * 4 <= _KEPT else []
                 progress(done, max(file.frames, done), f"reading {source.name}")
             rate, channels, container, subtype = file.samplerate, file.channels, file.format, file.subtype
     except (soundfile.LibsndfileError, RuntimeError) as e:
@@ -133,6 +145,8 @@ def look_through(source: Source, progress: Progress = silent) -> AudioInfo:
             f"Frame {first:,} is not a number, and {broken:,} frames in all are not.",
             "Export the file again from your editor, as 16-bit or 24-bit.",
         )
+    if short:
+        source.memory[_Kept] = _Kept(np.concatenate(short))
     variant = f"{container}/{subtype}"
     loop = _loop_of(source, container, done)
     return AudioInfo(rate, channels, done, loop, decibels(peak), variant, tuple(edges.heads), tuple(edges.tails))
@@ -141,6 +155,9 @@ def look_through(source: Source, progress: Progress = silent) -> AudioInfo:
 def pieces_between(source: Source, start: int, end: int) -> Iterator[NDArray[np.float32]]:
     """Frames [start, end) of an audio file, piece by piece: (frames, channels). What is packed is decoded from its
     beginning, since not every decoder jumps to the exact frame."""
+    if kept := source.memory.get(_Kept):
+        yield from (kept.pcm[at : min(at + PIECE, end)] for at in range(start, end, PIECE))
+        return
     with sound_read(source) as file:
         at = 0
         if file.subtype.startswith("PCM_") or file.subtype in ("FLOAT", "DOUBLE"):

@@ -8,9 +8,9 @@ filters of annex 1 are tabulated for 48,000 Hz; for other rates they are designe
 from __future__ import annotations
 
 import math
+from functools import lru_cache
 
 import numpy as np
-import soxr
 from numba import njit
 from numpy.typing import NDArray
 
@@ -28,8 +28,14 @@ ABSOLUTE, RELATIVE, RANGE_RELATIVE = -70.0, -10.0, -20.0
 """Gates in LUFS and LU."""
 SURROUND = 1.41
 _PEAK_RATE = 192_000
+REACH = 12
+"""Frames to either side of which an interpolated sample is made; annex 2 has 6. Its filter is flat to 0.04 dB up to 0.85 of half the
+rate (a sinc under Kaiser's window)."""
+_TOGETHER = 64
+"""Frames that are interpolated together: as many as stay in the processor's first cache."""
 
 
+@lru_cache
 def k_weighting(rate: float) -> NDArray[np.float64]:
     """Coefficients b0 b1 b2 a1 a2 of both stages at a sample rate in Hz: shape (2, 5)."""
     f, gain, q = SHELF
@@ -49,7 +55,47 @@ def k_weighting(rate: float) -> NDArray[np.float64]:
     return np.array([shelf, [1.0, -2.0, 1.0, 2 * (k * k - 1) / a0, (1 - k / q + k * k) / a0]])
 
 
-@njit(cache=True)
+@lru_cache
+def interpolation(times: int) -> NDArray[np.float32]:
+    """What makes `times` - 1 samples between two frames: shape (times - 1, 2 * REACH), each row of sum 1."""
+    place = np.arange(1 - REACH, REACH + 1) - np.arange(1, times)[:, None] / times
+    taps = np.sinc(place) * np.i0(5.0 * np.sqrt(np.maximum(0, 1 - (place / REACH) ** 2)))
+    return (taps / taps.sum(axis=1, keepdims=True)).astype(np.float32)
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _between(pcm, taps, peak):
+    """The largest amplitude between the frames of one channel, or `peak`, if that is larger: what can't be louder is not looked at.
+    Around the first and the last REACH frames nothing is interpolated."""
+    most = np.float32(0)
+    for row in range(taps.shape[0]):
+        weights = np.float32(0)
+        for tap in range(taps.shape[1]):
+            weights += abs(taps[row, tap])
+        most = max(most, weights)
+    width, made = taps.shape[1], np.zeros(_TOGETHER, np.float32)
+    places = len(pcm) - width + 1
+    count = min(_TOGETHER, places)
+    for first in range(0, places, _TOGETHER):
+        first = min(first, places - count)
+        near = pcm[first : first + count + width - 1]
+        loudest = np.float32(0)
+        for n in range(len(near)):
+            loudest = max(loudest, abs(near[n]))
+        if loudest * most <= peak:
+            continue
+        for row in range(taps.shape[0]):
+            made[:] = 0
+            for tap in range(width):
+                weight, there = taps[row, tap], near[tap : tap + count]  # a slice: its loop is done by whole registers
+                for n in range(len(there)):
+                    made[n] += weight * there[n]
+            for n in range(count):
+                peak = max(peak, abs(made[n]))
+    return peak
+
+
+@njit(cache=True, nogil=True)
 def weigh(pcm, filters, state, weights, step, place, sums):
     """Filter (frames, channels) and add the weighted squares up in steps of `step` frames.
 
@@ -98,12 +144,8 @@ class Loudness:
         self._filters, self._weights = k_weighting(rate), channel_weights(channels)
         self._state, self._place = np.zeros((channels, 2, 2)), np.zeros(2)
         self._steps: list[NDArray[np.float64]] = []
-        self._oversampled = max(1, min(4, round(_PEAK_RATE / rate)))
-        self._resampler = (
-            soxr.ResampleStream(rate, rate * self._oversampled, channels, dtype="float32", quality="HQ")
-            if self._oversampled > 1
-            else None
-        )
+        self._taps = interpolation(max(1, min(4, round(_PEAK_RATE / rate))))
+        self._before = np.zeros((2 * REACH - 1, channels), np.float32)
         self._peak = 0.0
 
     def add(self, pcm: NDArray[np.float32], last: bool = False) -> None:
@@ -113,10 +155,11 @@ class Loudness:
             closed = weigh(pcm, self._filters, self._state, self._weights, float(self._step), self._place, sums)
             self._steps.append(sums[:closed] / self._step)
             self._peak = max(self._peak, float(np.abs(pcm).max()))
-        if self._resampler is not None and (len(pcm) or last):
-            finer = self._resampler.resample_chunk(np.ascontiguousarray(pcm), last=last)
-            if len(finer):
-                self._peak = max(self._peak, float(np.abs(finer).max()))
+        if len(self._taps) and (len(pcm) or last):
+            known = np.concatenate([self._before, pcm, np.zeros((REACH if last else 0, pcm.shape[1]), np.float32)])
+            self._before = known[1 - 2 * REACH :]
+            for channel in np.ascontiguousarray(known.T):
+                self._peak = float(_between(channel, self._taps, np.float32(self._peak)))
 
     def _blocks(self, steps: int) -> NDArray[np.float64]:
         """Mean power of each run of so many steps."""
@@ -166,4 +209,4 @@ class Loudness:
 
 def warm() -> None:
     """Compile the kernel."""
-    Loudness(8000, 1).add(np.zeros((1, 1), np.float32))
+    Loudness(8000, 1).add(np.zeros((1, 1), np.float32), last=True)

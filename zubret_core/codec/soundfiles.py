@@ -12,6 +12,7 @@ from typing import IO, Any, TypeVar
 import soundfile
 
 from ..source import Source, SourceFile
+from ..source.base import CHUNK
 
 T = TypeVar("T")
 
@@ -58,7 +59,7 @@ def _opened(file: IO[bytes], *args: Any, **how: Any) -> Iterator[soundfile.Sound
 @contextmanager
 def sound_read(source: Source) -> Iterator[soundfile.SoundFile]:
     """An audio file to read. A fault of the source comes out as it was raised, at the latest at the end."""
-    with _opened(io.BufferedReader(SourceFile(source))) as sound:
+    with _opened(io.BufferedReader(SourceFile(source), CHUNK)) as sound:
         yield sound
 
 

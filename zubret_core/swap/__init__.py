@@ -1,7 +1,7 @@
 """Replacing one stream: the fit report, the treatment, the encoded result."""
 
 from .encode import Prepared, prepare
-from .fit import FitPoint, FitReport, fit_report
+from .fit import FitPoint, FitReport, fit_report, fitted
 from .levels import Level, Match, level_of
 from .sources import FILE, ORIGINAL, SILENCE, STREAM, original_source, silent_source
 from .treatment import Target, Treatment, target_of
@@ -19,6 +19,7 @@ __all__ = [
     "Target",
     "Treatment",
     "fit_report",
+    "fitted",
     "level_of",
     "original_source",
     "prepare",

@@ -124,12 +124,10 @@ def _in_tempo(source: Source, info: AudioInfo, target: Target) -> Iterator[NDArr
     """What is heard of a file, with the rate, the channels and the tempo that are wanted."""
     format, line = target.format, target.timeline
 
-    def file(first: int, last: int) -> Iterator[NDArray[np.float32]]:
-        return pieces_between(source, first, last)
+    def mixed_file(first: int, last: int) -> Iterator[NDArray[np.float32]]:
+        return (mixed(piece, format.channels, target.matrix) for piece in pieces_between(source, first, last))
 
-    # A loop is stretched before the mix, which keeps every frame where it is.
-    at_rate = resampled(line.of(file, info.channels), line.frames, info.rate, format.rate, target.loop)
-    pieces = (mixed(piece, format.channels, target.matrix) for piece in at_rate)
+    pieces = resampled(line.of(mixed_file, format.channels), line.frames, info.rate, format.rate, target.loop)
     if target.tempo == 1:
         return pieces
     return at_tempo(pieces, format.rate, format.channels, target.tempo, format.frames - target.behind)

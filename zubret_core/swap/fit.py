@@ -21,8 +21,8 @@ FITS, CAN, BLOCKS = "fits", "can be fitted", "blocks"
 LOUDER = 1.0
 """dB by which a replacement's peak may pass the original's, or LU by which its loudness may differ, before the report offers to
 match it."""
-
-
+ROUNDS = 3
+"""How often what a report proposes is done, at most."""
 MANY_FULL = 10
 """Frames at full scale that are told."""
 DULL = 6.0
@@ -138,6 +138,18 @@ def fit_report(
     ]
     shares = [str(n) for n in original.shares]
     return FitReport(points, level, target, shares)
+
+
+def fitted(original: Stream, level: Level, info: AudioInfo, how: Treatment) -> Treatment:
+    """A treatment with all that the reports on it propose: a step may bring up another, as resampling moves the loop off the block
+    grid."""
+    for _ in range(ROUNDS):
+        steps = fit_report(original, level, info, how).fix_all()
+        then = Treatment.from_dict({**how.as_dict(), **steps})
+        if then == how:
+            break
+        how = then
+    return how
 
 
 def decibel(value: float) -> str:
