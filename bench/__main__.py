@@ -1,5 +1,5 @@
 """python zubret.py bench [PART ...]: the table of ratios. Parts: codec, sounds, table, rebuild, range, archive, changes, size, idle,
-load, screens.
+load, screens, lines.
 
 Two parts run only where they are named: `full`, a quarter of an hour and 25 GB of disk, and `page`, which measures as `codec`
 does and writes docs/codecs.md.
@@ -24,7 +24,7 @@ def main() -> None:
     django.setup()
     from server.ready import make_ready
 
-    from . import archives, codecs, full, idle, load, ranges, rebuilds, screens, size, sounds, surveys, tables
+    from . import archives, codecs, full, idle, lines, load, ranges, rebuilds, screens, size, sounds, surveys, tables
 
     make_ready()  # as server and workers do
     parts = {
@@ -41,6 +41,7 @@ def main() -> None:
         "idle": idle.rows,
         "load": load.rows,
         "screens": screens.rows,
+        "lines": lines.rows,
     }
     wanted = sys.argv[1:] or list(parts)
     parts |= {"full": full.rows, "page": codecs.page}

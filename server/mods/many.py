@@ -23,11 +23,12 @@ from ..games.models import Game
 from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, work
-from ..shelf.models import Stream, numbered
+from ..shelf.models import Stream, numbered, streams_of
 from . import treating
 from .entry_files import in_the_way
 from .models import Mod, Swap
 from .preparing import TRY_AGAIN, SideBySide, Task, forget_old_results, level_of_original, task_of
+from .services import with_places
 from .takes import choose_newest, let_wait
 
 NONE = "none"
@@ -200,6 +201,36 @@ def _median(swaps: list[int], progress: Progress) -> dict[str, Any]:
     return {"match": "number", "lufs": lufs}
 
 
+class _Ahead:
+    """Swaps with their streams in the newest survey, read some at once in their order; one that is asked for again is read anew."""
+
+    AT_ONCE = 100
+
+    def __init__(self, swaps: list[int]):
+        self._left = swaps
+        self._read: dict[int, tuple[Swap, Stream | None]] = {}
+
+    def of(self, number: int) -> tuple[Swap | None, Stream | None]:
+        """A swap that is there still, and its stream, if the survey has it."""
+        if self._left[:1] == [number]:
+            some, self._left = self._left[: self.AT_ONCE], self._left[self.AT_ONCE :]
+            self._read = _with_streams(some)
+        if number in self._read:
+            return self._read.pop(number)
+        return _with_streams([number]).get(number, (None, None))
+
+
+def _with_streams(swaps: list[int]) -> dict[int, tuple[Swap, Stream | None]]:
+    found = list(Swap.objects.select_related("mod__game").filter(pk__in=among(swaps), removed__isnull=True))
+    games = {swap.mod.game_id: swap.mod.game for swap in found}
+    rows = {
+        (number, row.locator): row
+        for number, game in games.items()
+        for row in with_places(streams_of(game).filter(locator__in=among([swap.locator for swap in found])))
+    }
+    return {swap.pk: (swap, rows.get((swap.mod.game_id, swap.locator))) for swap in found}
+
+
 @work("long", _settle)
 def prepare_swaps(job: Job, order: PrepareMany, progress: Progress) -> ManyPrepared:
     """Prepare all that wait; one that can't be keeps its reason, and the others go on."""
@@ -208,19 +239,19 @@ def prepare_swaps(job: Job, order: PrepareMany, progress: Progress) -> ManyPrepa
     steps = {**how.steps, **(_median(swaps, progress) if how.median else {})}
 
     def begin(number: int) -> tuple[Swap, Task] | None:
-        swap = Swap.objects.select_related("mod__game").filter(pk=number, removed__isnull=True).first()
+        swap, row = ahead.of(number)
         if swap is None:  # taken back meanwhile
             return None
         if how.back and swap.undos and number not in stepped:
             stepped.add(number)
             treating.step_back(swap)
-        return swap, task_of(swap, steps, how.fit)
+        return swap, task_of(swap, row, steps, how.fit)
 
     def fail(number: int, error: ZubretError) -> None:
         failed.add(number)
         Swap.objects.filter(pk=number).update(state=Swap.FAILED, error=error.as_dict(), prepared=None)
 
-    stepped = set[int]()
+    stepped, ahead = set[int](), _Ahead(swaps)
     SideBySide(begin, fail).prepare(swaps, progress)
     for mod in Mod.objects.filter(swaps__in=among(swaps)).distinct():
         forget_old_results(mod)

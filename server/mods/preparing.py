@@ -26,10 +26,11 @@ from zubret_core.swap import FILE, ORIGINAL, Level, Prepared, Treatment, fit_rep
 from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, work
+from ..shelf.models import Stream
 from ..shelf.sound import open_original
 from .models import Mod, Swap
 from .services import row_of, source_of
-from .steps import remember
+from .steps import REMEMBERED, remember
 from .uploads import mod_folder
 
 TRY_AGAIN = "Press Try again, or drop another file."
@@ -97,9 +98,9 @@ class Task:
         return Outcome(how, values)
 
 
-def task_of(swap: Swap, steps: dict[str, Any] | None = None, fit: bool = False) -> Task:
-    """What preparing a swap needs, with some steps of its treatment changed."""
-    original = open_original(row_of(swap, swap.locator))
+def task_of(swap: Swap, row: Stream | None = None, steps: dict[str, Any] | None = None, fit: bool = False) -> Task:
+    """What preparing a swap needs, with some steps of its treatment changed. row: its stream, where that is known."""
+    original = open_original(row or row_of(swap, swap.locator))
     how = Treatment.from_dict({**swap.treatment, **(steps or {})})
     return Task(
         swap.revision,
@@ -118,13 +119,12 @@ def task_of(swap: Swap, steps: dict[str, Any] | None = None, fit: bool = False) 
 def kept(swap: Swap, task: Task, outcome: Outcome) -> bool:
     """Keep what came of a task; False where the swap has changed meanwhile. A treatment that the task changed is one step."""
     with transaction.atomic():
-        swap.refresh_from_db()
-        if swap.revision != task.revision or swap.removed is not None:
-            return False
         remember(swap, outcome.how)
-        for name, value in outcome.values.items():
-            setattr(swap, name, value)
-        swap.save()
+        values = {**outcome.values, **{name: getattr(swap, name) for name in REMEMBERED}}
+        same = Swap.objects.filter(pk=swap.pk, revision=task.revision, removed__isnull=True)
+        if not same.update(**values):
+            transaction.set_rollback(True)
+            return False
     return True
 
 
@@ -134,8 +134,11 @@ def prepared_now(swap: Swap, progress: Progress) -> str:
         task = task_of(swap)
         with closing(task.source):
             outcome = task.done(progress)
-        if kept(swap, task, outcome) or swap.removed is not None:
+        if kept(swap, task, outcome):
             return outcome.state
+        swap.refresh_from_db()
+        if swap.removed is not None:
+            return swap.state
 
 
 @dataclass

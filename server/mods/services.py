@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 from django.conf import settings
+from django.db.models import QuerySet
 
 from zubret_core.audio.files import file_format
 from zubret_core.audio.riff import Notes, notes_of
@@ -40,8 +41,12 @@ def stream_row(swap: Swap) -> Stream | None:
 
 def stream_at(game: Game, locator: str) -> Stream | None:
     """A stream of the newest survey."""
-    rows = streams_of(game).filter(locator=locator)
-    return rows.select_related("archive__game", "archive__outer", "bank").first()
+    return with_places(streams_of(game).filter(locator=locator)).first()
+
+
+def with_places(rows: QuerySet[Stream]) -> QuerySet[Stream]:
+    """Streams with all that opening them asks for."""
+    return rows.select_related("archive__game", "archive__outer", "bank")
 
 
 def source_of(swap: Swap, original: CoreStream | None = None) -> Source:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 import struct
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from typing import Any
 
 import mutagen
@@ -59,7 +59,7 @@ class AudioInfo:
     def as_dict(self) -> dict[str, Any]:
         """JSON-ready form."""
         loop = [self.loop.start, self.loop.end] if self.loop else None
-        return {**asdict(self), "loop": loop, "peak_db": max(self.peak_db, -200.0)}
+        return {**vars(self), "loop": loop, "peak_db": max(self.peak_db, -200.0)}
 
     @classmethod
     def from_dict(cls, data: dict[str, Any]) -> AudioInfo:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from typing import Any
 
 from ..audio import AudioInfo
@@ -100,7 +100,7 @@ class FitReport:
         """JSON-ready form."""
         return {
             "verdict": self.verdict,
-            "points": [asdict(p) for p in self.points],
+            "points": [dict(vars(p)) for p in self.points],
             "fix_all": self.fix_all(),
             "format": self.target.format.as_dict() if self.target else None,
             "changes_too": self.changes_too,

@@ -3,10 +3,12 @@
   import { app } from "../lib/app.svelte";
   import { closing } from "../lib/closing";
   import { duration } from "../lib/format";
+  import SendingFiles from "../lines/SendingFiles.svelte";
+  import { sending } from "../lines/sending.svelte";
   import ProblemPanel from "./ProblemPanel.svelte";
 
   let open = $state(false);
-  const running = $derived(app.openJobs.length);
+  const running = $derived(app.openJobs.length + (sending.total ? 1 : 0));
   /** Tidying up is told of only where it fails. */
   const told = $derived(app.jobs.filter((j) => j.kind !== "tidy" || j.error));
   const failed = $derived(app.jobs.slice(0, 8).filter((j) => j.error));
@@ -43,6 +45,7 @@
       aria-label="Jobs"
       class="absolute top-full right-0 z-30 mt-1 max-h-[70vh] w-96 max-w-[94vw] overflow-auto rounded-box border border-edge bg-base-200 p-3 shadow-lg"
     >
+      <SendingFiles />
       {#each told.slice(0, 12) as job (job.id)}
         <div class="border-b border-line py-2 last:border-0">
           <div class="flex items-center justify-between gap-2">

@@ -6,15 +6,15 @@
   import { app } from "../lib/app.svelte";
   import { count, spaced } from "../lib/format";
   import { newest } from "../lib/newest";
-  import { AS_USUAL, chosenFiles, dropped, sendAll, wayOf, type Alike, type Found } from "./alike";
+  import { AS_USUAL, chosenFiles, dropped, wayOf, type Alike, type Found } from "./alike";
   import AlikeForm from "./AlikeForm.svelte";
+  import { sending } from "./sending.svelte";
 
   /** Files of a folder are matched with lines: which is meant for which, and what is doubtful, before anything is made. */
   let {
     files: given,
     streams,
     of,
-    made,
     close,
   }: {
     files: Found[];
@@ -22,8 +22,6 @@
     streams: () => Promise<number[]>;
     /** What these are, in words. */
     of: string;
-    /** Takes were made. */
-    made: (swaps: number[], failed: string[]) => void;
     close: () => void;
   } = $props();
 
@@ -35,8 +33,6 @@
   let matches = $state.raw<Matches | null>(null);
   let problem = $state<ProblemText | null>(null);
   let how = $state<Alike>({ ...AS_USUAL });
-  let sent = $state<number | null>(null);
-  let stop = false;
   const asking = newest();
   const WAYS: Record<string, string> = {
     id: "by its id",
@@ -68,24 +64,9 @@
     }
   }
 
-  async function start() {
-    stop = false;
-    sent = 0;
-    try {
-      const by = new Map(files.map((f) => [f.path, f.file]));
-      const done = await sendAll(
-        found,
-        by,
-        wayOf(how, true),
-        (n) => (sent = n),
-        () => stop,
-      );
-      made(done.swaps, done.failed);
-      modal.close();
-    } catch (error) {
-      problem = asProblem(error);
-    }
-    sent = null;
+  function start() {
+    void sending.send(found, new Map(files.map((f) => [f.path, f.file])), wayOf(how, true));
+    modal.close();
   }
 </script>
 
@@ -93,10 +74,7 @@
   bind:this={modal}
   label="Files for these lines"
   width="w-[56rem]"
-  onclose={() => {
-    stop = true;
-    close();
-  }}
+  onclose={close}
   ondragover={(e) => e.preventDefault()}
   ondrop={async (e) => {
     e.preventDefault();
@@ -222,20 +200,11 @@
     <div class="mt-3"><AlikeForm bind:how /></div>
   {/if}
   <div class="mt-4 flex items-center justify-end gap-3">
-    {#if sent !== null}
-      <progress
-        class="progress progress-primary grow"
-        value={sent}
-        max={found.length}
-        aria-label="Sending files"
-      ></progress>
-      <span class="num" role="status">{spaced(sent)} of {spaced(found.length)} sent</span>
-      <button class="btn btn-sm" onclick={() => (stop = true)}>Stop</button>
-    {:else}
-      <button class="btn btn-sm" onclick={() => modal.close()}>Close</button>
-      <button class="btn btn-sm btn-primary" disabled={!found.length} onclick={start}
-        >Make {count(found.length, "take")}, fit and prepare them</button
-      >
-    {/if}
+    {#if sending.total}<span class="text-quiet">The files of the folder before are still being sent.</span
+      >{/if}
+    <button class="btn btn-sm" onclick={() => modal.close()}>Close</button>
+    <button class="btn btn-sm btn-primary" disabled={!found.length || sending.total > 0} onclick={start}
+      >Make {count(found.length, "take")}, fit and prepare them</button
+    >
   </div>
 </Modal>

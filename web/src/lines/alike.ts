@@ -1,6 +1,6 @@
-/** Many takes that are treated alike: which steps, sending files for them, and having them prepared. */
+/** Many takes that are treated alike: which steps, the files of a folder for them, and having them prepared. */
 
-import { api, got, upload, type Matches, type Swap, type Treatment } from "../lib/api";
+import { api, got, type Treatment } from "../lib/api";
 import { app } from "../lib/app.svelte";
 import { linesChanged } from "./lines.svelte";
 
@@ -62,9 +62,13 @@ export const wayOf = (how: Alike, fit: boolean): Way => ({
   median: how.match === "median",
 });
 
-/** Treat takes alike and prepare them: by their numbers, or those that the mod has of streams. */
-export async function treat(which: { swaps?: number[]; chosen?: number[] }, way: Way): Promise<number[]> {
-  const params = { path: { mod_id: app.game!.mod_id } };
+/** Treat takes alike and prepare them: by their numbers, or those that a mod has of streams. */
+export async function treat(
+  which: { swaps?: number[]; chosen?: number[] },
+  way: Way,
+  mod_id = app.game!.mod_id,
+): Promise<number[]> {
+  const params = { path: { mod_id } };
   const body = { swaps: [], chosen: [], fit: false, back: false, median: false, ...which, ...way };
   const made = await got(api.POST("/api/mods/{mod_id}/alike", { params, body }));
   app.started(made.job);
@@ -116,50 +120,3 @@ export async function dropped(data: DataTransfer): Promise<Found[]> {
 /** All sounds that were chosen in a file dialog. */
 export const chosenFiles = (files: FileList): Found[] =>
   sounds([...files].map((file) => ({ path: file.webkitRelativePath || file.name, file })));
-
-/** Files that are sent at the same time, and how many takes the first job prepares: they are heard while others are sent. Each next
- * one takes twice as many, so that there are few to be cancelled. */
-const AT_ONCE = 3;
-const FIRST_JOB = 40;
-
-/** Send files for their streams and have them prepared while others are sent. sent: how many are; whether to stop is
- * asked before each. The takes that were made, and the files that could not be. */
-export async function sendAll(
-  found: Matches["found"],
-  files: Map<string, File>,
-  way: Way,
-  sent: (done: number) => void,
-  stopped: () => boolean,
-): Promise<{ swaps: number[]; failed: string[] }> {
-  const waiting = [...found];
-  const swaps: number[] = [];
-  const failed: string[] = [];
-  let ready: number[] = [];
-  let done = 0;
-  let enough = FIRST_JOB;
-  const prepare = async (least: number) => {
-    if (ready.length < least) return;
-    const some = ready;
-    ready = [];
-    enough *= 2;
-    await treat({ swaps: some }, way);
-  };
-  const one = async () => {
-    for (let next = waiting.shift(); next && !stopped(); next = waiting.shift()) {
-      try {
-        const path = `/api/mods/${app.game!.mod_id}/swaps`;
-        const fields = { stream_id: next.stream, waits: "true" };
-        const made = await upload<Swap>(path, files.get(next.path)!, fields, () => {});
-        swaps.push(made.id);
-        ready.push(made.id);
-      } catch (error) {
-        failed.push(`${next.path}: ${(error as { what?: string }).what ?? "it could not be sent."}`);
-      }
-      sent(++done);
-      await prepare(enough);
-    }
-  };
-  await Promise.all(Array.from({ length: AT_ONCE }, one));
-  await prepare(1);
-  return { swaps, failed };
-}

@@ -18,6 +18,8 @@
   import MatchFiles from "../lines/MatchFiles.svelte";
   import Record from "../lines/Record.svelte";
   import { forget, leftOver, wavOf, type Recording } from "../lines/recorder.svelte";
+  import SendingFiles from "../lines/SendingFiles.svelte";
+  import { sending } from "../lines/sending.svelte";
   import { Choice } from "../list/choice.svelte";
   import ColumnsMenu from "../list/ColumnsMenu.svelte";
   import { tellSaid } from "../locate/said";
@@ -43,7 +45,8 @@
   let titling = $state(false);
   let matching = $state.raw<Found[] | null>(null);
   let recording = $state(false);
-  let sending = $state<number | null>(null);
+  /** Of the one file that is sent for a line. */
+  let share = $state<number | null>(null);
   let inRow = $state(false);
   /** Seconds between two lines of a scene. */
   let gap = $state(Number(localStorage.getItem("zubret gap") ?? 0.4));
@@ -80,7 +83,8 @@
   });
   // While takes are made, what is in view is looked at again and again.
   const busy = $derived(
-    app.openJobs.some((j) => j.kind === "prepare many" || j.kind === "prepare") ||
+    sending.total > 0 ||
+      app.openJobs.some((j) => j.kind === "prepare many" || j.kind === "prepare") ||
       (rows.head?.rows ?? []).some(isBusy),
   );
   $effect(() => {
@@ -146,16 +150,16 @@
 
   /** A file becomes a take of a line, fitted and as loud as the original; whether it could be sent. */
   async function send(line: Line, file: File): Promise<boolean> {
-    sending = 0;
+    share = 0;
     const made = await app.attempted(
       (async () => {
         const fields = { stream_id: line.stream.id, waits: "true" };
         const path = `/api/mods/${app.game!.mod_id}/swaps`;
-        const { id } = await upload<Swap>(path, file, fields, (share) => (sending = share));
+        const { id } = await upload<Swap>(path, file, fields, (now) => (share = now));
         return treat({ swaps: [id] }, wayOf(AS_USUAL, true));
       })(),
     );
-    sending = null;
+    share = null;
     return !!made;
   }
 
@@ -166,22 +170,6 @@
     if (!(await send(line, wavOf(left)))) return;
     await forget();
     left = null;
-  }
-
-  function made(swaps: number[], failed: string[]) {
-    const body = { swaps, aside: [], skipped: 0, unable: 0 };
-    app.say(
-      `${count(swaps.length, "take")} made.${failed.length ? ` ${count(failed.length, "file")} could not be sent: ${failed[0]}` : ""}`,
-      {
-        label: "Undo",
-        run: async () => {
-          const params = { path: { mod_id: app.game!.mod_id } };
-          await app.attempt(api.POST("/api/mods/{mod_id}/take-back", { params, body }));
-          await linesChanged();
-        },
-      },
-    );
-    void linesChanged();
   }
 </script>
 
@@ -220,6 +208,7 @@
         >
       </div>
     {/if}
+    <SendingFiles />
     <div class="pt-1.5 pb-1.5">
       {#if choice.chosen.size > 1}
         <ChosenLines
@@ -282,7 +271,7 @@
     <LinePanel
       bind:this={panel}
       line={current}
-      {sending}
+      sending={share}
       say={(what) => give(current!, what)}
       send={(file) => void send(current!, file)}
       record={() => (recording = true)}
@@ -318,7 +307,6 @@
     of={choice.chosen.size > 1
       ? `the ${count(choice.chosen.size, "chosen line")}`
       : `these ${count(rows.total, "line")}`}
-    {made}
     close={() => (matching = null)}
   />
 {/if}
