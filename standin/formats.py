@@ -86,6 +86,15 @@ def _bank(mark, name, sounds, tongue, extra=b""):
     return _fit(head + table + extra, 32, b"\xee"), bytes(body)
 
 
+def page(lines):
+    """A table of what is spoken: (id, language of two letters, text). Texts are UTF-8, their bytes counted before them."""
+    out = struct.pack("<4sI", b"PAGE", len(lines))
+    for id, tongue, text in lines:
+        line = text.encode()
+        out += struct.pack("<I2sH", id, tongue.encode(), len(line)) + line
+    return out
+
+
 def drift(sounds):
     """A bank of sounds that float in the sea; nobody has written a layout for it yet. sounds: (id, int16 mono, rate)."""
     head = struct.pack("<4sHHIIII", b"DRFT", 1, len(sounds), 64, 0, 20, 0x5EA)

@@ -21,18 +21,23 @@ from .formats import (
     crate,
     drift,
     ordinary_zip,
+    page,
     told_bell,
     towed_bell,
     wav,
 )  # fmt: skip
-from .music import PIECES, render
+from .music import PIECES, WATCH, render
+from .sources.texts import LINES
 
 BUILD = "1.0"
 SOURCES = Path(__file__).parent / "sources"
 TONGUES = {"en": "English", "fr": "French", "de": "German"}
 MUSIC_IDS = {"harbour_dawn": 246, "open_water": 247, "fog": 251, "storm": 260, "last_crossing": 266}
 BLOCKS = {"harbour_dawn": 2048, "open_water": 2048, "storm": 1024, "last_crossing": 2048}
+SPOKEN = [(1000 + n, tongue, line) for tongue, lines in LINES.items() for n, line in enumerate(lines, 1)]
 EFFECTS = {"gull": 2210, "bell_near": 2211, "bell_far": 2212, "telegraph": 2214, "rope": 2215}
+SCENES = {"night_watch": (601, 310), "galley": (602, 45)}
+"""Streams that scenes play once, and how many seconds a scene lasts at most."""
 VOICE_CUES = ["cast_off", "slow_ahead", "fog_call", "below_deck", "old_water", "light_ahead", "noise", "harbour"]
 
 
@@ -125,6 +130,17 @@ def _radio_bank():
     return told_bell("radio", sounds, setup)
 
 
+def _scene_bank():
+    """Music that does not loop: a scene that lasts longer goes on in silence."""
+    pcm, _, _ = render(WATCH)
+    fade = np.minimum(1, np.arange(len(pcm))[::-1] / (2 * WATCH.rate))[:, None]
+    short = pcm[: 9 * WATCH.rate] * fade[-9 * WATCH.rate :]
+    tunes = {"night_watch": pcm * fade, "galley": short}
+    return bell(
+        "scenes", [Sound(id, as_int16(tunes[name]), WATCH.rate, block=2048) for name, (id, _) in SCENES.items()]
+    )
+
+
 def _drift_bank():
     """Three sounds at 22,050 Hz in a bank that no layout describes."""
     rate, rng = 22050, np.random.default_rng(8)
@@ -140,6 +156,7 @@ def _drift_bank():
 def _cues():
     lines = [f"{name} music {id}" for name, id in MUSIC_IDS.items()]
     lines += [f"{name} deck {id}" for name, id in EFFECTS.items()]
+    lines += [f"{name} scenes {id}" for name, (id, _) in SCENES.items()]
     lines += [f"weather_{n} radio {5000 + n}" for n in range(1, 5)]
     lines += [f"tune_{n} radio {5010 + n}" for n in range(1, 3)]
     for language in TONGUES:
@@ -207,7 +224,9 @@ def make(folder, build=BUILD):
         ("pictures/lamp.raw", bytes(np.repeat(np.arange(256, dtype=np.uint8), 96)), True),
         ("cues.txt", _cues().encode(), True),
         ("radio/radio.bell", _radio_bank(), False),
+        ("scenes/scenes.bell", _scene_bank(), False),
     ]
+    files.append(("text/spoken.page", page(SPOKEN), True))
     if build == "1.1":
         files.insert(1, ("text/strings_news.txt", b"NEWS=The ferry calls at two more islands.\n", True))
     _write(data / "sea.crate", crate(build, files))
@@ -228,7 +247,8 @@ def make(folder, build=BUILD):
     sums = [f"{zlib.crc32(p.read_bytes()):08x} {p.stat().st_size:010} {p.name}\n" for p in listed]
     _text(data / "sums.txt", "SUMS 1\n" + "".join(sums))
     paths = "crate=data/sea.crate\ndeck=data/deck.zip\nhold=data/hold.chart\nsums=data/sums.txt\n"
-    _text(folder / "ferry.ini", f"[ferry]\nbuild={build}\n{paths}")
+    scenes = "".join(f"{name}={seconds}\n" for name, (_, seconds) in SCENES.items())
+    _text(folder / "ferry.ini", f"[ferry]\nbuild={build}\n{paths}[scenes]\n{scenes}")
     _text(folder / "read me.txt", "Saltglass Ferry. A night on the inland sea.\n")
     key = " ".join(f"0x{byte:02x}" for byte in chart.KEYS[build])
     _text(

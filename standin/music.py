@@ -159,3 +159,5 @@ PIECES = [
     Piece("storm", 44100, 126, [D_MINOR, D_MINOR, B_FLAT, A, D_MINOR, G_MINOR, A, A] * 2, 1, 14, ("pad", "pluck", "bass", "reed"), 0.1, 1.2, 0.6),
     Piece("last_crossing", 48000, 66, [G, D, E_MINOR, C, G, D, C, C] * 3, 1, 15, ("pad", "pluck", "bass", "bell"), 0.03, 2.6, 0.36),
 ]  # fmt: skip
+WATCH = Piece("night_watch", 32000, 80, [A_MINOR, F, C, G] * 2, 1, 16, ("pad", "bell", "bass"), 0.06, 2.2, 0.3)
+"""What the scenes play once, and no longer than it is."""

@@ -1,5 +1,6 @@
 """The game's own loader and player: as strict as a game, and as plain as can be."""
 
+import configparser
 import struct
 import wave
 import zipfile
@@ -37,7 +38,9 @@ class Ferry:
         self.folders = [Path(p) for p in (over, folder) if p]
         self.over = Path(over) if over else None
         self.log = []
-        settings = dict(line.split("=", 1) for line in self._text("ferry.ini").splitlines() if "=" in line)
+        ini = configparser.ConfigParser()
+        ini.read_string(self._text("ferry.ini"))
+        settings = ini["ferry"]
         self._check_sums(settings["sums"])
         order = self._text("data/order.txt").split("\n")[:-1]
         self.entries = self._crate(settings["crate"], order)
@@ -47,6 +50,7 @@ class Ferry:
         for line in self.entries["cues.txt"].decode().splitlines():
             cue, bank, id = line.split()
             self.cues[cue] = bank, int(id)
+        self.scenes = {self.cues[name]: (name, int(seconds)) for name, seconds in ini["scenes"].items()}
 
     def _place(self, path):
         for folder in self.folders:
@@ -222,7 +226,14 @@ class Ferry:
             raise Refused(f"bank {bank}, stream {id}: {e}") from e
         _need(len(pcm) == frames, f"bank {bank}, stream {id}: {len(pcm)} frames came out of {frames}")
         self.log.append(f"cue {cue}: bank {bank}, stream {id}, {frames} frames, {channels} channels, {rate} Hz")
+        if (bank, id) in self.scenes:
+            self._in_scene(*self.scenes[bank, id], len(pcm) / rate)
         return self._looped(pcm, loop, loops), rate, self.log
+
+    def _in_scene(self, name, longest, seconds):
+        """Whether a sound that is played once is there for as long as its scene may last."""
+        silent = f"{longest - seconds:.1f} s of silence behind it" if seconds < longest else "it outlasts the scene"
+        self.log.append(f"scene {name} lasts {longest} s at most, its music {seconds:.1f} s: {silent}")
 
     def _play_drift(self, id):
         """A sound of the bank in data/drift.bin."""

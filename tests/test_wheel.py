@@ -37,7 +37,7 @@ class Wheel(SimpleTestCase):
             games = self.until(lambda: self.surveyed(address))
             self.assertTrue(games, self.told(log))
             survey = self.get(f"{address}/api/games/{games[0]['id']}/survey")
-            self.assertEqual((survey["archives"], survey["streams"]), (4, 46))
+            self.assertEqual((survey["archives"], survey["streams"]), (4, 48))
             with urllib.request.urlopen(f"{address}/", timeout=5) as page:
                 self.assertIn(b"/assets/", page.read())
         finally:

@@ -206,7 +206,7 @@ class FullDisk(ProgramTest):
         self.fill(20 << 20)
         self.send("POST", f"/jobs/{job['id']}/again")
         again = self.ended("sounds")
-        self.assertEqual((again["state"], again["result"]["files"], again["result"]["failed_count"]), ("done", 46, 0))
+        self.assertEqual((again["state"], again["result"]["files"], again["result"]["failed_count"]), ("done", 48, 0))
         self.assertEqual([self.worker(queue) for queue in QUEUES], pids)
         self.assertTrue(self.is_up())
         log = (self.root / "log.txt").read_text()

@@ -98,13 +98,24 @@ class Forgotten(Schema):
     name: str
 
 
+class BankLines(Schema):
+    """How far a bank of spoken lines is: how many it has, and how many have a take that fits."""
+
+    bank: str
+    language: str
+    lines: int
+    fit: int
+
+
 class Station(Schema):
-    """A stop of the route: dot is empty, half or full; text tells the state in words and numbers."""
+    """A stop of the route: dot is empty, half or full; text tells the state in words and numbers. lines: of Swap, of each bank of
+    spoken lines that has a take."""
 
     key: str
     name: str
     dot: str
     text: str
+    lines: list[BankLines] = []
 
 
 def _games() -> QuerySet[Game]:

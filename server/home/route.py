@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from ..games.models import Game
 from ..jobs.models import Job
+from ..mods.lines import completeness
 from ..mods.models import Build, Mod
 
 EMPTY, HALF, FULL = "empty", "half", "full"
 
 
-def route_of(game: Game) -> list[dict[str, str]]:
-    """key, name, dot and text of Survey, Locate, Swap and Rebuild."""
+def route_of(game: Game) -> list[dict[str, Any]]:
+    """key, name, dot and text of Survey, Locate, Swap and Rebuild; of Swap how far the banks of spoken lines are."""
     survey = game.current_survey()
     open_jobs = set(Job.objects.filter(game=game, state__in=Job.OPEN).values_list("kind", flat=True))
     if "survey" in open_jobs:
@@ -29,6 +32,7 @@ def route_of(game: Game) -> list[dict[str, str]]:
     texts = [f"{ready} of {len(swaps)} fit"] if swaps else []
     texts += [_count(files, "file")] if files else []
     swap_dot = EMPTY if not texts else FULL if ready == len(swaps) else HALF
+    spoken = completeness(mod) if mod and swaps else []
     return [
         {"key": "survey", "name": "Survey", "dot": first[0], "text": first[1]},
         {
@@ -37,7 +41,7 @@ def route_of(game: Game) -> list[dict[str, str]]:
             "dot": FULL if streams else EMPTY,
             "text": _count(streams, "stream") if survey else "nothing yet",
         },
-        {"key": "swap", "name": "Swap", "dot": swap_dot, "text": ", ".join(texts) or "no swaps yet"},
+        {"key": "swap", "name": "Swap", "dot": swap_dot, "text": ", ".join(texts) or "no swaps yet", "lines": spoken},
         {"key": "rebuild", "name": "Rebuild", **_rebuild(mod, "rebuild" in open_jobs)},
     ]
 

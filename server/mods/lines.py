@@ -11,7 +11,7 @@ from zubret_core.swap.matching import Place, match_files
 
 from ..errors import stopped
 from ..shelf import query
-from ..shelf.models import Stream, numbered
+from ..shelf.models import Stream, numbered, seen_by
 from .models import Mod, Swap
 
 MOST = 5_000
@@ -68,6 +68,25 @@ def progress_of(mod: Mod, asked: query.Question) -> list[dict[str, Any]]:
         done=Count("pk", filter=Q(given_done=True)),
     )
     return [{"language": row.pop("bank__language"), **row} for row in counts.order_by("bank__language")]
+
+
+def completeness(mod: Mod) -> list[dict[str, Any]]:
+    """Of each bank of spoken lines, those that have a language, of which the mod has a take: its lines, and how many fit."""
+    own = mod.live_swaps()
+    survey = mod.game.current_survey()
+    rows = Stream.objects.filter(seen_by(survey), locator__in=own.values("locator"), bank__language__gt="")
+    fit = Count("pk", filter=Q(locator__in=own.filter(state=Swap.READY).values("locator")))
+    banks = list(
+        rows.values("bank", "bank__name", "bank__language").annotate(fit=fit).order_by("bank__language", "bank")
+    )
+    all_lines = (
+        Stream.objects.filter(bank__in=[row["bank"] for row in banks]).values("bank").annotate(lines=Count("pk"))
+    )
+    lines = {row["bank"]: row["lines"] for row in all_lines}
+    return [
+        {"bank": b["bank__name"], "language": b["bank__language"], "lines": lines[b["bank"]], "fit": b["fit"]}
+        for b in banks
+    ]
 
 
 def matched(mod: Mod, chosen: list[int], paths: list[str], template: str, by_order: bool) -> dict[str, Any]:

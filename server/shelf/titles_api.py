@@ -15,8 +15,11 @@ from zubret_core.locate import titles
 
 from ..errors import one, stopped
 from ..games.models import Game
+from ..layouts.known import known_for
 from . import query, saying
 from .filters import Filter
+from .models import Entry
+from .opening import spot_of
 from .saying_api import SayingOut
 
 router = Router()
@@ -40,13 +43,16 @@ HEAD, NONE = -1, -2
 
 
 class Columns(Schema):
-    """Which column holds what, counted from 0; -1: as the head tells, else the first and the second; -2: none."""
+    """Which column holds what, counted from 0; -1: as the head tells, else the first and the second; -2: none. written: a template
+    by which ids are written; entry: the number of an entry of the game that is the table, in place of a file."""
 
     id_column: int = HEAD
     title_column: int = HEAD
     text_column: int = HEAD
     bank_column: int = HEAD
     language_column: int = HEAD
+    written: str = ""
+    entry: int = 0
 
 
 class TitlesPlan(Schema):
@@ -72,23 +78,37 @@ class TitlesPlan(Schema):
     doubled_ids: list[str]
 
 
+def _table(game: Game, file: UploadedFile | None, entry: int) -> titles.Table:
+    if file is not None:
+        return titles.read_table(file.read(titles.LARGEST + 1), file.name or "")
+    if not entry:
+        raise stopped(422, "No table was given.", "Give a file, or an entry of the game.", "file")
+    rows = Entry.objects.select_related("archive__game", "archive__outer")
+    row = one(rows.filter(archive__seen_in__survey=game.current_survey()), entry)
+    return titles.table_of(spot_of(row.archive).entry(row.ordinal).source, known_for(game))
+
+
 def _matched(
-    game: Game, file: UploadedFile, asked: Columns, filter: Filter
+    game: Game, file: UploadedFile | None, asked: Columns, filter: Filter
 ) -> tuple[titles.Table, titles.Matched, dict[str, int]]:
-    table = titles.read_table(file.read(titles.LARGEST + 1), file.name or "")
+    table = _table(game, file, asked.entry)
     chosen = {name: getattr(asked, f"{name}_column") for name in ("id", "title", "text", "bank", "language")}
     other = {name: None if at < 0 else at for name, at in chosen.items() if at != HEAD and (at >= 0 or name != "id")}
     columns = titles.Columns(**{**vars(titles.Columns.of(table)), **other})
     values = ("pk", "stream_id", "name", "bank__name", "bank__language")
     rows = query.filtered(game, filter).order_by().values_list(*values).iterator(10_000)
-    found = titles.match(table, (titles.Known(*row) for row in rows), columns)
+    found = titles.match(table, (titles.Called(*row) for row in rows), columns, asked.written)
     used = {f"{name}_column": NONE if at is None else at for name, at in vars(columns).items()}
     return table, found, used
 
 
 @router.post("/games/{int:game_id}/titles/plan", response=TitlesPlan)
 def plan_titles(
-    request: HttpRequest, game_id: int, filter: Query[Filter], columns: Form[Columns], file: File[UploadedFile]
+    request: HttpRequest,
+    game_id: int,
+    filter: Query[Filter],
+    columns: Form[Columns],
+    file: File[UploadedFile | None] = None,
 ):
     """What a table of ids with titles or texts would say of the streams that a filter leaves."""
     table, found, used = _matched(one(Game.objects.all(), game_id), file, columns, filter)
@@ -112,7 +132,11 @@ def plan_titles(
 
 @router.post("/games/{int:game_id}/titles", response=SayingOut)
 def bring_titles(
-    request: HttpRequest, game_id: int, filter: Query[Filter], columns: Form[Columns], file: File[UploadedFile]
+    request: HttpRequest,
+    game_id: int,
+    filter: Query[Filter],
+    columns: Form[Columns],
+    file: File[UploadedFile | None] = None,
 ):
     """Say of the streams that a filter leaves what a table of ids with titles or texts does; an empty cell leaves what was said."""
     game = one(Game.objects.all(), game_id)

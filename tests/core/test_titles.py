@@ -6,15 +6,15 @@ import io
 from django.test import SimpleTestCase
 
 from zubret_core.base import ZubretError
-from zubret_core.locate.titles import Columns, Known, Matched, match, read_table
+from zubret_core.locate.titles import Called, Columns, Matched, match, read_table
 
 STREAMS = [
-    Known(1, "0246", "", "music.bell", ""),
-    Known(2, "247", "", "music.bell", ""),
-    Known(3, "0246", "", "voice/crew.bell", ""),
-    Known(4, "x", "deck/horn.wav", "b.bell", ""),
-    Known(5, "900", "", "crew.bell", "English"),
-    Known(6, "900", "", "crew.bell", "German"),
+    Called(1, "0246", "", "music.bell", ""),
+    Called(2, "247", "", "music.bell", ""),
+    Called(3, "0246", "", "voice/crew.bell", ""),
+    Called(4, "x", "deck/horn.wav", "b.bell", ""),
+    Called(5, "900", "", "crew.bell", "English"),
+    Called(6, "900", "", "crew.bell", "German"),
 ]
 
 

@@ -76,7 +76,7 @@ class Surveys(ServerTest):
         self.assertEqual(route["survey"], ("half", "4 archives, 1 locked"))
         self.assertIn("needs a key of 32 bytes", rows["data/hold.chart"]["error"]["what"])
         self.assertIn("53 46 43 52 at byte 0", rows["data/sea.crate"]["evidence"])
-        self.assertEqual(route["locate"], ("full", "46 streams"))
+        self.assertEqual(route["locate"], ("full", "48 streams"))
         self.assertEqual(route["rebuild"], ("empty", "not rebuilt"))
 
     def test_files_come_as_a_tree_in_pages_and_by_what_they_are(self):

@@ -60,7 +60,7 @@ def check(
     nothing changed, and change some items by longer, shorter and equal payloads and back again; ZubretError at the
     first thing that does not hold."""
     tried = decoded = 0
-    if layout.describes == "list":
+    if not layout.has_payloads:
         document = read_layout(layout, source, siblings, keys)
     else:
         opened = open_described(layout, source, siblings, keys)
@@ -68,7 +68,7 @@ def check(
         verify(document)
         decoded = _read_all(opened, progress)
     compare_rebuilt(document, progress)
-    if layout.describes != "list":
+    if layout.has_payloads:
         tried = _there_and_back(opened, siblings, keys, progress)
     unexplained = any(s.kind == "unexplained" for name in document.files() for s in segments_of(document, name))
     return CheckResult(True, document.count, decoded, tried, explained(document), unexplained)

@@ -38,8 +38,8 @@ class Kind:
 
     @property
     def is_list(self) -> bool:
-        """Whether it lists files with their sums."""
-        return self.layout is not None and self.layout.describes == "list"
+        """Whether it lists something, as files with their sums or what is spoken, and holds nothing itself."""
+        return self.layout is not None and not self.layout.has_payloads
 
     @property
     def is_archive(self) -> bool:

@@ -1,4 +1,5 @@
-"""A table of ids, titles and spoken texts, as modders keep them: read from a file in any usual spelling, and matched with streams."""
+"""A table of ids, titles and spoken texts, as modders keep them and as games have them: read from a file in any usual spelling or by
+a layout, and matched with streams."""
 
 from __future__ import annotations
 
@@ -10,6 +11,11 @@ from dataclasses import dataclass, field
 
 from ..base import ZubretError
 from ..base.languages import language_names
+from ..base.template import normal, template
+from ..layout import Layout, read_layout
+from ..source import Source
+from .known import Known
+from .recognise import kind_of
 
 LARGEST = 8 << 20
 """Bytes of a table at most."""
@@ -26,7 +32,8 @@ SHOWN = 20
 
 @dataclass(frozen=True)
 class Table:
-    """Rows of cells; head: whether the first one names the columns. encoding, separator: as they were found."""
+    """Rows of cells; head: whether the first one names the columns. encoding, separator: as they were found;
+    of one that a layout reads, that layout, and none."""
 
     rows: list[list[str]]
     head: bool
@@ -56,14 +63,21 @@ class Columns:
 
     @classmethod
     def of(cls, table: Table) -> Columns:
-        """As a table's head tells; without one, ids and titles."""
+        """As a table's head tells; without one, ids and titles, or in lines of `key=text` texts."""
         at = table.column(IDS)
         at = 0 if at is None else at
         words = {"title": TITLES, "text": TEXTS, "bank": BANKS, "language": LANGUAGES}
         found = {name: table.column(some) for name, some in words.items()}
         if found["title"] is None and found["text"] is None:
-            found["title"] = 1 if at == 0 else 0
+            found["text" if table.separator == "=" else "title"] = 1 if at == 0 else 0
         return cls(at, **found)
+
+
+_ROW = ("id", "title", "text", "bank", "language")
+_KEYED = re.compile(r"\s*[\w.:\-]+\s*=")
+"""How a line of `key=text` begins; common practice in games' tables of texts."""
+_PASSED = re.compile(r"\s*(#|;|//|\[.*\]\s*$)")
+"""A comment, or a heading, between such lines."""
 
 
 @dataclass
@@ -77,14 +91,37 @@ class Matched:
     shared: int = 0
 
 
+def table_of(source: Source, known: Known) -> Table:
+    """A table of a game's own: by the layout of a table that recognises it, else as text (`read_table`). ZubretError where it is
+    neither."""
+    kind = kind_of(source, known)
+    if kind is not None and kind.layout is not None and kind.layout.describes == "table":
+        return _described(source, kind.layout)
+    if source.size > LARGEST:
+        raise _too_large(source.name)
+    return read_table(source.read(0, source.size), source.name)
+
+
+def _described(source: Source, layout: Layout) -> Table:
+    document = read_layout(layout, source)
+    columns = {name: document.column(name) for name in _ROW}
+    held = {name: [str(cell) for cell in column] for name, column in columns.items() if column is not None}
+    rows = [list(row) for row in zip(*held.values(), strict=True)]
+    return Table([list(held), *rows], True, layout.title or layout.id, "")
+
+
 def read_table(data: bytes, name: str = "") -> Table:
     """A table of text: UTF-8 or UTF-16 with a mark, UTF-8, else Windows-1252; cells between tabs, semicolons, commas or bars,
-    quoted as in RFC 4180. ZubretError where it is too large or has no two columns."""
+    quoted as in RFC 4180; or lines of `key=text`. ZubretError where it is too large or has no two columns."""
     if len(data) > LARGEST:
-        raise ZubretError(f"The table is larger than {LARGEST >> 20} MiB.", file=name, next="Cut it into parts.")
+        raise _too_large(name)
     text, encoding = _decoded(data)
-    lines = [line for line in text.splitlines() if line.strip()][:50]
-    separator = max(SEPARATORS, key=lambda sign: (sum(line.count(sign) > 0 for line in lines), -SEPARATORS.index(sign)))
+    lines = [line for line in text.splitlines() if line.strip()]
+    said = [line for line in lines if not _PASSED.match(line)]
+    if said and all(map(_KEYED.match, said)):
+        return Table([[cell.strip() for cell in line.split("=", 1)] for line in said], False, encoding, "=")
+    few = lines[:50]
+    separator = max(SEPARATORS, key=lambda sign: (sum(line.count(sign) > 0 for line in few), -SEPARATORS.index(sign)))
     rows = [
         row for row in csv.reader(io.StringIO(text, newline=""), delimiter=separator) if any(c.strip() for c in row)
     ]
@@ -100,6 +137,10 @@ def read_table(data: bytes, name: str = "") -> Table:
     return Table(rows, head, encoding, separator)
 
 
+def _too_large(name: str) -> ZubretError:
+    return ZubretError(f"The table is larger than {LARGEST >> 20} MiB.", file=name, next="Cut it into parts.")
+
+
 def _decoded(data: bytes) -> tuple[str, str]:
     marks = ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"))
     tries = [encoding for mark, encoding in marks if data.startswith(mark)] or ["utf-8", "cp1252", "latin-1"]
@@ -112,7 +153,7 @@ def _decoded(data: bytes) -> tuple[str, str]:
 
 
 @dataclass(frozen=True)
-class Known:
+class Called:
     """A stream as a table may name it."""
 
     number: int
@@ -122,14 +163,24 @@ class Known:
     language: str
 
 
-def match(table: Table, streams: Iterable[Known], columns: Columns) -> Matched:
-    """Which stream is said what. An id is compared as it stands; where no stream has it so, without leading zeros; where none has
+def match(table: Table, streams: Iterable[Called], columns: Columns, written: str = "") -> Matched:
+    """Which stream is said what. written: a template by which ids are written, as "LINE_{id}" or "{language}/{name}"; ZubretError
+    for one that can't be. An id is compared as it stands; where no stream has it so, without leading zeros; where none has
     it, with the streams' names. A bank and a name are compared without folders and ending."""
     out = Matched()
     wanted: dict[tuple[str, str, str], tuple[str, str]] = {}
     doubled: dict[tuple[str, str, str], None] = {}
+    pattern = template(written, ("id", "name", "bank", "language")) if written.strip() else None
     for row in table.body:
         key = _bank(_cell(row, columns.bank)), _cell(row, columns.language).lower(), _cell(row, columns.id)
+        if pattern is not None:
+            fits = pattern.fullmatch(normal(key[2]))
+            if fits is None:
+                out.unknown.append(key[2])
+                continue
+            parts = fits.groupdict()
+            id = parts.get("id") or parts.get("name") or ""
+            key = _bank(parts.get("bank") or "") or key[0], parts.get("language") or key[1], id
         said = _cell(row, columns.title), _cell(row, columns.text)
         if not key[2] or not any(said):
             continue
@@ -138,7 +189,7 @@ def match(table: Table, streams: Iterable[Known], columns: Columns) -> Matched:
     out.doubled = list(dict.fromkeys(key[2] for key in doubled))
     for key in doubled:
         del wanted[key]
-    ways: tuple[dict[str, list[Known]], ...] = ({}, {}, {})
+    ways: tuple[dict[str, list[Called]], ...] = ({}, {}, {})
     for one in streams:
         for way, text in zip(ways, (one.id.lower(), _plain(one.id), _bank(one.name)), strict=True):
             way.setdefault(text, []).append(one)

@@ -125,7 +125,7 @@ def _lists(game: GameFolder, known: Known, written: set[str]) -> list[FilePlan]:
             continue
         with game.open(file.path) as source:
             kind = kind_of(source, known)
-            if kind is None or not kind.is_list or kind.layout is None:
+            if kind is None or kind.layout is None or kind.layout.describes != "list":
                 continue
             lines = listed_in(game, file.path, kind.layout)
         touched = tuple(sorted(set(lines) & written))

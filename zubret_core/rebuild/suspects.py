@@ -82,7 +82,7 @@ def suspects_of(spot: Spot, built: Built) -> list[Suspect]:
 
 def suspects(old: Document, new: Document, name: str = "") -> list[Suspect]:
     """What is suspicious in `old`, whose items stand elsewhere in `new`."""
-    if old.kind == "listed" or old.count > new.count:
+    if not old.layout.has_payloads or old.count > new.count:
         return []
     found: list[Suspect] = []
     places: set[int] = set()

@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import re
-import unicodedata
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
-from ..base import ZubretError
 from ..base.languages import language_names
+from ..base.template import normal
+from ..base.template import template as pattern_of
 
-PARTS = {"id": r"[^/]+?", "name": r"[^/]+?", "language": r"[^/_\-. ]+", "bank": r"[^/]+", "number": r"\d+"}
-"""What may stand in a template between braces, and what of a path it fits; `number` is the place in the list."""
 BY_TEMPLATE, BY_ID, BY_NAME, BY_ORDER = "template", "id", "name", "order"
 
 
@@ -82,7 +80,7 @@ def _settled(meant: Meant, count: int, places: Sequence[Place]) -> Matches:
 
 def _by_itself(places: Sequence[Place]) -> Callable[[str], tuple[list[int], str]]:
     ids, names = _index(places, lambda p: (p.id, _digits(p.id))), _index(places, lambda p: (_stem(p.name),))
-    marks = {place.number: language_names(place.language) | set(_pieces(_normal(place.bank))) for place in places}
+    marks = {place.number: language_names(place.language) | set(_pieces(normal(place.bank))) for place in places}
 
     def meant(path: str) -> tuple[list[int], str]:
         stem = path.rpartition("/")[2]
@@ -109,7 +107,7 @@ def _told_apart(path: str, found: list[int], marks: dict[int, frozenset[str]]) -
 
 
 def _by_template(template: str, places: Sequence[Place]) -> Callable[[str], tuple[list[int], str]]:
-    pattern = _pattern(template)
+    pattern = pattern_of(template)
     indexes = {
         "id": _index(places, lambda p: (p.id, _digits(p.id))),
         "name": _index(places, lambda p: (_stem(p.name),)),
@@ -132,42 +130,12 @@ def _by_template(template: str, places: Sequence[Place]) -> Callable[[str], tupl
     return meant
 
 
-def _pattern(template: str) -> re.Pattern[str]:
-    """A template as a pattern for whole paths without ending; folders that it does not name may stand before it."""
-    out, used = [], set()
-    for piece in re.split(r"(\{[^{}]*\}|\*)", _normal(template.strip())):
-        if piece == "*":
-            out.append("[^/]*?")
-        elif piece.startswith("{") and piece.endswith("}"):
-            part = piece[1:-1].strip()
-            if part not in PARTS or part in used:
-                raise ZubretError(
-                    f"{piece} can't stand {'twice ' if part in used else ''}in a template.",
-                    field="template",
-                    next=f"Use {', '.join('{' + name + '}' for name in PARTS)}, each once, and * for anything.",
-                )
-            used.add(part)
-            out.append(f"(?P<{part}>{PARTS[part]})")
-        else:
-            out.append(re.escape(piece))
-    if not used & {"id", "name", "number"}:
-        raise ZubretError(
-            "The template names no stream.", field="template", next="Put {id}, {name} or {number} into it."
-        )
-    return re.compile(f"(?:.*/)?{''.join(out)}")
-
-
 def _index(places: Iterable[Place], keys: Callable[[Place], Iterable[str]]) -> dict[str, list[int]]:
     out: dict[str, list[int]] = defaultdict(list)
     for place in places:
-        for key in dict.fromkeys(_normal(key) for key in keys(place) if key):
+        for key in dict.fromkeys(normal(key) for key in keys(place) if key):
             out[key].append(place.number)
     return dict(out)
-
-
-def _normal(text: str) -> str:
-    """As names are compared: whatever their letters' case, and however accents are written (Unicode, NFC)."""
-    return unicodedata.normalize("NFC", text).casefold()
 
 
 def _plain_path(path: str) -> str:
@@ -176,7 +144,7 @@ def _plain_path(path: str) -> str:
 
 
 def _stem(path: str, folders: bool = False) -> str:
-    folder, _, name = _normal(path).replace("\\", "/").rpartition("/")
+    folder, _, name = normal(path).replace("\\", "/").rpartition("/")
     stem = re.sub(r"\.(wav|wave|aif|aiff|flac|ogg|oga|opus|mp3)$", "", name)
     return f"{folder}/{stem}" if folders and folder else stem
 
@@ -195,6 +163,6 @@ def _natural(path: str) -> list[tuple[int, int, str]]:
     """For sorting: numbers by their values, in any script."""
     return [
         (0, int(piece), "") if piece.isdecimal() else (1, 0, piece)
-        for piece in re.split(r"(\d+)", _normal(path))
+        for piece in re.split(r"(\d+)", normal(path))
         if piece
     ]

@@ -4,7 +4,9 @@
   import Sun from "@lucide/svelte/icons/sun";
   import mark from "../assets/mark.svg";
   import { app, type StationKey } from "../lib/app.svelte";
+  import type { Station } from "../lib/api";
   import { closing } from "../lib/closing";
+  import { count, spaced } from "../lib/format";
   import { switchTheme, theme } from "../lib/theme.svelte";
   import ForgetGame from "./ForgetGame.svelte";
   import JobsMenu from "./JobsMenu.svelte";
@@ -12,6 +14,15 @@
   let choosing = $state(false);
   let forgetting = $state(false);
   let opener = $state<HTMLButtonElement>();
+  /** How far the spoken lines are, in a word or two. */
+  function spoken(banks: Station["lines"]): string {
+    const languages = new Set(banks.map((bank) => bank.language));
+    const [fit, all] = [sum(banks.map((bank) => bank.fit)), sum(banks.map((bank) => bank.lines))];
+    return languages.size === 1
+      ? `${banks[0]!.language} ${spaced(fit)} of ${spaced(all)}`
+      : `${count(languages.size, "language")}, ${Math.floor((100 * fit) / all)} %`;
+  }
+  const sum = (numbers: number[]) => numbers.reduce((a, b) => a + b, 0);
   const surveyed = $derived(
     app.game?.surveyed
       ? `surveyed ${new Date(app.game.surveyed).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })}`
@@ -80,23 +91,48 @@
     <nav aria-label="Route" class="flex min-w-0 grow items-stretch max-md:order-last max-md:w-full">
       <ol class="flex items-stretch max-md:w-full max-md:justify-between">
         {#each app.route as stop, i (stop.key)}
-          <li class="flex items-stretch">
+          <li class="group/stop relative flex items-stretch">
             {#if i}<span class="mt-[1.62rem] h-px w-6 bg-edge max-xl:w-3 max-md:hidden" aria-hidden="true"
               ></span>{/if}
             <a
               href="#/{app.gameId}/{stop.key}"
               class="relative flex gap-2.5 px-3 pt-3 pb-3 whitespace-nowrap max-md:gap-1.5 max-md:px-1 max-md:pt-1 max-md:pb-2"
+              aria-describedby={stop.lines.length ? "lines-of-banks" : undefined}
               aria-current={!app.settings && app.stop === (stop.key as StationKey) ? "page" : undefined}
             >
               <span class="dot {stop.dot}" role="img" aria-label={stop.dot}></span>
               <span>
                 <span class="block font-semibold leading-tight">{stop.name}</span>
-                <span class="block text-[0.85rem] text-quiet max-md:sr-only">{stop.text}</span>
+                <span class="block text-[0.85rem] text-quiet max-md:sr-only"
+                  >{stop.text}{stop.lines.length ? `, ${spoken(stop.lines)}` : ""}</span
+                >
               </span>
               {#if !app.settings && app.stop === stop.key}
                 <span class="absolute inset-x-3 -bottom-px h-[3px] rounded-t bg-primary"></span>
               {/if}
             </a>
+            {#if stop.lines.length}
+              <div
+                id="lines-of-banks"
+                role="tooltip"
+                class="invisible absolute top-full left-3 z-30 mt-1 max-h-[60vh] w-96 overflow-auto rounded-box border border-edge bg-base-200 p-3 shadow-lg group-focus-within/stop:visible group-hover/stop:visible"
+              >
+                <p class="mb-1 text-quiet">Lines with a take that fits</p>
+                {#each stop.lines as bank, n (n)}
+                  <p class="flex items-center gap-2 py-0.5">
+                    <span class="w-20 shrink-0 truncate">{bank.language}</span>
+                    <span class="min-w-0 grow truncate text-quiet">{bank.bank}</span>
+                    <progress
+                      class="progress progress-primary w-16 shrink-0"
+                      value={bank.fit}
+                      max={bank.lines}
+                      aria-hidden="true"
+                    ></progress>
+                    <span class="num shrink-0">{spaced(bank.fit)} of {spaced(bank.lines)}</span>
+                  </p>
+                {/each}
+              </div>
+            {/if}
           </li>
         {/each}
       </ol>

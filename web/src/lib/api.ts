@@ -175,14 +175,14 @@ export async function got<T>(call: Promise<{ data?: T }>): Promise<T> {
 /** Send a file with form fields; progress from 0 to 1. */
 export function upload<T>(
   address: string,
-  file: File,
+  file: File | null,
   fields: Record<string, string | number>,
   progress: (share: number) => void,
 ): Promise<T> {
   return new Promise((resolve, reject) => {
     const form = new FormData();
     for (const [name, value] of Object.entries(fields)) form.set(name, String(value));
-    form.set("file", file);
+    if (file) form.set("file", file);
     const request = new XMLHttpRequest();
     request.open("POST", address);
     request.setRequestHeader("X-CSRFToken", csrfToken());
@@ -196,7 +196,7 @@ export function upload<T>(
           tell();
         } else reject(new Problem(body.what, body.where, body.next));
       } catch {
-        reject(new Problem(`The server answered ${request.status}.`, file.name, "Try again."));
+        reject(new Problem(`The server answered ${request.status}.`, file?.name ?? "", "Try again."));
       }
     };
     request.send(form);

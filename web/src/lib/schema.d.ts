@@ -2845,6 +2845,20 @@ export interface components {
             sort: string;
         };
         /**
+         * BankLines
+         * @description How far a bank of spoken lines is: how many it has, and how many have a take that fits.
+         */
+        BankLines: {
+            /** Bank */
+            bank: string;
+            /** Fit */
+            fit: number;
+            /** Language */
+            language: string;
+            /** Lines */
+            lines: number;
+        };
+        /**
          * Becomes
          * @description The stream that a treatment leads to, encoded or not; loop [start, end) in its frames.
          */
@@ -2956,7 +2970,8 @@ export interface components {
         };
         /**
          * Columns
-         * @description Which column holds what, counted from 0; -1: as the head tells, else the first and the second; -2: none.
+         * @description Which column holds what, counted from 0; -1: as the head tells, else the first and the second; -2: none. written: a template
+         *     by which ids are written; entry: the number of an entry of the game that is the table, in place of a file.
          */
         Columns: {
             /**
@@ -2964,6 +2979,11 @@ export interface components {
              * @default -1
              */
             bank_column: number;
+            /**
+             * Entry
+             * @default 0
+             */
+            entry: number;
             /**
              * Id Column
              * @default -1
@@ -2984,6 +3004,11 @@ export interface components {
              * @default -1
              */
             title_column: number;
+            /**
+             * Written
+             * @default
+             */
+            written: string;
         };
         /**
          * CueNote
@@ -4809,13 +4834,19 @@ export interface components {
         };
         /**
          * Station
-         * @description A stop of the route: dot is empty, half or full; text tells the state in words and numbers.
+         * @description A stop of the route: dot is empty, half or full; text tells the state in words and numbers. lines: of Swap, of each bank of
+         *     spoken lines that has a take.
          */
         Station: {
             /** Dot */
             dot: string;
             /** Key */
             key: string;
+            /**
+             * Lines
+             * @default []
+             */
+            lines: components["schemas"]["BankLines"][];
             /** Name */
             name: string;
             /** Text */
@@ -7654,10 +7685,12 @@ export interface operations {
                      */
                     bank_column?: number;
                     /**
-                     * File
-                     * Format: binary
+                     * Entry
+                     * @default 0
                      */
-                    file: string;
+                    entry?: number;
+                    /** File */
+                    file?: string | null;
                     /**
                      * Id Column
                      * @default -1
@@ -7678,6 +7711,11 @@ export interface operations {
                      * @default -1
                      */
                     title_column?: number;
+                    /**
+                     * Written
+                     * @default
+                     */
+                    written?: string;
                 };
             };
         };
@@ -7769,10 +7807,12 @@ export interface operations {
                      */
                     bank_column?: number;
                     /**
-                     * File
-                     * Format: binary
+                     * Entry
+                     * @default 0
                      */
-                    file: string;
+                    entry?: number;
+                    /** File */
+                    file?: string | null;
                     /**
                      * Id Column
                      * @default -1
@@ -7793,6 +7833,11 @@ export interface operations {
                      * @default -1
                      */
                     title_column?: number;
+                    /**
+                     * Written
+                     * @default
+                     */
+                    written?: string;
                 };
             };
         };

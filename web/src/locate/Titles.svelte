@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { untrack } from "svelte";
   import Modal from "../components/Modal.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import { asProblem, upload, type ProblemText, type SayingOut, type TitlesPlan } from "../lib/api";
@@ -6,6 +7,7 @@
   import { count, spaced } from "../lib/format";
   import { newest } from "../lib/newest";
   import { EVERYTHING, narrows, toSearch, type Query } from "../lib/query";
+  import TableOfGame from "./TableOfGame.svelte";
 
   /** A table of ids with titles or spoken texts says them of streams; the names that were given come out as one. */
   let {
@@ -19,7 +21,11 @@
     close: () => void;
   } = $props();
   let modal: Modal;
-  let file = $state<File | null>(null);
+  /** A file, or an entry of the game: the table. */
+  let table = $state.raw<{ name: string; file: File | null; entry: number } | null>(null);
+  let looking = $state(false);
+  /** By which template ids are written in it. */
+  let written = $state("");
   let filtered = $state(false);
   const AS_HEADED = {
     id_column: -1,
@@ -37,7 +43,13 @@
   const address = (what: string) => `/api/games/${app.gameId}/titles${what}?${search}`;
   const wide = $derived(Math.max(0, ...(plan?.rows ?? []).map((row) => row.length)));
   const NONE = -2;
-  const SEPARATORS: Record<string, string> = { "\t": "tabs", ",": "commas", ";": "semicolons", "|": "bars" };
+  const SEPARATORS: Record<string, string> = {
+    "\t": "tabs",
+    ",": "commas",
+    ";": "semicolons",
+    "|": "bars",
+    "=": "an equals sign",
+  };
   const PARTS = [
     ["id_column", "id"],
     ["title_column", "title"],
@@ -60,15 +72,21 @@
   }
 
   $effect(() => {
-    const [wanted, used] = [file, { ...columns }];
+    const [wanted, used, as] = [table, { ...columns }, written];
     void search;
-    if (wanted) void look(wanted, used);
+    if (!wanted) return;
+    const timer = setTimeout(
+      () => void look(wanted, { ...used, written: as }),
+      untrack(() => plan) ? 150 : 0,
+    );
+    return () => clearTimeout(timer);
   });
 
-  async function look(wanted: File, used: typeof columns) {
+  async function look(wanted: NonNullable<typeof table>, fields: Record<string, string | number>) {
     const current = asking();
     try {
-      const found = await upload<TitlesPlan>(address("/plan"), wanted, used, () => {});
+      const asked = { ...fields, entry: wanted.entry };
+      const found = await upload<TitlesPlan>(address("/plan"), wanted.file, asked, () => {});
       if (!current()) return;
       plan = found;
       problem = null;
@@ -79,19 +97,22 @@
     }
   }
 
-  function give(found: File | undefined) {
-    if (!found) return;
+  function give(found: { name: string; file?: File; entry?: number }) {
     columns = { ...AS_HEADED };
-    file = found;
+    written = "";
+    looking = false;
+    table = { name: found.name, file: found.file ?? null, entry: found.entry ?? 0 };
   }
+  const giveFile = (file: File | undefined) => file && give({ name: file.name, file });
 
   async function start() {
-    if (!file || !plan) return;
+    if (!table || !plan) return;
     busy = true;
     try {
-      const made = await upload<SayingOut>(address(""), file, { ...columns }, () => {});
+      const fields = { ...columns, written, entry: table.entry };
+      const made = await upload<SayingOut>(address(""), table.file, fields, () => {});
       modal.close();
-      await named(made, `${file.name} told of ${count(made.streams, "stream")}.`);
+      await named(made, `${table.name} told of ${count(made.streams, "stream")}.`);
     } catch (error) {
       problem = asProblem(error);
     }
@@ -107,30 +128,34 @@
   ondragover={(e) => e.preventDefault()}
   ondrop={(e) => {
     e.preventDefault();
-    give(e.dataTransfer?.files[0]);
+    giveFile(e.dataTransfer?.files[0]);
   }}
 >
   <div class="flex items-start justify-between gap-4">
     <div>
       <h2 class="text-lg font-bold">Titles and texts</h2>
       <p class="text-quiet">
-        A table with an id on each line, and a title or what is spoken: CSV, TSV or the like.
+        A table with an id on each line, and a title or what is spoken: CSV, TSV or the like, or one that
+        stands in the game.
       </p>
     </div>
     <button class="btn btn-sm" onclick={() => modal.close()}>Close</button>
   </div>
   <div class="mt-3 flex flex-wrap items-center gap-3">
-    <label class="btn btn-sm {file ? '' : 'btn-primary'}"
-      >{file ? "Another table …" : "Choose a table …"}
+    <label class="btn btn-sm {table ? '' : 'btn-primary'}"
+      >{table ? "Another table …" : "Choose a table …"}
       <input
         type="file"
         class="sr-only"
         accept=".csv,.tsv,.txt,text/*"
         onchange={(e) => {
-          give(e.currentTarget.files?.[0]);
+          giveFile(e.currentTarget.files?.[0]);
           e.currentTarget.value = "";
         }}
       /></label
+    >
+    <button class="btn btn-sm" aria-expanded={looking} onclick={() => (looking = !looking)}
+      >One of the game …</button
     >
     <a class="btn btn-sm" href={address("/csv")} download>Give out the names as CSV</a>
     {#if narrows(query)}
@@ -139,14 +164,30 @@
       >
     {/if}
   </div>
+  {#if looking}<TableOfGame chosen={(entry) => give({ name: entry.name, entry: entry.id })} />{/if}
   {#if problem}<div class="mt-3"><ProblemPanel {problem} /></div>{/if}
-  {#if plan && file}
-    <p class="mt-3">
-      <strong class="num">{file.name}</strong>
-      <span class="text-quiet"
-        >{count(plan.lines, "line")}, {plan.encoding}, {SEPARATORS[plan.separator]} between cells</span
+  {#if table && (plan || written)}
+    <div class="mt-3 flex flex-wrap items-center justify-between gap-x-4 gap-y-2">
+      <p>
+        <strong class="num">{table.name}</strong>
+        {#if plan}<span class="text-quiet"
+            >{count(plan.lines, "line")}, {plan.separator
+              ? `${plan.encoding}, ${SEPARATORS[plan.separator]} between cells`
+              : `by the layout ${plan.encoding}`}</span
+          >{/if}
+      </p>
+      <label class="flex items-center gap-2"
+        ><span class="text-quiet">ids written as</span>
+        <input
+          class="input input-sm w-44 font-mono"
+          placeholder={"{id}"}
+          title={"{id}, {name}, {bank} or {language}, and * for anything: LINE_{id}"}
+          bind:value={written}
+        /></label
       >
-    </p>
+    </div>
+  {/if}
+  {#if plan && table}
     <div class="mt-2 overflow-auto">
       <table class="w-full" aria-label="The table's first lines">
         <thead>

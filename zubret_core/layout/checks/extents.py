@@ -37,7 +37,7 @@ def check_extents(document: Document) -> None:
                     f"Region {instance.name} at byte {instance.at:,} covers region {other.name} at byte {other.at:,}."
                 )
                 raise document.error(what, instance)
-    if not document.count or document.kind == "listed":
+    if not document.count or not document.layout.has_payloads:
         return
     at, stored = item_spans(document)
     if document.layout.payload.file is None:
@@ -254,7 +254,7 @@ def _region_grid(document: Document, instance: Instance) -> Grid:
 
 
 def _payloads(document: Document, name: str) -> list[Extent]:
-    if document.kind == "listed":
+    if not document.layout.has_payloads:
         return []
     at, stored = item_spans(document)
     places, lengths, files = at.tolist(), stored.tolist(), document.payload_files()

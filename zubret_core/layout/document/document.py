@@ -65,7 +65,7 @@ class Document:
 
     @property
     def kind(self) -> str:
-        """What its items are: entry, stream or listed."""
+        """What its items are: entry, stream, listed or row."""
         return self.layout.kind
 
     # Files ------------------------------------------------------------------------------------------

@@ -158,7 +158,7 @@ class Layout(Strict):
     zubret: Literal[1]
     id: str = Field(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=60)
     title: str = ""
-    describes: Literal["archive", "bank", "list"]
+    describes: Literal["archive", "bank", "list", "table"]
     byte_order: Order = "little"
     recognise: list[Mark] = Field(default=[], max_length=16)
     names: list[str] = Field(default=[], description="endings of file names, for formats without marks")
@@ -188,11 +188,16 @@ class Layout(Strict):
 
     @property
     def kind(self) -> str:
-        """What its items are: entry, stream or listed."""
-        return "entry" if self.describes == "archive" else "stream" if self.describes == "bank" else "listed"
+        """What its items are: entry, stream, listed or row."""
+        return {"archive": "entry", "bank": "stream", "list": "listed", "table": "row"}[self.describes]
+
+    @property
+    def has_payloads(self) -> bool:
+        """Whether its items stand somewhere, each with bytes of its own."""
+        return self.kind in ("entry", "stream")
 
     def item_regions(self) -> list[Region]:
-        """The regions whose records are the entries or streams."""
+        """The regions whose records are its items."""
         return [r for r in self.regions if r.body or any(_owner(t) == self.kind for t in ties_of(r))]
 
     def region(self, name: str) -> Region | None:

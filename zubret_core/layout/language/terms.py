@@ -53,7 +53,7 @@ BY_FRAMES = ("frames", "blocks", "bytes", "milliseconds", "seconds")
 
 
 class Meaning(NamedTuple):
-    """What a meaning is about (entry, stream, folder, listed, or "" for the whole file), the kinds of values that it
+    """What a meaning is about (entry, stream, folder, listed, row, or "" for the whole file), the kinds of values that it
     takes, and the units that may be named for it."""
 
     owner: str
@@ -97,6 +97,13 @@ _BY_OWNER = {
         "count": Meaning("", (NUMBER,)),
     },
     "listed": {"path": Meaning("", (TEXT,)), "size": Meaning("", (NUMBER,))},
+    "row": {
+        "id": Meaning("", (NUMBER, TEXT)),
+        "title": Meaning("", (TEXT,)),
+        "text": Meaning("", (TEXT,)),
+        "bank": Meaning("", (TEXT,)),
+        "language": Meaning("", (TEXT,)),
+    },
 }
 MEANINGS: dict[str, Meaning] = {
     f"{owner}.{what}": meaning._replace(owner=owner)

@@ -84,7 +84,7 @@ def _item_names(layout: Layout) -> set[str]:
     numbers = {m for m in present if meaning_of(m).takes == (NUMBER,)}
     return (
         numbers
-        | ({f"{kind}.at", f"{kind}.stored"} if kind != "listed" else set())
+        | ({f"{kind}.at", f"{kind}.stored"} if layout.has_payloads else set())
         | {m for m in layout.given if m != "stream.codec"}
     )
 

@@ -245,6 +245,10 @@ def _items(layout: Layout) -> Iterator[Fault]:
         if "listed.path" not in present or any(r.body for r in items):
             yield where, "a list needs a field that means listed.path, and no bodies"
         return
+    if kind == "row":
+        if "row.id" not in present or not present & {"row.title", "row.text"} or any(r.body for r in items):
+            yield where, "a table needs a field that means row.id, one that means row.title or row.text, and no bodies"
+        return
     body = any(r.body for r in items)
     if kind == "entry" and not present & {"entry.path", "entry.name", "entry.id"}:
         yield where, "entries need entry.path, entry.name or entry.id"

@@ -47,7 +47,7 @@ class Draft:
             owner, _, what = means.partition(".")
             if owner == self.kind and document.tied(what) is not None:
                 self.columns[what] = listed(document.tied(what))
-        has_payloads = self.kind != "listed"
+        has_payloads = document.layout.has_payloads
         self.at = list(document.column("at") or []) if has_payloads else []
         self.stored = list(document.column("stored") or []) if has_payloads else []
         self.item_files = list(document.payload_files())
