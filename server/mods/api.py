@@ -65,6 +65,15 @@ class LoopsOut(Schema):
     loops: list[FoundLoopOut] | None
 
 
+class BeatsOut(Schema):
+    """The newest job that measured beats, and seconds from beat to beat in the original and in what the swap begins from; null where
+    no beat is steady, or nothing is known yet."""
+
+    job: JobOut | None
+    original: float | None
+    new: float | None
+
+
 class SeamOut(Schema):
     """The seam of a prepared loop. step_db: from the level before its end to that behind its start; click_db: above what is usual
     around it (0); spectrum_db, usual_db: how far the spectra at both sides are apart, and those of neighbouring moments; heard:
@@ -92,6 +101,8 @@ class TreatmentOut(Schema):
     loop: str
     loop_start: int
     loop_end: int
+    loop_scale: float
+    more_loops: str
     declick_ms: float
     extend: str
     extend_times: int
@@ -125,6 +136,8 @@ class TreatmentIn(Schema):
     loop: str | None = None
     loop_start: Frames | None = None
     loop_end: Frames | None = None
+    loop_scale: float | None = None
+    more_loops: str | None = None
     declick_ms: float | None = None
     extend: str | None = None
     extend_times: int | None = None
@@ -397,6 +410,19 @@ def found_loops(request: HttpRequest, swap_id: int):
     """The loops that were found in the part of a swap's file which is used now."""
     job, found = loops.found(_swap(swap_id))
     return {"job": job, "loops": found.loops if found else None}
+
+
+@router.get("/swaps/{int:swap_id}/beats", response=BeatsOut)
+def measured_beats(request: HttpRequest, swap_id: int):
+    """How long a beat is in the original and in the part of a swap's file which is used now."""
+    job, found = loops.beats(_swap(swap_id))
+    return {"job": job, "original": found.original if found else None, "new": found.new if found else None}
+
+
+@router.post("/swaps/{int:swap_id}/beats", response=JobOut)
+def measure_beats(request: HttpRequest, swap_id: int):
+    """Measure how long a beat is in both, as a job."""
+    return loops.measure_beats(_swap(swap_id))
 
 
 @router.post("/swaps/{int:swap_id}/loops", response=JobOut)

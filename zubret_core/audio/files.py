@@ -35,7 +35,7 @@ DecodeRange = Callable[[int, int], NDArray]
 @dataclass(frozen=True)
 class AudioInfo:
     """The facts of an audio file, as found by decoding all of it: rate in Hz, frames, loop in frames or None, sample peak in
-    dBFS, libsndfile's "container/subtype"; heads and tails of its `Edges`."""
+    dBFS, libsndfile's "container/subtype"; heads and tails of its `Edges`; more: loops besides the first."""
 
     rate: int
     channels: int
@@ -45,6 +45,7 @@ class AudioInfo:
     variant: str
     heads: tuple[int, ...] = ()
     tails: tuple[int, ...] = ()
+    more: tuple[Loop, ...] = ()
 
     @property
     def knows_edges(self) -> bool:
@@ -59,13 +60,15 @@ class AudioInfo:
     def as_dict(self) -> dict[str, Any]:
         """JSON-ready form."""
         loop = [self.loop.start, self.loop.end] if self.loop else None
-        return {**vars(self), "loop": loop, "peak_db": max(self.peak_db, -200.0)}
+        more = [[loop.start, loop.end] for loop in self.more]
+        return {**vars(self), "loop": loop, "more": more, "peak_db": max(self.peak_db, -200.0)}
 
     @classmethod
     def from_dict(cls, data: dict[str, Any]) -> AudioInfo:
         """The inverse of `as_dict`."""
         edges = {name: tuple(data.get(name, ())) for name in ("heads", "tails")}
-        return cls(**{**data, **edges, "loop": Loop(*data["loop"]) if data["loop"] else None})
+        more = tuple(Loop(*loop) for loop in data.get("more", ()))
+        return cls(**{**data, **edges, "loop": Loop(*data["loop"]) if data["loop"] else None, "more": more})
 
 
 def file_format(source: Source) -> Format | None:
@@ -76,22 +79,22 @@ def file_format(source: Source) -> Format | None:
     try:
         with sound_read(source) as file:
             variant = f"{file.format}/{file.subtype}"
-            loop = _loop_of(source, file.format, file.frames)
-            return Format("file", file.samplerate, file.channels, file.frames, loop, 0, variant)
+            loop, more = _loops_of(source, file.format, file.frames)
+            return Format("file", file.samplerate, file.channels, file.frames, loop, 0, variant, more=more)
     except (soundfile.LibsndfileError, RuntimeError):
         return None
 
 
-def _loop_of(source: Source, container: str, frames: int) -> Loop | None:
-    """The loop that a file carries, if it lies inside the file.
+def _loops_of(source: Source, container: str, frames: int) -> tuple[Loop | None, tuple[Loop, ...]]:
+    """The loop that a file carries, if it lies inside the file, and others that a WAV file may have.
 
     WAV: the `smpl` chunk. AIFF: the instrument's sustain loop. Ogg, FLAC and others with comments: LOOPSTART with
     LOOPLENGTH or LOOPEND, in frames (common practice; no standard defines them).
     """
     loop = None
     if container in ("WAV", "WAVEX"):
-        loop = notes_of(source).loop
-    elif container == "AIFF":
+        return notes_of(source).within(frames)
+    if container == "AIFF":
         loop = aiff_loop(source)
     elif container in ("OGG", "FLAC"):
         try:
@@ -102,8 +105,8 @@ def _loop_of(source: Source, container: str, frames: int) -> Loop | None:
                 end = start + int(first["LOOPLENGTH"]) if "LOOPLENGTH" in first else int(first.get("LOOPEND", frames))
                 loop = Loop(start, end)
         except (mutagen.MutagenError, ValueError, IndexError):
-            return None
-    return loop if loop and 0 <= loop.start < loop.end <= frames else None
+            return None, ()
+    return (loop if loop and 0 <= loop.start < loop.end <= frames else None), ()
 
 
 @dataclass(frozen=True)
@@ -148,8 +151,9 @@ def look_through(source: Source, progress: Progress = silent) -> AudioInfo:
     if short:
         source.memory[_Kept] = _Kept(np.concatenate(short))
     variant = f"{container}/{subtype}"
-    loop = _loop_of(source, container, done)
-    return AudioInfo(rate, channels, done, loop, decibels(peak), variant, tuple(edges.heads), tuple(edges.tails))
+    loop, more = _loops_of(source, container, done)
+    ends = tuple(edges.heads), tuple(edges.tails)
+    return AudioInfo(rate, channels, done, loop, decibels(peak), variant, *ends, more)
 
 
 def pieces_between(source: Source, start: int, end: int) -> Iterator[NDArray[np.float32]]:

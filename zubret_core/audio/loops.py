@@ -85,6 +85,12 @@ def find_loops(between: Between, frames: int, rate: int, progress: Progress = si
     return (exact + loops)[:MOST]
 
 
+def beat_of(between: Between, frames: int, rate: int, progress: Progress = silent) -> float | None:
+    """Seconds from beat to beat of a piece, as far as LONGEST; None where no beat is steady."""
+    spectra = _spectra(between, min(frames, round(LONGEST * rate)), rate, progress)
+    return _beat(spectra) if len(spectra) >= 3 * SHORTEST * SECOND else None
+
+
 @dataclass(frozen=True)
 class _Run:
     """A piece is like itself moved by `lag` from one spectrum to another; like: how much, of 1; covered: how much of all that

@@ -37,7 +37,17 @@ class Notes:
     @property
     def loop(self) -> Loop | None:
         """The first forward loop."""
-        return next((loop for loop, way in self.loops if way == DIRECTIONS[0]), None)
+        return next(iter(self._forward()), None)
+
+    def within(self, frames: int) -> tuple[Loop | None, tuple[Loop, ...]]:
+        """The first forward loop and those after it, as far as they lie inside so many frames; none where the first does not."""
+        loops = self._forward()
+        if not loops or not loops[0].start < loops[0].end <= frames:
+            return None, ()
+        return loops[0], tuple(loop for loop in loops[1:] if loop.start < loop.end <= frames)
+
+    def _forward(self) -> list[Loop]:
+        return [loop for loop, way in self.loops if way == DIRECTIONS[0]]
 
 
 def wav_header(format: Format, info: Mapping[str, str] | None = None) -> bytes:
@@ -76,13 +86,16 @@ def _chunk(name: bytes, body: bytes) -> bytes:
 
 
 def smpl_chunk(format: Format) -> bytes:
-    """The sample chunk with one endless forward loop."""
+    """The sample chunk with endless forward loops."""
     assert format.loop
+    loops = (format.loop, *format.more)
     # manufacturer, product, sample period in ns, unity note (60: middle C), fraction, SMPTE
-    # format and offset, number of loops, sampler data; then id, type (0: forward), start, last
+    # format and offset, number of loops, sampler data; then of each id, type (0: forward), start, last
     # frame, fraction, play count (0: without end).
-    words = (0, 0, round(1e9 / format.rate), 60, 0, 0, 0, 1, 0, 0, 0, format.loop.start, format.loop.end - 1, 0, 0)
-    return _chunk(b"smpl", struct.pack("<15I", *words))
+    words = [0, 0, round(1e9 / format.rate), 60, 0, 0, 0, len(loops), 0]
+    for number, loop in enumerate(loops):
+        words += [number, 0, loop.start, loop.end - 1, 0, 0]
+    return _chunk(b"smpl", struct.pack(f"<{len(words)}I", *words))
 
 
 def cue_chunks(cues: list[tuple[int, str]]) -> bytes:
@@ -150,10 +163,9 @@ def plain_format(first: bytes, size: int, source: Callable[[], Source]) -> Forma
         at += 8 + length + (length & 1)
     if at != size or data < 0:
         return None
-    frames, loop = data // block, notes_of(source()).loop if looped else None
-    if loop is not None and not loop.start < loop.end <= frames:
-        loop = None
-    return Format("file", rate, channels, frames, loop, 0, f"WAV/{coding}")
+    frames = data // block
+    loop, more = notes_of(source()).within(frames) if looped else (None, ())
+    return Format("file", rate, channels, frames, loop, 0, f"WAV/{coding}", more=more)
 
 
 _PASSED_OVER = (b"LIST", b"cue ", b"fact", b"JUNK", b"junk", b"PAD ", b"bext", b"inst", b"PEAK")

@@ -29,7 +29,8 @@ class Format:
     `block_size` counts all channels together and is 0 for codecs without blocks. `variant`
     holds what only the codec understands (for an audio file its container and subtype). `parameters` are those that
     a layout gives the codec, (name, value) in the order of their names. `setup` is what the codec must know beforehand
-    and the bank keeps apart from the payload: header packets.
+    and the bank keeps apart from the payload: header packets. `more` are loops besides the first, where the stream has room
+    for them: a WAV file does.
     """
 
     codec: str
@@ -41,6 +42,7 @@ class Format:
     variant: str = ""
     parameters: tuple[tuple[str, Any], ...] = ()
     setup: bytes = b""
+    more: tuple[Loop, ...] = ()
 
     @property
     def possible(self) -> bool:
@@ -93,6 +95,7 @@ class Format:
             "variant": self.variant,
             "parameters": dict(self.parameters),
             "setup": self.setup.hex(),
+            "more": [[loop.start, loop.end] for loop in self.more],
         }
 
     @classmethod
@@ -101,7 +104,9 @@ class Format:
         loop = data.get("loop")
         parameters = frozen(data.get("parameters", {}))
         setup = bytes.fromhex(data.get("setup", ""))
-        return cls(**{**data, "loop": Loop(*loop) if loop else None, "parameters": parameters, "setup": setup})
+        more = tuple(Loop(*some) for some in data.get("more", ()))
+        loops = {"loop": Loop(*loop) if loop else None, "more": more}
+        return cls(**{**data, **loops, "parameters": parameters, "setup": setup})
 
 
 def frozen(parameters: Mapping[str, Any]) -> tuple[tuple[str, Any], ...]:

@@ -249,7 +249,7 @@ def _encoded(
         kept is not None
         and format.codec == "file"
         and (now := file_format(kept)) is not None
-        and now.loop != format.loop
+        and (now.loop, now.more) != (format.loop, format.more)
     ):
         kept = with_loop(kept, format)
     if kept is not None:

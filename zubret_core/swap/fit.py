@@ -129,6 +129,7 @@ def fit_report(
         *_codec(want, info),
         _length(original, target, info, how),
         *_loop(want, target, info, how),
+        *_more_loops(want, target),
         *_edited(want, target, info, how),
         _peak(level.peak, info, how, made),
         *([_limiter(made)] if how.limit and made else []),
@@ -280,6 +281,21 @@ def _loop(want: Format, target: Target, info: AudioInfo, how: Treatment) -> list
             )
         )
     return points
+
+
+def _more_loops(want: Format, target: Target) -> list[FitPoint]:
+    """Loops besides the first, where there are any."""
+    new = target.format
+    if not (want.more or new.more):
+        return []
+    old_text, new_text = (
+        ", ".join(_loop_text(loop, format.rate) for loop in format.more) or "none" for format in (want, new)
+    )
+    if len(new.more) == len(want.more):
+        return [FitPoint("more_loops", "further loops", old_text, new_text, FITS)]
+    what = "take the original’s over" if want.more else "leave them out"
+    fix = {"more_loops": "original" if want.more else "none"}
+    return [FitPoint("more_loops", "further loops", old_text, new_text, CAN, what, fix, required=False)]
 
 
 def _pass_text(loop: Loop, target: Target, info: AudioInfo, how: Treatment) -> str:

@@ -18,6 +18,7 @@ from .timeline import Part, Timeline
 
 CHOICES = {
     "loop": ("source", "whole", "points", "original", "none"),
+    "more_loops": ("source", "original", "none"),
     "extend": ("", "times", "length"),
     "extend_end": ("fade", "rest"),
     "length": ("", "end", "tempo"),
@@ -30,6 +31,7 @@ LONGEST = 12 * 3600.0
 GAINS, LUFS, CEILINGS = (-60.0, 40.0), (-60.0, 0.0), (-20.0, 0.0)
 RANGES = {
     "silence_db": (float(THRESHOLDS[0]), float(THRESHOLDS[-1])),
+    "loop_scale": (0.25, 4.0),
     "declick_ms": (0.0, 200.0),
     "extend_times": (1, 100_000),
     "extend_seconds": (0.0, LONGEST),
@@ -55,6 +57,8 @@ class Treatment:
     loop:       where the loop comes from: the file itself, the whole part, the points below, the original's (at the same times), or
                 none
     loop_start, loop_end: half-open, in the file's own frames; used when `loop` is "points"
+    loop_scale: how long a beat of the file is, of one of the original; what is taken over from the original stands at the same beat
+    more_loops: where loops besides the first come from, if the original's kind of file has room for them
     declick_ms: for so long before its end the loop goes over into what is before its start
     extend:     "" leaves repeating the loop to the game; else it is played out, "times" or until a "length" is passed
     extend_times, extend_seconds: how often, or how long all of it is at least
@@ -81,6 +85,8 @@ class Treatment:
     loop: str = "source"
     loop_start: int = 0
     loop_end: int = 0
+    loop_scale: float = 1.0
+    more_loops: str = "source"
     declick_ms: float = 0.0
     extend: str = ""
     extend_times: int = 2
@@ -153,8 +159,22 @@ class Treatment:
         if self.loop == "whole":
             return Loop(*self.used(info))
         if self.loop == "original":
-            return carried(original.loop, original.rate, info.rate) if original.loop else None
+            return self._taken_over(original.loop, original, info) if original.loop else None
         return {"source": info.loop, "points": Loop(self.loop_start, self.loop_end)}.get(self.loop)
+
+    def more_of(self, info: AudioInfo, original: Format) -> list[Loop]:
+        """Loops besides the first, in a file's own frames."""
+        if not original.variant.startswith(("WAV/", "WAVEX/")):
+            return []
+        if self.more_loops == "original":
+            return [self._taken_over(loop, original, info) for loop in original.more]
+        return list(info.more) if self.more_loops == "source" else []
+
+    def _taken_over(self, loop: Loop, original: Format, info: AudioInfo) -> Loop:
+        """A loop of the original at the same beats of a file, to its nearest frames."""
+        same = carried(loop, original.rate, info.rate)
+        start = round(same.start * self.loop_scale)
+        return Loop(start, start + max(1, round(same.length * self.loop_scale)))
 
 
 @dataclass(frozen=True)
@@ -219,7 +239,13 @@ def target_of(original: Format, info: AudioInfo, how: Treatment) -> Target:
             field="length",
             next="Choose a shorter loop, or leave the length as it is.",
         )
-    format = original.with_(rate=out_rate, channels=out_channels, frames=length + behind, loop=new_loop)
+    more = []
+    for other in how.more_of(info, original) if new_loop else []:
+        if start <= other.start < other.end <= end and not how.extend and tempo == 1:
+            new = carried(Loop(other.start - start, other.end - start), info.rate, out_rate)
+            more.append(Loop(new.start + pad - cut, new.end + pad - cut))
+    fitting = tuple(loop for loop in more if 0 <= loop.start < loop.end <= length + behind)
+    format = original.with_(rate=out_rate, channels=out_channels, frames=length + behind, loop=new_loop, more=fitting)
     matrix = how.matrix if how.mix else None
     return Target(timeline, part_loop, matrix, tempo, format, pad, cut, behind, 0 if pad or cut else off)
 

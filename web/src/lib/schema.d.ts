@@ -2496,6 +2496,30 @@ export interface paths {
         patch: operations["server_mods_api_change_swap"];
         trace?: never;
     };
+    "/api/swaps/{swap_id}/beats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Measured Beats
+         * @description How long a beat is in the original and in the part of a swap's file which is used now.
+         */
+        get: operations["server_mods_api_measured_beats"];
+        put?: never;
+        /**
+         * Measure Beats
+         * @description Measure how long a beat is in both, as a job.
+         */
+        post: operations["server_mods_api_measure_beats"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/swaps/{swap_id}/choose": {
         parameters: {
             query?: never;
@@ -2857,6 +2881,18 @@ export interface components {
             language: string;
             /** Lines */
             lines: number;
+        };
+        /**
+         * BeatsOut
+         * @description The newest job that measured beats, and seconds from beat to beat in the original and in what the swap begins from; null where
+         *     no beat is steady, or nothing is known yet.
+         */
+        BeatsOut: {
+            job: components["schemas"]["JobOut"] | null;
+            /** New */
+            new: number | null;
+            /** Original */
+            original: number | null;
         };
         /**
          * Becomes
@@ -5281,6 +5317,8 @@ export interface components {
             loop?: string | null;
             /** Loop End */
             loop_end?: number | null;
+            /** Loop Scale */
+            loop_scale?: number | null;
             /** Loop Start */
             loop_start?: number | null;
             /** Lufs */
@@ -5291,6 +5329,8 @@ export interface components {
             matrix?: number[][] | null;
             /** Mix */
             mix?: boolean | null;
+            /** More Loops */
+            more_loops?: string | null;
             /** New Loop */
             new_loop?: number[] | null;
             /** Resample */
@@ -5345,6 +5385,8 @@ export interface components {
             loop: string;
             /** Loop End */
             loop_end: number;
+            /** Loop Scale */
+            loop_scale: number;
             /** Loop Start */
             loop_start: number;
             /** Lufs */
@@ -5355,6 +5397,8 @@ export interface components {
             matrix: number[][] | null;
             /** Mix */
             mix: boolean;
+            /** More Loops */
+            more_loops: string;
             /** Resample */
             resample: boolean;
             /** Silence Db */
@@ -9273,6 +9317,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SwapOut"];
+                };
+            };
+        };
+    };
+    server_mods_api_measured_beats: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                swap_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BeatsOut"];
+                };
+            };
+        };
+    };
+    server_mods_api_measure_beats: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                swap_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
         };

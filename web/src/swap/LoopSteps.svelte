@@ -3,6 +3,7 @@
   import { api, got, type Stream, type Swap, type Treatment } from "../lib/api";
   import { clock, spaced } from "../lib/format";
   import Choice from "./Choice.svelte";
+  import Beats from "./Beats.svelte";
   import FoundLoops from "./FoundLoops.svelte";
   import NumberStep from "./NumberStep.svelte";
   import { inTurn } from "./swaps";
@@ -122,6 +123,20 @@
       <option value="">{others.length} loops and cue points …</option>
       {#each others as o, i (i)}<option value={String(i)} disabled={!o.use}>{o.text}</option>{/each}
     </select>
+  {/if}
+  {#if how.loop === "original"}<Beats {swap} {change} />{/if}
+  {#if swap.points.some((p) => p.key === "more_loops")}
+    <Choice
+      label="further loops"
+      width="w-44"
+      value={how.more_loops}
+      choices={[
+        ["source", "the file’s own"],
+        ["original", "as the original’s"],
+        ["none", "none"],
+      ]}
+      set={(more_loops) => change({ more_loops })}
+    />
   {/if}
   {#if swap.source !== "silence"}<FoundLoops {swap} {change} />{/if}
 </div>
