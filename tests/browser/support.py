@@ -118,6 +118,8 @@ class BrowserTest(ProgramTest):
         over, out = self.root / "home" / "run" / "builds" / str(build["id"]), self.root / "played.wav"
         play = [sys.executable, "-m", "standin", "play", self.game, cue, "--over", over, "--loops", loops, "--wav", out]
         done = subprocess.run([str(word) for word in play], cwd=ROOT, capture_output=True, text=True)
-        self.assertTrue(json.loads(done.stdout)["played"], done.stdout)
+        told = json.loads(done.stdout)
+        self.assertTrue(told["played"], done.stdout)
+        self.log = " ".join(told["log"])
         with wave.open(str(out)) as file:
             return np.frombuffer(file.readframes(file.getnframes()), "<i2"), file.getframerate()

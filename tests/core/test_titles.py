@@ -2,11 +2,17 @@
 
 import csv
 import io
+from importlib import resources
 
 from django.test import SimpleTestCase
 
+from standin.formats import page
+from tests.support import problem_of
 from zubret_core.base import ZubretError
-from zubret_core.locate.titles import Called, Columns, Matched, match, read_table
+from zubret_core.layout.loading.text import load_layout
+from zubret_core.locate import Known
+from zubret_core.locate.titles import Called, Columns, Matched, match, read_table, table_of
+from zubret_core.source import BytesSource
 
 STREAMS = [
     Called(1, "0246", "", "music.bell", ""),
@@ -60,3 +66,29 @@ class Titles(SimpleTestCase):
                 read_table(data)
         many = self.named(b"".join(b"%d,title %d\n" % (n, n) for n in range(60_000)))
         self.assertEqual((len(many.said), len(many.unknown)), (5, 59_997))
+
+    def test_lines_of_keys_are_a_table_and_a_template_finds_the_ids_in_them(self):
+        table = read_table(b"[voice]\n# spoken\nVO_900_EN=Cast off; now = go\nVO_900_DE = Leinen los!\nMENU_7=Sail\n")
+        found = match(table, STREAMS, Columns.of(table), "VO_{id}_{language}")
+        self.assertEqual(found.said, {5: ("", "Cast off; now = go"), 6: ("", "Leinen los!")})
+        self.assertEqual(found.unknown, ["MENU_7"])
+        two_heads = read_table(b"id,text\nid,text\n247,Fog\n")
+        found = match(two_heads, STREAMS, Columns.of(two_heads))
+        self.assertEqual((found.said, found.unknown), ({2: ("", "Fog")}, ["id"]))
+        for wrong in ("VO_*", "{id}{id}", "{number}"):
+            with self.assertRaises(ZubretError):
+                match(table, STREAMS, Columns.of(table), wrong)
+
+    def test_a_layout_reads_a_table_of_the_game(self):
+        lines = [(246, "en", "Wéigh anchor"), (900, "de", "")]
+        for data, wanted in (
+            (page(lines), [["id", "text", "language"], ["246", "Wéigh anchor", "en"], ["900", "", "de"]]),
+            (b"246\tFog\n", [["246", "Fog"]]),
+        ):
+            self.assertEqual(table_of(BytesSource(data), Known()).rows, wanted)
+        for end in (9, 14, 20):  # cut short
+            with self.assertRaises(ZubretError):
+                table_of(BytesSource(page(lines)[:end]), Known())
+        text = resources.files("zubret_core.layout.shipped").joinpath("saltglass-page.yaml").read_text("utf-8")
+        problem = problem_of(self, load_layout, text.replace("row.text", "row.bank"))
+        self.assertIn("A table needs a field that means row.id, one that means row.title or row.text", problem.what)

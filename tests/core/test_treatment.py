@@ -108,6 +108,25 @@ class Heard(WithFile):
         made, _ = self.made(looping, self.pcm, 24_000, loop="original", resample=True)
         self.assertEqual((made.format.rate, made.format.loop), (RATE, Loop(4800, 9600)))
 
+    def test_a_loop_is_taken_over_at_the_same_beats_and_so_are_further_ones(self):
+        first, *more = loops = Loop(4000, 12_000), Loop(1000, 2500), Loop(13_000, 15_000)
+        original = line(1, 2)
+        original.format = original.format.with_(codec="file", variant="WAV/PCM_16", loop=first, more=tuple(more))
+        steps = {"loop": "original", "loop_scale": 0.75, "more_loops": "original"}
+        with FileSource(wav_file(self.folder / "new.wav", self.pcm, RATE, "PCM_16")) as file:
+            info = look_through(file)
+        for start, how in ((0, steps), (500, {**steps, "trim_start": 500})):
+            format = target_of(original.format, info, Treatment.from_dict(how)).format
+            at = [(round(x.start * 0.75) - start, round(x.length * 0.75)) for x in loops]
+            self.assertEqual([(x.start, x.length) for x in (format.loop, *format.more)], at)
+        stored = encoded_file(iter([self.pcm]), format)
+        self.assertEqual(look_through(stored).more, format.more)
+        self.assertEqual(Format.from_dict(format.as_dict()), format)
+        told = {
+            p.key: p for p in fit_report(original, level_of([self.pcm], RATE, 2), info, Treatment(loop="whole")).points
+        }
+        self.assertEqual(told["more_loops"].fix, {"more_loops": "original"})
+
     def test_silence_at_both_ends_is_found_and_cut_at_any_threshold(self):
         pcm = np.zeros((300_000, 2), np.float32)  # longer than what is read at once
         pcm[5000:290_000, 1] = 10 ** (-59.9 / 20)

@@ -3,14 +3,19 @@
 import csv
 import io
 import json
+from dataclasses import asdict
 
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 
+from server.jobs.models import Job
+from server.jobs.run import end
+from server.mods import many
 from server.mods.models import Swap
 from tests.core.test_levels import by_library
 from tests.server.support import ServerTest, wav_bytes
 from tests.support import tone
+from zubret_core.base import Cancelled
 from zubret_core.swap import Level
 
 TONGUES = {"en": "English", "de": "German"}
@@ -48,6 +53,12 @@ class Lines(ServerTest):
         done = self.send("post", f"{self.mod}/alike", {"swaps": swaps, **how})
         self.assertEqual((done["swaps"], self.get(f"/jobs/{done['job']['id']}")["state"]), (swaps, "done"))
         return [self.get(f"/swaps/{n}") for n in swaps]
+
+    def of_stream(self, language: str) -> list[dict]:
+        return [row["stream"] for row in self.of(language).values()]
+
+    def swap(self, number: int) -> dict:
+        return self.get(f"/swaps/{number}")
 
     def test_texts_come_by_language_are_found_and_go_out_as_a_script(self):
         first, second = self.ids[:2]
@@ -97,6 +108,9 @@ class Lines(ServerTest):
         self.assertEqual({t["undos"] for t in takes}, {1})  # what was set and what was fitted are one step
         progress = {p["language"]: p for p in self.get(f"{self.mod}/lines/progress?q=crew")}
         self.assertEqual([progress[x]["fit"] for x in ("English", "German", "French")], [4, 4, 0])
+        banks = {b["bank"]: b for b in self.get(f"/games/{self.game['id']}/route")[2]["lines"]}
+        wanted = {"bank": "crew_de.bell", "language": "German", "lines": len(self.ids), "fit": 4}
+        self.assertEqual((banks["crew_de.bell"], len(banks)), (wanted, 2))
         self.send("post", f"{self.mod}/rebuild")
         self.assertEqual(self.get(f"{self.mod}/build")["state"], "proved")
 
@@ -136,6 +150,50 @@ class Lines(ServerTest):
         self.assertEqual(
             list(Swap.objects.filter(chosen=True, removed=None).values_list("pk", flat=True)), made["swaps"]
         )
+
+    def test_a_batch_that_is_cancelled_half_way_keeps_what_is_done_and_goes_on_there(self):
+        data, streams = wav_bytes(tone(1, 24_000, 300), 24_000), [s["id"] for s in self.of_stream("en")]
+        swaps = []
+        for stream in streams:
+            form = {"stream_id": stream, "file": SimpleUploadedFile("new.wav", data), "waits": "true"}
+            swaps.append(self.client.post(f"/api{self.mod}/swaps", form).json()["id"])
+        Swap.objects.filter(pk__in=swaps).update(state=Swap.PREPARING)
+        order = many.PrepareMany(swaps, many.Alike({"gain_db": -3.0}))
+        job = Job.objects.create(kind=order.kind, title="", state=Job.RUNNING, args=asdict(order))
+        states = Swap.objects.filter(pk__in=swaps).order_by("pk").values_list("state", flat=True)
+
+        def told(done: int, total: int, note: str) -> None:
+            if "ready" in states.all():
+                raise Cancelled
+
+        with self.assertRaises(Cancelled):
+            many.prepare_swaps(job, order, told)
+        end(job, Job.CANCELLED)
+        found = list(states.all())
+        self.assertEqual(set(found), {"ready", "failed"})
+        left = [n for n, state in zip(swaps, found, strict=True) if state == "failed"]
+        swap = self.get(f"/swaps/{left[0]}")
+        self.assertEqual((swap["error"]["what"], swap["treatment"]["gain_db"]), ("Preparing was cancelled.", 0.0))
+        self.send(
+            "post", f"{self.mod}/alike", {"swaps": left, "steps": {"gain_db": -3.0, "tempo": 1.2, "bits": "number"}}
+        )
+        self.assertEqual({s["treatment"]["gain_db"] for s in map(self.swap, swaps)}, {-3.0})
+        self.assertIn(
+            "leaves no choice of", next(p for p in self.swap(left[0])["points"] if p["key"] == "size")["action"]
+        )
+
+    def test_texts_come_from_a_table_of_the_game(self):
+        entry = self.get(f"/games/{self.game['id']}/entries?q=spoken.page")["rows"][0]["id"]
+        ask = lambda path, **more: self.client.post(f"/api/games/{self.game['id']}{path}", more)  # noqa: E731
+        plan = ask("/titles/plan", entry=entry).json()
+        self.assertEqual((plan["texts"], plan["encoding"]), (24, "Saltglass Ferry spoken texts"))
+        ask("/titles?language=German", entry=entry)
+        self.assertEqual(self.of("de")[self.ids[0]]["stream"]["text"], "Achterleine los.")
+        self.assertEqual(self.of("en")[self.ids[0]]["stream"]["text"], "")
+        plan = ask("/titles/plan", entry=entry, written="x{id}").json()
+        self.assertEqual((plan["texts"], plan["unknown"]), (0, 24))
+        for wrong in ({}, {"entry": entry + 10_000}, {"entry": entry, "written": "{who}"}):
+            self.assertIn(ask("/titles/plan", **wrong).status_code, (404, 422), wrong)
 
     def test_a_treatment_under_a_name(self):
         kept = self.send("post", "/presets", {"name": " Radio ", "steps": {"match": "number", "lufs": -18}})

@@ -94,6 +94,19 @@ class Takes(ServerTest):
         theirs = self.get(f"/audio/{done['source_audio']}/pcm?start=0&frames=2000").content
         self.assertEqual(theirs, self.get(f"/audio/{other['audio']}/pcm?start=0&frames=2000").content)
 
+    def test_the_beats_of_both_say_where_a_loop_of_the_original_would_be(self):
+        storm = self.stream(self.game, "0260")  # made at 126 beats a minute
+        time = np.arange(48_000 * 20) / 48_000
+        clicks = (8000 * np.exp(-(time % 0.6) * 30) * np.sin(2 * np.pi * 400 * time)).astype(np.int16)
+        made = self.upload(self.game, storm, wav_bytes(clicks[:, None], 48_000), "clicks.wav")
+        self.assertEqual(self.get(f"/swaps/{made['id']}/beats"), {"job": None, "original": None, "new": None})
+        self.send("post", f"/swaps/{made['id']}/beats")
+        found = self.get(f"/swaps/{made['id']}/beats")
+        self.assertAlmostEqual(found["new"], 0.6, delta=0.003)
+        self.assertAlmostEqual(found["original"] / (60 / 126) % 1, 0, delta=0.01)  # or every other of its beats
+        self.send("patch", f"/swaps/{made['id']}", {"loop": "original", "loop_scale": 0.5, "resample": True})
+        self.assertAlmostEqual(self.get(f"/swaps/{made['id']}")["becomes"]["loop"][0], storm["loop"][0] / 2, delta=1)
+
     def test_every_step_can_be_undone_and_done_again(self):
         take = self.take(441, "first.wav")
         path = f"/swaps/{take['id']}"

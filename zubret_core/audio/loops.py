@@ -186,13 +186,16 @@ def _beat(spectra: NDArray[np.float32]) -> float | None:
     like = np.fft.irfft(power)[: len(rise)]
     if like[0] <= 0:
         return None
-    lags = np.arange(round(0.3 * SECOND), round(1.0 * SECOND) + 1)
-    sums = np.array([like[np.minimum(lag * np.arange(1, 9), len(like) - 1)].mean() for lag in lags]) / like[0]
+    lags = np.arange(0.3 * SECOND, SECOND + 0.05, 0.05)  # of spectra; a beat has no whole number of them
+    places = np.arange(len(like))
+    sums = np.interp(lags[:, None] * np.arange(1, 9), places, like).mean(axis=1) / like[0]
     if sums.max() < 0.2:
         return None
-    beat = int(lags[np.argmax(sums)])
-    far = like[16 * beat - 8 : 16 * beat + 9]  # sixteen beats say it sixteen times as well
-    return float((16 * beat - 8 + np.argmax(far)) / 16 / SECOND) if len(far) == 17 else None
+    beat = float(lags[np.argmax(sums)])
+    near = np.arange(16 * beat - 4, 16 * beat + 4, 0.1)  # sixteen beats say it sixteen times as well
+    if near[-1] >= len(like):
+        return None
+    return float(near[np.argmax(np.interp(near, places, like))]) / 16 / SECOND
 
 
 # What repeats -----------------------------------------------------------------------------------------

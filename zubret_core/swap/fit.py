@@ -23,6 +23,8 @@ LOUDER = 1.0
 match it."""
 ROUNDS = 3
 """How often what a report proposes is done, at most."""
+TONE = 0.02
+"""Seconds of a loop that is heard as a tone rather than as what it holds: 50 passes a second."""
 MANY_FULL = 10
 """Frames at full scale that are told."""
 DULL = 6.0
@@ -300,6 +302,8 @@ def _more_loops(want: Format, target: Target) -> list[FitPoint]:
 
 def _pass_text(loop: Loop, target: Target, info: AudioInfo, how: Treatment) -> str:
     text = f"{spaced(loop.length)} frames a pass"
+    if loop.length < TONE * target.format.rate:
+        text += ", so short that it is heard as a tone"
     if how.declick_ms:
         blend = target.timeline.parts[0].blend * 1000 / info.rate
         text += f", its end blended for {blend:.1f} ms" if blend else ", not blended: nothing is before its start"
@@ -391,8 +395,10 @@ def _size(original: Stream, target: Target, how: Treatment, made: Made | None) -
             per_frame = codec.stored_size(want.with_(frames=100_000)) or 1
             text += f", or {clock(math.ceil((size - original.slot) * 100_000 / per_frame), new.rate)}"
         text += ": what follows will be moved"
-    if can_aim(codec, want) and not how.bits:
-        text += "; as many bits a second as the original"
+    if can_aim(codec, want):
+        text += "" if how.bits else "; as many bits a second as the original"
+    elif how.bits == "number":
+        text += f"; {codec.label} leaves no choice of {spaced(how.bit_rate)} bits a second"
     return FitPoint("size", "stored size", old, _stored(size, new), FITS, text)
 
 
