@@ -43,6 +43,16 @@ class SuspectOut(Schema):
     line: str
 
 
+class BankSize(Schema):
+    """What the streams of a bank take in bytes, and how many seconds they last, before and after."""
+
+    name: str
+    size_before: int
+    size: int
+    seconds_before: float
+    seconds: float
+
+
 class FilePlanOut(Schema):
     """A file that a rebuild writes, before and after; note tells why where no stream and no entry does."""
 
@@ -54,6 +64,7 @@ class FilePlanOut(Schema):
     entries: int
     note: str
     streams: list[str]
+    banks: list[BankSize] = []
     files: list[PlacedFile]
     suspects: list[SuspectOut] = []
     before: Ribbon

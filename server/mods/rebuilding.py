@@ -13,6 +13,7 @@ from typing import Any, ClassVar
 
 from django.conf import settings
 from django.db import transaction
+from django.db.models import Sum
 
 from zubret_core.base import Format, Passes, Progress, ZubretError, silent, told_to
 from zubret_core.container import GameFolder
@@ -20,6 +21,7 @@ from zubret_core.locate.spot import IN
 from zubret_core.rebuild import FilePlan, Prover, StreamSwap, plan_rebuild, write_plan
 from zubret_core.rebuild.expected import Expectation, expectation
 
+from ..bulk import among
 from ..errors import stopped
 from ..jobs.models import Job
 from ..jobs.orders import Order, read
@@ -27,7 +29,7 @@ from ..jobs.program import last_words, run_program
 from ..jobs.run import start, work
 from ..layouts.known import known_for, user_layouts
 from ..shelf.api import ribbon_of
-from ..shelf.models import Archive, unpack_locator
+from ..shelf.models import Archive, Stream, seen_by, unpack_locator
 from ..shelf.opening import disk_cache
 from .entry_files import planned
 from .models import Build, Mod, Plan, Swap, Trial
@@ -71,8 +73,9 @@ def plan_of(mod: Mod, tight: bool, progress: Progress = silent) -> list[FilePlan
     return plan_rebuild(folder, items, disk_cache(), progress, known=known, files=planned(mod), tight=tight)
 
 
-def plan_out(plans: list[FilePlan]) -> list[dict[str, Any]]:
+def plan_out(mod: Mod, plans: list[FilePlan]) -> list[dict[str, Any]]:
     """Plans as the screen shows them."""
+    banks = _banks(mod)
     return [
         {
             "path": p.path,
@@ -83,6 +86,7 @@ def plan_out(plans: list[FilePlan]) -> list[dict[str, Any]]:
             "entries": p.entries,
             "note": _note(p),
             "streams": [str(s.locator) for s in p.swaps],
+            "banks": [bank for path, bank in banks if path == p.path],
             "files": [{"place": str(f), "adds": f.index is None} for f in p.files],
             "suspects": [asdict(s) for s in p.suspects],
             "before": ribbon_of(p.before, p.size_before),
@@ -90,6 +94,25 @@ def plan_out(plans: list[FilePlan]) -> list[dict[str, Any]]:
         }
         for p in plans
     ]
+
+
+def _banks(mod: Mod) -> list[tuple[str, dict[str, Any]]]:
+    """Each bank in which a stream is swapped, behind the path of its file: what its streams take, before and after."""
+    new = {swap.locator: swap.prepared for swap in mod.live_swaps() if swap.prepared}
+    there = Stream.objects.filter(seen_by(mod.game.current_survey()), locator__in=among(list(new)))
+    touched = list(there.values_list("bank", "locator", "stored", "seconds"))
+    sums = Stream.objects.filter(bank__in={bank for bank, *_ in touched}).values("bank", "bank__name")
+    out = {}
+    for row in sums.annotate(bytes=Sum("stored"), length=Sum("seconds")).order_by("bank"):
+        before = {"name": row["bank__name"], "size_before": row["bytes"], "seconds_before": row["length"]}
+        out[row["bank"]] = {**before, "size": row["bytes"], "seconds": row["length"]}
+    paths = {}
+    for bank, locator, stored, seconds in touched:
+        format = new[locator]["format"]
+        paths[bank] = unpack_locator(locator).archive
+        out[bank]["size"] += new[locator]["size"] - stored
+        out[bank]["seconds"] += format["frames"] / format["rate"] - seconds
+    return [(paths[bank], sizes) for bank, sizes in out.items()]
 
 
 def _note(plan: FilePlan) -> str:
@@ -136,7 +159,7 @@ def plan(job: Job, order: PlanOrder, progress: Progress) -> Planned:
     """The plan that the screen shows. Of a mod's plans the newest is kept."""
     mod = Mod.objects.select_related("game").get(pk=order.mod)
     with told_to(progress):
-        files = plan_out(plan_of(mod, order.tight, progress))
+        files = plan_out(mod, plan_of(mod, order.tight, progress))
     new = Plan.objects.create(mod=mod, tight=order.tight, made_of=order.made_of, files=files, count=len(files))
     Plan.objects.filter(mod=mod, pk__lt=new.pk).delete()
     return Planned(new.pk)
@@ -198,7 +221,7 @@ def rebuild(job: Job, order: RebuildOrder, progress: Progress) -> Rebuilt:
     bar = Passes(progress, 3, 2, 3)
     with told_to(bar[0]):
         plans = plan_of(mod, order.tight, bar[0])
-    build = Build.objects.create(mod=mod, tight=order.tight, made_of=made_of, files=plan_out(plans))
+    build = Build.objects.create(mod=mod, tight=order.tight, made_of=made_of, files=plan_out(mod, plans))
     out = build_folder(build)
     Job.objects.filter(pk=job.pk).update(scratch=str(out), args=asdict(replace(order, build=build.pk)))
     with Prover() as prover:

@@ -51,6 +51,10 @@ class Screens(BrowserTest):
             yield "stream", self._stream(game), page.get_by_text("LUFS").first
             yield "unknown", self._unknown(game), page.get_by_label("Readings")
             yield "swap", lambda: self.open(f"#/{game}/swap/{swap}"), page.get_by_role("table", name="Fit report")
+            yield "lines", self._lines(game), page.get_by_label("Text, id, bank, notes")
+            yield "texts", self._texts(game), page.get_by_text("by the layout")
+            yield "record", self._record(game), page.get_by_role("dialog", name="Record")
+            yield "files", self._files(game), page.get_by_text("2 files of 2 matched")
             yield "rebuild", lambda: self.open(f"#/{game}/rebuild"), page.get_by_role("heading", name="Rebuild")
 
         for theme in ("dark", "bright"):
@@ -120,6 +124,39 @@ class Screens(BrowserTest):
             self.page.keyboard.press("Escape")  # the dialog before
             self._locate(game)()
             self.page.get_by_role("button", name="Look closer").click()
+
+        return go
+
+    def _lines(self, game: int):
+        def go():
+            self.page.keyboard.press("Escape")
+            self.open(f"#/{game}/lines?q=crew_en")
+            self.row("1001").click()
+
+        return go
+
+    def _texts(self, game: int):
+        def go():
+            self._lines(game)()
+            self.page.get_by_role("button", name="Texts …").click()
+            self.page.get_by_role("button", name="One of the game …").click()
+            self.page.get_by_role("button", name="text/spoken.page").click()
+
+        return go
+
+    def _record(self, game: int):
+        def go():
+            self._lines(game)()
+            self.page.keyboard.press("r")
+
+        return go
+
+    def _files(self, game: int):
+        def go():
+            self._lines(game)()
+            self.page.get_by_role("button", name="Files for these lines …").click()
+            files = [wav_file(self.root / f"{n}.wav", tone(1, 24_000, 300), 24_000) for n in (1001, 1002)]
+            self.page.get_by_label("Files for the lines").set_input_files(files)
 
         return go
 

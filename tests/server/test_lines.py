@@ -12,6 +12,7 @@ from server.jobs.models import Job
 from server.jobs.run import end
 from server.mods import many
 from server.mods.models import Swap
+from server.shelf.models import Stream
 from tests.core.test_levels import by_library
 from tests.server.support import ServerTest, wav_bytes
 from tests.support import tone
@@ -113,6 +114,12 @@ class Lines(ServerTest):
         self.assertEqual((banks["crew_de.bell"], len(banks)), (wanted, 2))
         self.send("post", f"{self.mod}/rebuild")
         self.assertEqual(self.get(f"{self.mod}/build")["state"], "proved")
+        (bank,) = (b for f in self.planned(self.mod) for b in f["banks"] if b["name"] == "crew_de.bell")
+        lines, new = self.of("de").values(), {s.locator: s.prepared["size"] for s in Swap.objects.all()}
+        self.assertEqual(bank["size_before"], sum(row["stream"]["stored"] for row in lines))
+        now = dict(Stream.objects.filter(bank__name="crew_de.bell").values_list("locator", "stored")) | new
+        self.assertEqual(bank["size"], sum(now[place] for place in now if "crew_de" in place))
+        self.assertAlmostEqual(bank["seconds_before"], sum(row["stream"]["seconds"] for row in lines))
 
     def test_many_takes_are_treated_alike_and_all_are_undone_at_once(self):
         paths = [f"en/{n}.wav" for n in self.ids[:3]]

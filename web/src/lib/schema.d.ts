@@ -2883,6 +2883,22 @@ export interface components {
             lines: number;
         };
         /**
+         * BankSize
+         * @description What the streams of a bank take in bytes, and how many seconds they last, before and after.
+         */
+        BankSize: {
+            /** Name */
+            name: string;
+            /** Seconds */
+            seconds: number;
+            /** Seconds Before */
+            seconds_before: number;
+            /** Size */
+            size: number;
+            /** Size Before */
+            size_before: number;
+        };
+        /**
          * BeatsOut
          * @description The newest job that measured beats, and seconds from beat to beat in the original and in what the swap begins from; null where
          *     no beat is steady, or nothing is known yet.
@@ -3296,6 +3312,11 @@ export interface components {
          */
         FilePlanOut: {
             after: components["schemas"]["Ribbon"];
+            /**
+             * Banks
+             * @default []
+             */
+            banks: components["schemas"]["BankSize"][];
             before: components["schemas"]["Ribbon"];
             /** Entries */
             entries: number;

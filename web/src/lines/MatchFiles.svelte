@@ -142,12 +142,16 @@
   </div>
   {#if problem}<div class="mt-3"><ProblemPanel {problem} /></div>{/if}
   {#if matches}
-    <ul class="mt-3 flex flex-wrap gap-x-6 gap-y-1" role="status">
-      <li class="text-success">✓ {count(found.length, "file")} of {spaced(files.length)} matched</li>
-      {#if matches.doubts.length}<li class="text-error">■ {count(matches.doubts.length, "doubt")}</li>{/if}
-      {#if matches.lefts}<li class="text-quiet">{count(matches.lefts, "file")} without a line</li>{/if}
-      {#if matches.withouts}<li class="text-quiet">{count(matches.withouts, "line")} without a file</li>{/if}
-    </ul>
+    <div role="status">
+      <ul class="mt-3 flex flex-wrap gap-x-6 gap-y-1">
+        <li class="text-success">✓ {count(found.length, "file")} of {spaced(files.length)} matched</li>
+        {#if matches.doubts.length}<li class="text-error">■ {count(matches.doubts.length, "doubt")}</li>{/if}
+        {#if matches.lefts}<li class="text-quiet">{count(matches.lefts, "file")} without a line</li>{/if}
+        {#if matches.withouts}<li class="text-quiet">
+            {count(matches.withouts, "line")} without a file
+          </li>{/if}
+      </ul>
+    </div>
     <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
     <div
       class="mt-2 h-56 overflow-auto rounded-box border border-line"

@@ -216,33 +216,35 @@
         </tbody>
       </table>
     </div>
-    <ul class="mt-3 space-y-0.5" role="status">
-      <li>
-        ✓ <strong class="num">{spaced(plan.streams)}</strong> streams are told of: {count(
-          plan.titles,
-          "title",
-        )}, {count(plan.texts, "text")}
-      </li>
-      {#if plan.shared}<li class="text-quiet">
-          {spaced(plan.shared)} of them share their id with one in another bank
-        </li>{/if}
-      {#if plan.unknown}
+    <div role="status">
+      <ul class="mt-3 space-y-0.5">
         <li>
-          ■ {count(plan.unknown, "id")} that no stream has:
-          <span class="num text-quiet"
-            >{plan.unknown_ids.join(", ")}{plan.unknown > plan.unknown_ids.length ? " …" : ""}</span
-          >
+          ✓ <strong class="num">{spaced(plan.streams)}</strong> streams are told of: {count(
+            plan.titles,
+            "title",
+          )}, {count(plan.texts, "text")}
         </li>
-      {/if}
-      {#if plan.doubled}
-        <li>
-          ■ {count(plan.doubled, "id")} with several titles or texts, of which none is used:
-          <span class="num text-quiet"
-            >{plan.doubled_ids.join(", ")}{plan.doubled > plan.doubled_ids.length ? " …" : ""}</span
-          >
-        </li>
-      {/if}
-    </ul>
+        {#if plan.shared}<li class="text-quiet">
+            {spaced(plan.shared)} of them share their id with one in another bank
+          </li>{/if}
+        {#if plan.unknown}
+          <li>
+            ■ {count(plan.unknown, "id")} that no stream has:
+            <span class="num text-quiet"
+              >{plan.unknown_ids.join(", ")}{plan.unknown > plan.unknown_ids.length ? " …" : ""}</span
+            >
+          </li>
+        {/if}
+        {#if plan.doubled}
+          <li>
+            ■ {count(plan.doubled, "id")} with several titles or texts, of which none is used:
+            <span class="num text-quiet"
+              >{plan.doubled_ids.join(", ")}{plan.doubled > plan.doubled_ids.length ? " …" : ""}</span
+            >
+          </li>
+        {/if}
+      </ul>
+    </div>
     <div class="mt-4 flex justify-end">
       <button class="btn btn-primary" disabled={busy || !plan.streams} onclick={start}
         >Take it over for {count(plan.streams, "stream")}</button

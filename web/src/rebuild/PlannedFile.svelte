@@ -5,6 +5,10 @@
 
   /** A file that a rebuild writes: what changes in it, and where its bytes are before and after. */
   let { plan }: { plan: FilePlan } = $props();
+  const FEW = 6;
+  /** What a bank's streams take of each second, in kbit. */
+  const rate = (size: number, seconds: number) =>
+    spaced(Math.round((size * 8) / Math.max(seconds, 1e-3) / 1000));
 </script>
 
 <div class="mb-4 rounded-box bg-base-200 p-4">
@@ -19,12 +23,36 @@
       · <span class="num">{bytes(plan.size_before)} → {bytes(plan.size)}</span>
     </p>
   </div>
+  {#snippet place(text: string)}<li>{text}</li>{/snippet}
   <ul class="num mt-1 text-quiet">
-    {#each plan.streams as stream (stream)}<li>{stream}</li>{/each}
+    {#each plan.streams.slice(0, FEW) as stream (stream)}{@render place(stream)}{/each}
     {#each plan.files as file (file.place)}
       <li>{file.place}, {file.adds ? "added" : "replaced"} as a whole</li>
     {/each}
   </ul>
+  {#if plan.streams.length > FEW}
+    <details>
+      <summary class="cursor-pointer text-quiet">{spaced(plan.streams.length - FEW)} more</summary>
+      <ul class="num text-quiet">
+        {#each plan.streams.slice(FEW) as stream (stream)}{@render place(stream)}{/each}
+      </ul>
+    </details>
+  {/if}
+  {#if plan.banks?.length}
+    <ul class="mt-2 flex flex-wrap gap-x-8 gap-y-1" aria-label="Banks of {plan.path}">
+      {#each plan.banks as bank, i (i)}
+        <li>
+          {bank.name}
+          <span class="num text-quiet"
+            >{bytes(bank.size_before)} → {bytes(bank.size)}, {rate(bank.size_before, bank.seconds_before)} → {rate(
+              bank.size,
+              bank.seconds,
+            )} kbit/s</span
+          >
+        </li>
+      {/each}
+    </ul>
+  {/if}
   {#if plan.suspects?.length}
     <div role="note" class="mt-3 border-l-2 border-info pl-3">
       <p class="text-info">
