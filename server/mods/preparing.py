@@ -321,8 +321,9 @@ def _settle(job: Job, order: PrepareOrder, result: SwapPrepared | None) -> None:
 
 @work("quick", _settle)
 def prepare_swap(job: Job, order: PrepareOrder, progress: Progress) -> SwapPrepared:
-    """Read the file, report, and encode where everything fits."""
+    """Read the file, report, and encode where everything fits; nothing, where a job before it did that for what is asked now."""
     swap = Swap.objects.select_related("mod__game").get(pk=order.swap)
-    state = prepared_now(swap, progress)
+    waits = swap.state in (Swap.READING, Swap.PREPARING)
+    state = prepared_now(swap, progress) if waits else swap.state
     forget_old_results(swap.mod)
     return SwapPrepared(state)

@@ -92,3 +92,16 @@ class Loops(BrowserTest):
         step = np.abs(np.diff(pcm[:, 0].astype(int)))
         for at in (end, 2 * end - start):  # no sample is further from the one before it than elsewhere
             self.assertLessEqual(step[at - 2 : at + 2].max(), step[:start].max() + 2)
+
+        # All of it is undone step by step, and done again.
+        before = self.api(f"/swaps/{swap['id']}")
+        self.open(f"#/{game}/swap/{swap['id']}")
+        for name, undos in (("Undo", range(before["undos"] - 1, -1, -1)), ("Redo", range(1, before["undos"] + 1))):
+            for count in undos:
+                page.get_by_role("button", name=name, exact=True).click()
+                self.until(lambda n=count: self.api(f"/swaps/{swap['id']}")["undos"] == n, 10, name)
+            if name == "Undo":
+                self.assertFalse(self.api(f"/swaps/{swap['id']}")["treatment"]["resample"])
+        self.until(lambda: (now := self.api(f"/swaps/{swap['id']}"))["state"] == "ready" and now, 10, "the result")
+        after = self.api(f"/swaps/{swap['id']}")
+        self.assertEqual((after["treatment"], after["new"]["audio"]), (before["treatment"], before["new"]["audio"]))

@@ -157,7 +157,7 @@ class Finding(WithFolder):
             if archive:
                 streams[file.path] = [s.id for b in banks_of(archive) for s in b.streams]
         self.assertEqual(
-            {k: len(v) for k, v in streams.items()}, {"data/sea.crate": 40, "data/deck.zip": 5, "data/patch_01.zip": 1}
+            {k: len(v) for k, v in streams.items()}, {"data/sea.crate": 42, "data/deck.zip": 5, "data/patch_01.zip": 1}
         )
         self.assertIn("0247", streams["data/sea.crate"])
 

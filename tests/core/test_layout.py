@@ -113,7 +113,7 @@ class Writing(SimpleTestCase):
             if entry.path.endswith(".bell"):
                 layout = TOLD if archive.head(n, 4) == b"BELV" else BELL
                 changes[n] = DescribedBank(layout, archive.open(n)).rebuild({}, anew=True).source
-        self.assertEqual(len(changes), 6)
+        self.assertEqual(len(changes), 7)
         self.assertEqual(bytes_of(archive.rebuild(changes, anew=True).source), data)
 
     def test_every_tied_field_is_written_and_not_copied(self):

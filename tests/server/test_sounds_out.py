@@ -55,11 +55,11 @@ class SoundsOut(ServerTest):
         """Debian's sox and FFmpeg's libraries (through PyAV) find the length; libsndfile's loop or the comments agree."""
         self.unlock()
         rows = {r["place"]: r for r in self.get(f"{self.path}/streams?limit=500")["rows"]}
-        self.assertEqual(len(rows), 51)
+        self.assertEqual(len(rows), 53)
         for kind in ("wav", "flac", "ogg", "opus", "stored"):
             folder = self.out / kind
             result = self.take({"kind": kind}, folder)
-            self.assertEqual((result["files"], result["failed"]), (51, []), kind)
+            self.assertEqual((result["files"], result["failed"]), (53, []), kind)
             for line in self.lines(folder):
                 row, place = rows[line["source"]], folder / line["path"]
                 with soundfile.SoundFile(place) as file:

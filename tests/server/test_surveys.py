@@ -45,7 +45,7 @@ class Surveys(ServerTest):
         self.assertEqual(
             {p: (r["what"], r["entries"], r["streams"]) for p, r in rows.items()},
             {
-                "data/sea.crate": ("archive", 10, 40),
+                "data/sea.crate": ("archive", 12, 42),
                 "data/deck.zip": ("archive", 6, 5),
                 "data/patch_01.zip": ("archive", 2, 1),
                 "data/hold.chart": ("locked", 0, 0),

@@ -9,6 +9,7 @@ from server.home.tidy import UNDONE
 from server.jobs.orders import Tidy
 from server.jobs.run import start
 from server.mods.models import Swap, SwapStep
+from server.mods.preparing import enqueue
 from server.mods.steps import MOST
 from tests.server.support import ServerTest, wav_bytes
 from tests.support import noise, tone
@@ -130,6 +131,14 @@ class Takes(ServerTest):
         self.assertEqual(self.get(path)["state"], "open")  # as it was dropped
         self.send("post", f"{path}/undo", status=409)
         self.assertEqual(self.get(path)["redos"], 3)
+
+    def test_what_a_job_before_it_prepared_is_not_prepared_again(self):
+        made = self.take(440, "a.wav")
+        own = Swap.objects.filter(pk=made["id"])
+        for state, again in ((Swap.READY, False), (Swap.PREPARING, True)):
+            own.update(report={}, state=state)
+            enqueue(own.get())
+            self.assertEqual(bool(own.get().report), again)
 
     def test_a_day_later_a_removed_take_goes_with_its_steps(self):
         take = self.take(441, "first.wav")

@@ -45,9 +45,10 @@
     recorder.close();
     if (url) URL.revokeObjectURL(url);
   });
-  // Another line begins anew.
+  // Another line begins anew; the same one, told anew while others are prepared, does not.
+  const id = $derived(line.stream.id);
   $effect(() => {
-    void line.stream.id;
+    void id;
     untrack(() => drop());
   });
 
@@ -55,6 +56,7 @@
     clearTimeout(timer);
     counting = 0;
     take = null;
+    recorder.clear();
     if (url) URL.revokeObjectURL(url);
     url = "";
   }
@@ -73,8 +75,7 @@
       counting = left;
       if (left) timer = window.setTimeout(() => count(left - 1), 700);
       else {
-        const { id } = line.stream;
-        void recorder.begin({ stream: id, title: streamTitle(line.stream), game: app.gameId });
+        recorder.begin({ stream: id, title: streamTitle(line.stream), game: app.gameId });
       }
     };
     count(counted ? COUNTS : 0);

@@ -176,16 +176,28 @@ export class Recorder {
   }
 
   /** From now on what comes is kept. */
-  async begin(of: { stream: number; title: string; game: number }): Promise<void> {
+  begin(of: { stream: number; title: string; game: number }): void {
     if (!this.context) return;
     const current: Recording = { ...of, rate: this.context.sampleRate, pieces: [] };
     const { pieces: _, ...head } = current;
-    await forget();
-    await within("readwrite", (store) => store(HEAD).put(head, "head")).catch(() => {});
+    this.write((store) => {
+      store(PIECES).clear();
+      store(HEAD).put(head, "head");
+    });
+    this.clear();
     this.current = current;
+    this.recording = true;
+  }
+
+  /** Nothing is recorded yet of what comes next. */
+  clear(): void {
     this.seconds = 0;
     this.clipped = false;
-    this.recording = true;
+  }
+
+  /** Each write behind those before it. */
+  private write(work: Parameters<typeof within>[1]): void {
+    this.writing = this.writing.then(() => within("readwrite", work)).catch(() => {});
   }
 
   /** What was recorded; it is kept until `forget`. */
@@ -205,6 +217,6 @@ export class Recorder {
     this.clipped ||= peak >= 0.999;
     this.current.pieces.push(piece);
     this.seconds += piece.length / this.current.rate;
-    this.writing = within("readwrite", (store) => store(PIECES).add(piece)).catch(() => {});
+    this.write((store) => store(PIECES).add(piece));
   }
 }
