@@ -148,7 +148,7 @@ class WholeJob(BrowserTest):
         expect(proof).to_contain_text("✓ Proved")
         expect(proof.get_by_role("table")).to_have_count(0)
         proof.get_by_role("button", name="data/sea.crate ✓ holds").click()
-        expect(proof.get_by_role("table", name="Proof of data/sea.crate")).to_contain_text("9 identical")
+        expect(proof.get_by_role("table", name="Proof of data/sea.crate")).to_contain_text("11 identical")
         page.get_by_role("button", name="Hear the rebuilt stream").first.click()
         self.listened()
         self.assertTrue(self.strip("audio").startswith("r"))
@@ -300,7 +300,7 @@ class WholeJob(BrowserTest):
         page.mouse.down()
         page.mouse.move(box["x"] + box["width"] - 1, box["y"] + 20, steps=5)
         page.mouse.up()
-        expect(self.total()).to_have_text("5")
+        expect(self.total()).to_have_text("6")
         page.get_by_role("button", name="any length").click()
         expect(self.total()).to_have_text("48")
 
