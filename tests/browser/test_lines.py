@@ -108,9 +108,18 @@ class Lines(BrowserTest):
         self.until(lambda: [s["state"] for s in self.takes() if "crew_fr" in s["place"]] == ["ready"], 30, "the take")
         expect(left).to_have_count(0)
 
-        # By keys alone: record, stop, hear, keep; the next line follows.
+        # By keys alone: record, stop, hear, keep; the next line follows. It is the line that was gone to, also where the list is
+        # being told anew and is slow.
+        held: list = []
+        page.route("**/lines?*", lambda route: held.append(route))
+        page.evaluate("new BroadcastChannel('zubret').postMessage('changed')")
+        self.until(lambda: page.wait_for_timeout(50) or held, 10, "the list asked for anew")
         self.line("1007").click()
         page.keyboard.press("r")
+        expect(dialog.get_by_role("heading")).to_contain_text("1007")
+        for route in held:
+            route.continue_()
+        page.unroute("**/lines?*")
         expect(dialog.get_by_role("button", name="● Record")).to_be_enabled()
         page.keyboard.press("r")
         recorded(0.8)

@@ -1,6 +1,6 @@
 /** A long list, fetched page by page as it comes into view, and kept in the cache. */
 
-import { QueryObserver, type QueryKey } from "@tanstack/svelte-query";
+import { CancelledError, QueryObserver, type QueryKey } from "@tanstack/svelte-query";
 import { asProblem, attempted, got, type ProblemText } from "./api";
 import { cache } from "./cache";
 
@@ -87,16 +87,23 @@ export class Rows<Q, T, P extends Part<T> = Part<T>> {
     }, PAUSE);
   }
 
-  /** The row at an index, fetched if need be; none where another question has been asked meanwhile. */
+  /** The row at an index, fetched where it is not at hand; none where another question has been asked meanwhile. */
   async need(index: number): Promise<T | undefined> {
     const version = this.version;
-    try {
-      const { rows } = await cache.fetchQuery(this.how(this.query, Math.floor(index / PAGE)));
-      return version === this.version ? rows[index % PAGE] : undefined;
-    } catch (error) {
-      if (version === this.version) this.problem = asProblem(error);
-      return undefined;
+    const page = Math.floor(index / PAGE);
+    while (version === this.version) {
+      const here = this.watched.has(page) ? this.at(index) : undefined;
+      if (here) return here;
+      try {
+        const { rows } = await cache.fetchQuery(this.how(this.query, page));
+        return version === this.version ? rows[index % PAGE] : undefined;
+      } catch (error) {
+        if (error instanceof CancelledError) continue; // a newer fetch of the same page has begun
+        if (version === this.version) this.problem = asProblem(error);
+        return undefined;
+      }
     }
+    return undefined;
   }
 
   /** Put changed rows in the place of the old ones, wherever they are kept; what is not in view is asked for anew when it comes

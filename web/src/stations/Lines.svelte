@@ -89,8 +89,14 @@
   );
   $effect(() => {
     if (!busy) return;
-    const timer = setInterval(() => void linesChanged(), AGAIN);
-    return () => clearInterval(timer);
+    let timer = window.setTimeout(async function again() {
+      await linesChanged();
+      if (timer) timer = window.setTimeout(again, AGAIN); // a slow answer is waited for: asking again would cancel it
+    }, AGAIN);
+    return () => {
+      clearTimeout(timer);
+      timer = 0;
+    };
   });
 
   async function toStream(id: number) {
