@@ -30,6 +30,12 @@ class Loops(BrowserTest):
         list_ = page.get_by_role("table", name="Loops that were found")
         first = list_.get_by_role("row").nth(1)
         expect(first.get_by_role("cell").first).to_have_text("0:53.33")
+        first.get_by_role("button", name="Hear the seam").press("Enter")  # before it is anybody's loop
+        self.until(lambda: self.strip("playing") == "true", 10, "the seam")
+        before_it = int(self.strip("frame"))
+        self.until(lambda: int(self.strip("frame")) < before_it, 10, "what stands behind the seam")
+        first.get_by_role("button", name="Stop the seam").press("Enter")
+        self.assertEqual(self.strip("playing"), "false")
         first.get_by_role("button", name="Take the loop of 0:53.33").press("Enter")
         expect(first).to_contain_text("✓ taken")
         expect(start).not_to_have_value(own)

@@ -5,8 +5,9 @@
   import { app } from "../lib/app.svelte";
   import { ofGame } from "../lib/cache";
   import { clock } from "../lib/format";
+  import { player } from "../lib/player.svelte";
 
-  /** Loops that the file could have: looking for them, what speaks for each, and taking one over. */
+  /** Loops that the file could have: looking for them, what speaks for each, hearing its seam, and taking it over. */
   let { swap, change }: { swap: Swap; change: (steps: Treatment) => Promise<void> } = $props();
 
   const path = $derived({ swap_id: swap.id });
@@ -33,6 +34,27 @@
   const taken = (loop: FoundLoop) => swap.loop?.[0] === loop.start && swap.loop[1] === loop.end;
 
   const take = (loop: FoundLoop) => change({ loop: "points", loop_start: loop.start, loop_end: loop.end });
+
+  /** The file as it is, with a loop that it does not have yet. */
+  const tried = (loop: FoundLoop) => ({
+    audio: swap.source_audio,
+    rate: swap.info!.rate,
+    channels: swap.info!.channels,
+    frames: swap.info!.frames,
+    loop: [loop.start, loop.end],
+  });
+  const isHeard = (loop: FoundLoop) =>
+    player.playing &&
+    player.track?.audio === swap.source_audio &&
+    player.loop?.join() === tried(loop).loop.join();
+
+  /** From a little before the end, over the seam, and round again. */
+  function hear(loop: FoundLoop) {
+    if (isHeard(loop)) return player.stop();
+    const place = `${swap.source_name}, ${at(loop.start)} – ${at(loop.end)}`;
+    player.load({ title: "a loop that was found", place, original: tried(loop), fresh: null });
+    player.seam();
+  }
 
   const at = (frame: number) => clock(frame / (swap.info?.rate ?? 1), 2);
   const share = (value: number) => `${Math.round(100 * Math.max(0, value))} %`;
@@ -90,7 +112,14 @@
               <td class="num px-3 max-md:hidden">{share(loop.waveform)}</td>
               <td class="num px-3 max-md:hidden">{share(loop.spectrum)}</td>
               <td class="num px-3 max-md:hidden">{step(loop.step_db)}</td>
-              <td class="w-28 pl-3">
+              <td class="w-44 pl-3 whitespace-nowrap">
+                <button
+                  class="btn btn-xs"
+                  aria-label="{isHeard(loop) ? 'Stop' : 'Hear'} the seam of {clock(loop.seconds, 2)} from {at(
+                    loop.start,
+                  )}"
+                  onclick={() => hear(loop)}>{isHeard(loop) ? "■ Stop" : "▶ Hear"}</button
+                >
                 {#if taken(loop)}
                   <span class="text-success">✓ taken</span>
                 {:else}
