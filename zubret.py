@@ -19,7 +19,7 @@ from pathlib import Path
 
 from server.environment import data_home
 from server.environment import port as port_text
-from server.lock import held_by, hold
+from zubret_core.lock import held_by, hold
 
 ROOT = Path(__file__).resolve().parent
 VENV = Path(os.environ.get("ZUBRET_VENV") or ROOT / ".venv")

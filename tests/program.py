@@ -9,8 +9,8 @@ from pathlib import Path
 from django.test import SimpleTestCase
 
 from bench.program import Page, free_port, is_up, launched, until
-from server.lock import held_by
 from tests.support import copy_of_demo
+from zubret_core.lock import held_by
 
 
 class ProgramTest(SimpleTestCase):

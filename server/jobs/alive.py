@@ -14,7 +14,7 @@ from secrets import token_hex
 
 from django.conf import settings
 
-from ..lock import held_by, hold
+from zubret_core.lock import held_by, hold
 
 QUEUES = ("long", "quick", "background")
 ENDING = 5.0

@@ -48,8 +48,12 @@ def hold(place: Path, text: str, patience: float = 0.2) -> int | None:
             return None
         time.sleep(0.02)
     data = text.encode()
-    os.write(handle, data)
-    os.ftruncate(handle, len(data))
+    try:
+        os.write(handle, data)
+        os.ftruncate(handle, len(data))
+    except OSError:  # a full disk
+        os.close(handle)
+        raise
     return handle
 
 
