@@ -101,7 +101,7 @@ def rows(folder: Path) -> Iterator[Row]:
     plans = plan_rebuild(GameFolder(game), [swap])
     write_plan(plans, out)
     subprocess.run(["cp", place, copy], check=True)
-    expected = expectation(game, out, plans)
+    expected = expectation(GameFolder(game), out, plans)
 
     waiting: list[Prover] = []
 

@@ -16,6 +16,7 @@ from .bench.api import router as bench
 from .bench.unknown_api import router as unknown
 from .changes.api import router as changes
 from .home.api import router as home
+from .install.api import router as install
 from .jobs.alive import workers_alive
 from .jobs.api import router as jobs
 from .keys.api import router as keys
@@ -53,7 +54,7 @@ ROUTERS = {
     "games": (home, surveys, names, keys, changes),
     "taking out": (takeout, sounds, one_stream),
     "shelf": (shelf, entries, groups, sayings, titles, searches, streams),
-    "mods": (mods, builds, lines),
+    "mods": (mods, builds, lines, install),
     "jobs": (jobs,),
     "layouts": (bench, unknown),
 }

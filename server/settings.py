@@ -31,6 +31,7 @@ INSTALLED_APPS = [
     "server.changes",
     "server.takeout",
     "server.bench",
+    "server.install",
     "server.home",
 ]
 MIDDLEWARE = [

@@ -33,6 +33,7 @@ def work_on(queue: str) -> None:
     from django.db import OperationalError
 
     from .home.tidy import remove_forgotten
+    from .install.installing import settle_all
     from .jobs.alive import Sign
     from .jobs.run import patiently, reap, take, tidy_up
     from .ready import end_with_launcher
@@ -47,6 +48,8 @@ def work_on(queue: str) -> None:
     sign = Sign(queue)
     if queue == "background":
         patiently(tidy_up)
+    if queue == "long":
+        patiently(settle_all)
     while True:
         try:
             if queue == "background":

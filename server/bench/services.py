@@ -6,14 +6,13 @@ import hashlib
 import json
 import re
 from dataclasses import asdict, dataclass
-from pathlib import Path
 from typing import Any, ClassVar
 
 from django.conf import settings
 
 from zubret_core.bank.trial import CheckResult, check
 from zubret_core.base import Kept, Progress, ZubretError
-from zubret_core.container import GameFolder, Siblings
+from zubret_core.container import Siblings
 from zubret_core.layout import Document, Layout, load_layout, read_layout, recognises, shipped_layouts, shipped_texts
 from zubret_core.layout.checks.extents import segments_of
 from zubret_core.layout.trial import explained, regions_of, spans_in, unexplained
@@ -22,6 +21,7 @@ from zubret_core.locate.spot import IN, split_place
 from zubret_core.source import DiskCache, Source
 
 from ..errors import stopped
+from ..games.folders import original_folder
 from ..games.models import Game
 from ..jobs.models import Job
 from ..jobs.orders import Order
@@ -105,7 +105,7 @@ def save_version(row: UserLayout) -> LayoutVersion:
 def open_at(game: Game, path: str, known: Known | None = None) -> tuple[Source, Siblings]:
     """A file of a game, or an entry inside one (`file › entry`), for looking at its bytes; and what is beside it."""
     cache = DiskCache(settings.DATA_DIR / "cache", settings.CACHE_BYTES)
-    folder, version = GameFolder(Path(game.folder)), _version(game, path)
+    folder, version = original_folder(game), _version(game, path)
     spot = Spot.place(folder, path, known or known_for(game), cache, version)
     assert spot.siblings is not None
     return spot.source, spot.siblings
@@ -129,7 +129,7 @@ def title_of(path: str) -> str:
 
 def _version(game: Game, path: str) -> str:
     """A text that changes whenever the file does in which a path begins."""
-    folder = GameFolder(Path(game.folder))
+    folder = original_folder(game)
     file, _ = split_place(folder, path)
     place = folder.locate(file)
     stat = place.stat() if place.exists() else None
@@ -248,7 +248,7 @@ def check_layout(job: Job, order: CheckOrder, progress: Progress) -> Checked:
     """Read all, rebuild unchanged, compare byte for byte: file by file."""
     game, text = job.game, order.text
     assert game is not None
-    layout, folder = load_layout(text, "layout"), GameFolder(Path(game.folder))
+    layout, folder = load_layout(text, "layout"), original_folder(game)
     paths = [order.path] if order.path else [f.path for f in folder.files()]
     out = []
     for path in paths:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import re
 from collections.abc import Iterator
@@ -13,10 +14,25 @@ from urllib.request import url2pathname
 
 from django.conf import settings
 
+from zubret_core.container import GameFolder
+from zubret_core.install import Store, as_it_was
+
 from ..errors import stopped
 from .models import AllowedFolder, Game
 
 QUOTES = "\"'`“”„‘’‚«»"
+
+
+def store_of(game: Game) -> Store:
+    """What is kept beside a game that something is installed into. It is found by the folder, not by the row: a game that was
+    forgotten and is registered again has it still."""
+    name = hashlib.blake2b(game.folder.encode(), digest_size=8).hexdigest()
+    return Store(settings.DATA_DIR / "installed" / name)
+
+
+def original_folder(game: Game) -> GameFolder:
+    """A game's files as they are without anything installed: what Zubret reads everywhere."""
+    return as_it_was(Path(game.folder), store_of(game))
 
 
 def roots() -> list[Path]:

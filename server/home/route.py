@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ..games.models import Game
+from ..install import installing
 from ..jobs.models import Job
 from ..mods.lines import completeness
 from ..mods.models import Build, Mod
@@ -13,7 +14,7 @@ EMPTY, HALF, FULL = "empty", "half", "full"
 
 
 def route_of(game: Game) -> list[dict[str, Any]]:
-    """key, name, dot and text of Survey, Locate, Swap and Rebuild; of Swap how far the banks of spoken lines are."""
+    """key, name, dot and text of Survey, Locate, Swap, Rebuild and Install; of Swap how far the banks of spoken lines are."""
     survey = game.current_survey()
     open_jobs = set(Job.objects.filter(game=game, state__in=Job.OPEN).values_list("kind", flat=True))
     if "survey" in open_jobs:
@@ -43,6 +44,7 @@ def route_of(game: Game) -> list[dict[str, Any]]:
         },
         {"key": "swap", "name": "Swap", "dot": swap_dot, "text": ", ".join(texts) or "no swaps yet", "lines": spoken},
         {"key": "rebuild", "name": "Rebuild", **_rebuild(mod, "rebuild" in open_jobs)},
+        {"key": "install", "name": "Install", **_install(game, open_jobs)},
     ]
 
 
@@ -56,6 +58,24 @@ def _rebuild(mod: Mod | None, running: bool) -> dict[str, str]:
         fresh = build.up_to_date()
         return {"dot": FULL if fresh else HALF, "text": "proved" if fresh else "out of date"}
     return {"dot": HALF, "text": build.state}
+
+
+INSTALL = {
+    installing.ORIGINAL: (EMPTY, "not installed"),
+    installing.INSTALLED: (FULL, "installed"),
+    installing.OUTDATED: (HALF, "an older rebuild"),
+    installing.CHANGED: (HALF, "changed by others"),
+    installing.CUT_OFF: (HALF, "cut off"),
+}
+
+
+def _install(game: Game, open_jobs: set[str]) -> dict[str, str]:
+    running = {"install": "installing", "restore": "restoring"}
+    for kind, text in running.items():
+        if kind in open_jobs:
+            return {"dot": HALF, "text": text}
+    dot, text = INSTALL[installing.state_of(game)[0]]
+    return {"dot": dot, "text": text}
 
 
 def _count(n: int, noun: str) -> str:

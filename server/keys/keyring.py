@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any, ClassVar
 
 from zubret_core.base import Progress, ZubretError
-from zubret_core.container import GameFolder
 from zubret_core.locate import key_bytes, kind_of, try_keys
 
 from ..errors import stopped
+from ..games.folders import original_folder
 from ..games.models import Game, Key, SurveyFile
 from ..jobs.models import Job
 from ..jobs.orders import Order
@@ -84,7 +83,7 @@ def try_all(job: Job, order: TryKeys, progress: Progress) -> KeysTried:
     assert game is not None
     survey = game.current_survey()
     ring = list(game.keys.order_by("pk"))
-    known, folder = known_for(game), GameFolder(Path(game.folder))
+    known, folder = known_for(game), original_folder(game)
     files = (
         survey.seen.filter(inside=False, archive__isnull=False).order_by("path")
         if survey

@@ -91,10 +91,12 @@ class ResultOut(Schema):
 
 
 class TrialIn(Schema):
-    """Which swap to play, and how often its loop."""
+    """Which swap to play, and how often its loop. installed: from the game's own folder, as it is now; else the rebuilt files are
+    laid over it."""
 
     swap_id: int
     loops: int = 2
+    installed: bool = False
 
 
 class TrialOut(Schema):
@@ -267,7 +269,8 @@ def download(request: HttpRequest, build_id: int, number: int):
 def start_trial(request: HttpRequest, build_id: int, data: TrialIn):
     """Play a swapped stream in the stand-in game."""
     build = one(Build.objects.select_related("mod__game"), build_id)
-    trial, job = rebuilding.start_trial(build, one(Swap.objects.select_related("mod__game"), data.swap_id), data.loops)
+    swap = one(Swap.objects.select_related("mod__game"), data.swap_id)
+    trial, job = rebuilding.start_trial(build, swap, data.loops, data.installed)
     return {"trial": _trial_out(trial), "job": job}
 
 

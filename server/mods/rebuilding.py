@@ -16,13 +16,13 @@ from django.db import transaction
 from django.db.models import Sum
 
 from zubret_core.base import Format, Passes, Progress, ZubretError, silent, told_to
-from zubret_core.container import GameFolder
 from zubret_core.locate.spot import IN
 from zubret_core.rebuild import FilePlan, Prover, StreamSwap, plan_rebuild, write_plan
 from zubret_core.rebuild.expected import Expectation, expectation
 
 from ..bulk import among
 from ..errors import stopped
+from ..games.folders import original_folder
 from ..jobs.models import Job
 from ..jobs.orders import Order, read
 from ..jobs.program import last_words, run_program
@@ -68,7 +68,7 @@ def plan_of(mod: Mod, tight: bool, progress: Progress = silent) -> list[FilePlan
                 float("inf") if snr is None else snr,
             )
         )
-    folder = GameFolder(Path(mod.game.folder))
+    folder = original_folder(mod.game)
     known = known_for(mod.game)
     return plan_rebuild(folder, items, disk_cache(), progress, known=known, files=planned(mod), tight=tight)
 
@@ -246,7 +246,7 @@ def _expected(mod: Mod, out: Path, plans: list[FilePlan], deep: bool) -> Expecta
         if found is not None:
             names[path] = known.names(found, path)
     layouts = [version.text for version, _ in user_layouts()]
-    return expectation(Path(game.folder), out, plans, layouts, keys, names, deep)
+    return expectation(original_folder(game), out, plans, layouts, keys, names, deep)
 
 
 def _forget_older(build: Build) -> None:
@@ -258,8 +258,9 @@ def _forget_older(build: Build) -> None:
         old.delete()
 
 
-def start_trial(build: Build, swap: Swap, loops: int) -> tuple[Trial, Job]:
-    """Load the rebuilt files with the program that plays this game, and play the swapped stream."""
+def start_trial(build: Build, swap: Swap, loops: int, installed: bool = False) -> tuple[Trial, Job]:
+    """Load the game with the program that plays it, with the rebuilt files laid over it or as it is installed, and play the swapped
+    stream."""
     game = build.mod.game
     if game.player not in settings.PLAYERS:
         raise stopped(
@@ -271,7 +272,7 @@ def start_trial(build: Build, swap: Swap, loops: int) -> tuple[Trial, Job]:
         raise stopped(422, "A trial run plays 1 to 20 loops.", "Choose a number from 1 to 20.", "loops")
     locator = unpack_locator(swap.locator)
     trial = Trial.objects.create(build=build, cue=_place(swap), title=str(locator), loops=loops)
-    return trial, start(TrialOrder(trial.pk), f"Trial run of {locator}", game)
+    return trial, start(TrialOrder(trial.pk, installed), f"Trial run of {locator}", game)
 
 
 def _place(swap: Swap) -> str:
@@ -286,10 +287,11 @@ def _place(swap: Swap) -> str:
 
 @dataclass(frozen=True)
 class TrialOrder(Order):
-    """Make a trial run, by its number."""
+    """Make a trial run, by its number. installed: in the game's folder as it is."""
 
     kind: ClassVar[str] = "trial"
     trial: int
+    installed: bool = False
 
 
 @dataclass(frozen=True)
@@ -314,7 +316,8 @@ def trial_run(job: Job, order: TrialOrder, progress: Progress) -> Played:
     part = wav.with_suffix(".part")
     game = trial.build.mod.game
     command = [sys.executable, "-m", game.player, "play", game.folder, trial.cue]
-    command += ["--over", str(build_folder(trial.build)), "--loops", str(trial.loops), "--wav", str(part)]
+    command += [] if order.installed else ["--over", str(build_folder(trial.build))]
+    command += ["--loops", str(trial.loops), "--wav", str(part)]
     try:
         try:
             done = run_program(command, LONGEST_TRIAL, progress, "the stand-in game is playing")

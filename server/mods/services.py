@@ -25,6 +25,7 @@ from zubret_core.swap import (
     silent_source,
 )
 
+from ..games.folders import original_folder
 from ..games.models import Game
 from ..layouts.known import known_for
 from ..shelf.models import Stream, streams_of, unpack_locator
@@ -136,7 +137,7 @@ def result_sound(swap_id: int, digest: str) -> Sound | None:
     build = Build.objects.filter(pk=int(number)).first() if swap and number.isdigit() else None
     if swap is None or build is None or build.made_of.get(str(swap.pk)) != wanted:
         return None
-    folder = LaidOver(Path(build.mod.game.folder), build_folder(build))
+    folder = LaidOver(original_folder(build.mod.game), build_folder(build))
     locator = unpack_locator(swap.locator)
     stream = locator.stream(folder, known_for(build.mod.game), disk_cache(), f"build{build.pk}")
     return Sound(f"rebuilt {swap.source_name}", stream.format, stream.decode, digest)

@@ -9,12 +9,13 @@ from pathlib import Path
 from django.conf import settings
 
 from zubret_core.base import Kept
-from zubret_core.container import Container, GameFolder
+from zubret_core.container import Container
 from zubret_core.locate import Known, Spot
 from zubret_core.locate.spot import Step
 from zubret_core.source import DiskCache
 
 from ..errors import stopped
+from ..games.folders import original_folder, store_of
 from ..layouts.known import known_for
 from .models import Archive
 
@@ -24,13 +25,15 @@ def disk_cache() -> DiskCache:
     return DiskCache(settings.DATA_DIR / "cache", settings.CACHE_BYTES)
 
 
-_files: Kept[int, list[tuple[str, Path, tuple[int, int]]]] = Kept(64)
-"""Files of an archive's version: path in the game, place, size and time that the survey saw."""
+_files: Kept[tuple[int, int], list[tuple[str, Path, tuple[int, int]]]] = Kept(64)
+"""Files of an archive's version: path in the game, place, size and time that the survey saw; by the archive, and by what is installed
+now, which decides where the original is."""
 
 
 def check_unchanged(archive: Archive) -> None:
     """409 unless the archive's file, and those that belong to it, have the size and time that the survey saw."""
-    files = _files.get(archive.pk) or _files.put(archive.pk, _files_of(archive))
+    key = archive.pk, store_of(archive.game).version()
+    files = _files.get(key) or _files.put(key, _files_of(archive))
     for path, place, seen in files:
         try:
             stat = os.stat(place)
@@ -41,7 +44,7 @@ def check_unchanged(archive: Archive) -> None:
 
 
 def _files_of(archive: Archive) -> list[tuple[str, Path, tuple[int, int]]]:
-    folder, outer = GameFolder(Path(archive.game.folder)), archive.outer or archive
+    folder, outer = original_folder(archive.game), archive.outer or archive
     own = archive.file_path(), outer.size, archive.mtime_ns
     return [(path, folder.locate(path), (size, time)) for path, size, time in [own, *outer.companions]]
 
@@ -76,7 +79,7 @@ def _spot(archive: Archive, version: str, steps: Sequence[Step], where: str, kno
     def make() -> Spot:
         if steps:
             return _spot(archive, version, steps[:-1], where, known).step(steps[-1], where)
-        folder = GameFolder(Path(archive.game.folder))
+        folder = original_folder(archive.game)
         return Spot.file(folder, archive.file_path(), known or known_for(archive.game), disk_cache(), version)
 
     return _spots.made("/".join([version, *(str(number) for _, number in steps)]), make)

@@ -6,7 +6,6 @@ import json
 from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import chain, count
-from pathlib import Path
 from typing import Any, ClassVar
 
 import xxhash
@@ -26,6 +25,7 @@ from zubret_core.locate.sounds import PlainSounds
 from zubret_core.locate.survey import ArchiveRecord, ShutRecord, contents, look_at, mistake, opened
 
 from ..bulk import bulk_insert
+from ..games.folders import original_folder
 from ..games.models import Game, Key, KeyChoice, Survey, SurveyFile
 from ..jobs.models import Job
 from ..jobs.orders import Order
@@ -111,7 +111,7 @@ def survey(job: Job, order: SurveyOrder, progress: Progress) -> Surveyed:
     game = job.game
     assert game is not None
     readers, last = Readers(game), game.current_survey()
-    folder = GameFolder(Path(game.folder))
+    folder = original_folder(game)
     files = list(folder.everything())
     listing = _listing(files, readers)
     if last is not None and listing and last.listing == listing:

@@ -12,13 +12,12 @@ from django.conf import settings
 from django.db.models import Count, QuerySet, Sum
 
 from zubret_core.base import Progress, ZubretError
-from zubret_core.container import GameFolder
 from zubret_core.extract import Item, Report, extract, extract_zip, read_manifest, targets_for
 from zubret_core.locate.spot import IN
 
 from ..bulk import among
 from ..errors import stopped
-from ..games.folders import allowed
+from ..games.folders import allowed, original_folder
 from ..games.models import ExportFolder, Game, SurveyFile
 from ..jobs.models import Job
 from ..jobs.orders import Order
@@ -199,7 +198,7 @@ def take_out(job: Job, order: EntriesOut, progress: Progress) -> TakenOut:
     progress(0, 0, "working out the files' names")
     items, notes = items_of(game, entries_of(game, order.archives, order.q, order.chosen), order.flat)
     versions = _versions(game, items)
-    folder, known = GameFolder(Path(game.folder)), known_for(game)
+    folder, known = original_folder(game), known_for(game)
     if order.folder:
         out = export_folder(order.folder)
         report = extract(folder, items, out, known, disk_cache(), progress, lambda path: versions[path])

@@ -260,7 +260,7 @@ class Hold(WithFolder):
         out = self.folder / "out"
         write_plan(plans, out)
         keys, named = {path: {"purser": KEYS["1.0"].hex()}}, {path: names}
-        points = prove_in_new_process(expectation(game.folder, out, plans, keys=keys, names=named))
+        points = prove_in_new_process(expectation(game, out, plans, keys=keys, names=named))
         self.assertEqual([p for p in points if not p.ok], [])
         self.assertIn("added entries", [p.label for p in points])
         ferry = Ferry(game.folder, out)

@@ -253,7 +253,11 @@ class Installing(SimpleTestCase):
         coming = forecast(self.game(), self.store, self.wanted(0))
         self.assertEqual((coming.most, coming.end, coming.backups), (9500 + 60 + 700,) * 2 + (0,))
         self.assertEqual([f.what for f in coming.files], ["set aside", "replaced", "replaced", "added"])
-        install(self.game(), self.store, self.wanted(0))
+        same = self.folder / "same"
+        shutil.copy(self.place / "data/voices.crate", same)
+        install(self.game(), self.store, {**self.wanted(0), "data/voices.crate": Wanted(same)})
+        self.assertNotIn("data/voices.crate", self.store.ledger().places)  # it is what it was
+        self.assertFalse(self.store.backup("data/voices.crate").exists())
         self.assertEqual(forecast(self.game(), self.store, {}).end, -(9500 + 60 + 700))
         self.assertEqual(self.store.ledger().folders, ["over/ferry/voice", "over/ferry", "over"])
         original = self.store.backup("data/sea.crate")

@@ -137,7 +137,7 @@ class Attacked(SimpleTestCase):
         plans = plan_rebuild(GameFolder(game), swaps, known=known, files=files)
         write_plan(plans, out)
         keys = {p.path: {n: k.hex() for n, k in subject.keys.items()} for p in plans}
-        return out, expectation(game, out, plans, texts, keys)
+        return out, expectation(GameFolder(game), out, plans, texts, keys)
 
     def swap(self, subject: Subject, game: GameFolder, folder: Path, known: Known) -> StreamSwap:
         bank = Locator(subject.path, subject.inside, "", subject.ordinal).bank(game, known)

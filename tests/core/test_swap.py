@@ -175,7 +175,7 @@ class Rebuilding(WithFolder):
         plans = plan_rebuild(self.game, [swap])
         out = self.folder / "out"
         write_plan(plans, out)
-        points = prove_in_new_process(expectation(self.game.folder, out, plans))
+        points = prove_in_new_process(expectation(self.game, out, plans))
         self.assertEqual([p for p in points if not p.ok], [])
         self.assertGreater(len(points), 12)
         ferry = Ferry(self.game.folder, out)
@@ -195,7 +195,7 @@ class Rebuilding(WithFolder):
         plans = plan_rebuild(self.game, [swap])
         out = self.folder / "out"
         write_plan(plans, out)
-        points = prove_in_new_process(expectation(self.game.folder, out, plans))
+        points = prove_in_new_process(expectation(self.game, out, plans))
         self.assertEqual([p for p in points if not p.ok], [])
         pcm, rate, _ = Ferry(self.game.folder, out).play("deck/ambience/water.wav", loops=2)
         self.assertEqual((rate, len(pcm)), (44100, 2 * 9 * 44_100))
@@ -210,7 +210,7 @@ class Rebuilding(WithFolder):
             plans = plan_rebuild(self.game, [swap], tight=tight)
             out = self.folder / f"out{tight}"
             write_plan(plans, out)
-            points = prove_in_new_process(expectation(self.game.folder, out, plans))
+            points = prove_in_new_process(expectation(self.game, out, plans))
             self.assertEqual([p for p in points if not p.ok], [])
             self.assertEqual(len(Ferry(self.game.folder, out).play("fog_call_fr")[0]), 24_000)
             sizes[tight] = plans[0].size
@@ -234,7 +234,7 @@ class Rebuilding(WithFolder):
         write_plan(plans, out)
         place = out / "data/sea.crate"
         good = place.read_bytes()
-        expected = expectation(self.game.folder, out, plans)
+        expected = expectation(self.game, out, plans)
         segments = {s.item: s for s in plans[0].built.segments if s.item >= 0}
         spoils = [
             ("every byte", edited(good, segments[1].at + 9, "<B", good[segments[1].at + 9] ^ 1)),

@@ -86,7 +86,7 @@ class EntryFiles(ServerTest):
         plans = plan_rebuild(GameFolder(game), [], files=[file])
         write_plan(plans, out)
         place.write_bytes(b"other")
-        failed = [p.label for p in prove_in_new_process(expectation(game, out, plans)) if not p.ok]
+        failed = [p.label for p in prove_in_new_process(expectation(GameFolder(game), out, plans)) if not p.ok]
         self.assertEqual(failed, ["radio/call_01.ogg: bytes"])
 
     def test_a_file_is_taken_out_brought_back_and_taken_over_by_a_newer_one(self):

@@ -11,6 +11,7 @@
   import { player } from "./lib/player.svelte";
   import { keepTogether } from "./lib/windows";
   import Changes from "./stations/Changes.svelte";
+  import Install from "./stations/Install.svelte";
   import Lines from "./stations/Lines.svelte";
   import Locate from "./stations/Locate.svelte";
   import Rebuild from "./stations/Rebuild.svelte";
@@ -75,6 +76,7 @@
         {:else if app.station === "stream"}<StreamPage />
         {:else if app.station === "lines"}<Lines />
         {:else if app.station === "unknown"}<Unknown />
+        {:else if app.station === "install"}<Install />
         {:else if app.station === "changes"}<Changes />
         {:else if app.station === "bench"}{#await import("./stations/Bench.svelte") then { default: Bench }}<Bench
             />{/await}

@@ -2,7 +2,7 @@
 
 from .base import Container, Entry, NewEntry, Siblings
 from .described import DescribedArchive
-from .folder import GameFile, GameFolder, LaidOver
+from .folder import GameFile, GameFolder, LaidOver, SetBack
 from .iso import IsoImage
 from .loose import LooseFile
 from .tar import TarArchive
@@ -18,6 +18,7 @@ __all__ = [
     "LaidOver",
     "LooseFile",
     "NewEntry",
+    "SetBack",
     "Siblings",
     "TarArchive",
     "ZipArchive",

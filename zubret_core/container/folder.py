@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
+from contextlib import suppress
 from functools import reduce
 from operator import or_
 from pathlib import Path
@@ -103,13 +104,13 @@ class GameFolder:
         since could lead out of the game; that one is not opened."""
         if file.link:
             return self.open(file.path)
-        return FileSource(f"{self._place}/{file.path}", name=file.path, follow=False)
+        return FileSource(self._where(file.path), name=file.path, follow=False)
 
     def edges(self, file: GameFile, length: int) -> tuple[bytes, bytes] | None:
         """The first and the last `length` bytes (all, where it has no more) of a file as it was listed just now; None where it
         is not what was listed, or can't be read: who opens it is told. Half the time of opening it as a source."""
         try:
-            number = os.open(f"{self._place}/{file.path}", _READ)
+            number = os.open(self._where(file.path), _READ)
         except OSError:
             return None
         try:
@@ -123,6 +124,10 @@ class GameFolder:
             return None
         finally:
             os.close(number)
+
+    def _where(self, path: str) -> str:
+        """Of a file that was listed."""
+        return f"{self._place}/{path}"
 
     def beside(self, path: str) -> Siblings:
         """What stands beside a file: files of the same folder, by name."""
@@ -158,11 +163,32 @@ def _shut(path: str, what: str) -> GameFile:
 class LaidOver(GameFolder):
     """A game's folder with rebuilt files laid over it: what is not there is read from the game."""
 
-    def __init__(self, game: Path, over: Path):
-        super().__init__(game)
-        self.over = over.resolve()
+    def __init__(self, game: GameFolder, over: Path):
+        super().__init__(game.folder)
+        self.game, self.over = game, over.resolve()
 
     def locate(self, path: str) -> Path:
-        inside = super().locate(path)
-        over = self.over / inside.relative_to(self.folder)
-        return over if over.is_file() else inside
+        over = self.over / super().locate(path).relative_to(self.folder)
+        return over if over.is_file() else self.game.locate(path)
+
+
+class SetBack(GameFolder):
+    """A game's folder as it was before something was installed into it: of the files that were changed since, what is kept of them
+    in another folder, at the same paths, is read; those of which nothing is kept were not there."""
+
+    def __init__(self, game: Path, originals: Path, changed: Collection[str]):
+        super().__init__(game)
+        self.originals, self.changed = originals, changed
+
+    def everything(self) -> Iterator[GameFile]:
+        yield from (file for file in super().everything() if file.path not in self.changed)
+        for path in sorted(self.changed):
+            with suppress(FileNotFoundError):
+                stat = (self.originals / path).stat()
+                yield GameFile(path, stat.st_size, stat.st_mtime_ns, stat.st_ctime_ns)
+
+    def locate(self, path: str) -> Path:
+        return self.originals / path if path in self.changed else super().locate(path)
+
+    def _where(self, path: str) -> str:
+        return str(self.originals / path) if path in self.changed else super()._where(path)

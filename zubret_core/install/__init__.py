@@ -2,7 +2,7 @@
 
 from .files import Facts
 from .ledger import Ledger, Place, Store
-from .state import CHANGED, INSTALLED, MISSING, ORIGINAL, Found, let_go, look
+from .state import CHANGED, INSTALLED, MISSING, ORIGINAL, Found, as_it_was, let_go, look
 from .turning import Coming, Forecast, Outcome, Wanted, forecast, install, restore, settle
 
 __all__ = [
@@ -19,6 +19,7 @@ __all__ = [
     "Place",
     "Store",
     "Wanted",
+    "as_it_was",
     "forecast",
     "install",
     "let_go",

@@ -37,10 +37,12 @@ class Place:
 
 @dataclass
 class Ledger:
-    """All of them, by path; folders: those that an install has made, which go again when nothing is in them."""
+    """All of them, by path; folders: those that an install has made, which go again when nothing is in them; of: what was installed
+    last, in words of who asked."""
 
     places: dict[str, Place] = field(default_factory=dict)
     folders: list[str] = field(default_factory=list)
+    of: str = ""
 
     def as_dict(self) -> dict[str, Any]:
         """JSON-ready."""
@@ -53,7 +55,7 @@ class Ledger:
             path: Place(_facts(place["original"]), _facts(place["installed"]), place["by"])
             for path, place in data["places"].items()
         }
-        return cls(known, list(data["folders"]))
+        return cls(known, list(data["folders"]), data["of"])
 
 
 def _facts(data: dict[str, Any] | None) -> Facts | None:
@@ -83,20 +85,19 @@ class Journal:
     steps: list[Step]
     ledger: Ledger
     then: Ledger
-    title: str = ""
 
     def as_dict(self) -> dict[str, Any]:
         """JSON-ready."""
         steps = [asdict(step) for step in self.steps]
         both = {"ledger": self.ledger.as_dict(), "then": self.then.as_dict()}
-        return {"version": VERSION, "title": self.title, "phase": self.phase, "steps": steps, **both}
+        return {"version": VERSION, "phase": self.phase, "steps": steps, **both}
 
     @classmethod
     def from_dict(cls, data: dict[str, Any]) -> Journal:
         """The inverse."""
         steps = [Step(**{**s, "before": _facts(s["before"]), "after": _facts(s["after"])}) for s in data["steps"]]
         ledgers = Ledger.from_dict(data["ledger"]), Ledger.from_dict(data["then"])
-        return cls(data["phase"], steps, *ledgers, data["title"])
+        return cls(data["phase"], steps, *ledgers)
 
 
 class Store:
@@ -105,37 +106,47 @@ class Store:
     def __init__(self, root: Path):
         self.root = root
         self.originals = root / "originals"
+        self._journal_file = root / "journal.json"
+        self.ledger_file = root / "ledger.json"
 
     def backup(self, path: str) -> Path:
         """Where the original of a path is kept."""
         return self.originals / path
 
+    def version(self) -> int:
+        """Changes with the ledger; 0 where there is none."""
+        try:
+            stat = self.ledger_file.stat()
+        except FileNotFoundError:
+            return 0
+        return hash((stat.st_mtime_ns, stat.st_size, stat.st_ino))
+
     def ledger(self) -> Ledger:
         """What is not as it was; empty where nothing was ever installed."""
-        data = self._read("ledger.json")
+        data = self._read(self.ledger_file)
         return Ledger.from_dict(data) if data else Ledger()
 
     def journal(self) -> Journal | None:
         """What was on its way when somebody was cut off, or is now."""
-        data = self._read("journal.json")
+        data = self._read(self._journal_file)
         return Journal.from_dict(data) if data else None
 
     def write_ledger(self, ledger: Ledger) -> None:
         """On the disk when this ends."""
-        write_text(self.root / "ledger.json", json.dumps(ledger.as_dict(), indent=1))
+        write_text(self.ledger_file, json.dumps(ledger.as_dict(), indent=1))
 
     def write_journal(self, journal: Journal) -> None:
         """On the disk when this ends."""
-        write_text(self.root / "journal.json", json.dumps(journal.as_dict()))
+        write_text(self._journal_file, json.dumps(journal.as_dict()))
 
     def end_journal(self) -> None:
         """There is none on its way."""
-        (self.root / "journal.json").unlink(missing_ok=True)
+        self._journal_file.unlink(missing_ok=True)
         sync_folder(self.root)
 
     def begin(self) -> None:
         """From now on there is a ledger; an error where there are backups and it is gone, since nobody knows what they are then."""
-        if (self.root / "ledger.json").exists():
+        if self.ledger_file.exists():
             return
         if any(files for _, _, files in os.walk(self.originals)):
             raise ZubretError(
@@ -147,7 +158,7 @@ class Store:
 
     def tidy(self) -> None:
         """Remove what no file of the ledger needs; only while no install is on its way."""
-        if not (self.root / "ledger.json").exists():
+        if not self.ledger_file.exists():
             return
         needed = {self.backup(path) for path, place in self.ledger().places.items() if place.original}
         for folder in (self.originals, self.root / "leaving"):
@@ -176,8 +187,7 @@ class Store:
         finally:
             os.close(handle)
 
-    def _read(self, name: str) -> dict[str, Any] | None:
-        place = self.root / name
+    def _read(self, place: Path) -> dict[str, Any] | None:
         try:
             data = json.loads(place.read_text("utf-8"))
         except FileNotFoundError:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from pathlib import Path
 
-from ..base import ZubretError
-from ..container import GameFolder
-from .ledger import Ledger, Store
+from ..base import Kept, ZubretError
+from ..container import GameFolder, SetBack
+from .ledger import Store
 
 INSTALLED, ORIGINAL, CHANGED, MISSING = "installed", "original", "changed", "missing"
 
@@ -39,6 +40,16 @@ def look(folder: GameFolder, store: Store, thorough: bool = False) -> list[Found
     return found
 
 
+_changed: Kept[tuple[str, int], frozenset[str]] = Kept(32)
+"""The files that installs have changed, by the ledger and its version."""
+
+
+def as_it_was(folder: Path, store: Store) -> GameFolder:
+    """A game's folder without anything installed: what an install has changed is read from its backup."""
+    changed = _changed.made((str(store.root), store.version()), lambda: frozenset(store.ledger().places))
+    return SetBack(folder, store.originals, changed) if changed else GameFolder(folder)
+
+
 def let_go(store: Store, paths: list[str]) -> None:
     """Leave files as they are, and forget that they were ever installed; their backups go. For what an update has replaced."""
     with store.held():
@@ -46,5 +57,5 @@ def let_go(store: Store, paths: list[str]) -> None:
             raise ZubretError("An install was cut off.", next="Bring it to an end first: start Zubret again.")
         ledger = store.ledger()
         places = {path: place for path, place in ledger.places.items() if path not in paths}
-        store.write_ledger(Ledger(places, ledger.folders))
+        store.write_ledger(replace(ledger, places=places))
         store.tidy()

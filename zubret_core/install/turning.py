@@ -103,15 +103,15 @@ def _what(known: Place | None, want: Wanted | None, before: int | None) -> str:
 
 
 def install(
-    folder: GameFolder, store: Store, wanted: Mapping[str, Wanted], title: str = "", progress: Progress = silent
+    folder: GameFolder, store: Store, wanted: Mapping[str, Wanted], of: str = "", progress: Progress = silent
 ) -> Outcome:
-    """Make the game's folder what is wanted. Raises ZubretError, and leaves all as it was, where a file is not what it was when it
+    """Make the game's folder what is wanted; of: what that is, in words of who asks. Raises ZubretError, and leaves all as it was, where a file is not what it was when it
     was installed, a backup is not what was kept, a path is none that may be written, or a disk is full."""
     with _in_words("Nothing of the game was changed. Mend that, then start again."), store.held():
         store.begin()
         _settle(folder, store)
         try:
-            journal = _staged(folder, store, dict(wanted), title, progress)
+            journal = _staged(folder, store, dict(wanted), of, progress)
             store.write_journal(journal)
         except BaseException:
             _drop(folder, store)
@@ -145,7 +145,7 @@ def _settle(folder: GameFolder, store: Store) -> Outcome | None:
     return _back(folder, store, journal)
 
 
-def _staged(folder: GameFolder, store: Store, wanted: dict[str, Wanted], title: str, progress: Progress) -> Journal:
+def _staged(folder: GameFolder, store: Store, wanted: dict[str, Wanted], of: str, progress: Progress) -> Journal:
     """Everything that needs room or time, with nothing of the game changed; the steps that are left to do."""
     ledger, token = store.ledger(), token_hex(4)
     places = {path: _place(folder, path) for path in sorted({*wanted, *ledger.places})}
@@ -154,8 +154,8 @@ def _staged(folder: GameFolder, store: Store, wanted: dict[str, Wanted], title: 
     planned = [
         Step(path, None, None, "", _kept(path, n, ledger), f"{token}-{n}{PART}") for n, path in enumerate(places)
     ]
-    then = Ledger(dict(ledger.places), list(dict.fromkeys([*ledger.folders, *made])))
-    store.write_journal(Journal("staging", planned, ledger, then, title))
+    then = Ledger(dict(ledger.places), list(dict.fromkeys([*ledger.folders, *made])), of)
+    store.write_journal(Journal("staging", planned, ledger, then))
     sizes = [_weight(places[s.path], wanted.get(s.path)) for s in planned]
     bar = Passes(progress, *sizes)
     steps = []
@@ -164,14 +164,14 @@ def _staged(folder: GameFolder, store: Store, wanted: dict[str, Wanted], title: 
     for n, step in enumerate(planned):
         known, want = ledger.places.get(step.path), wanted.get(step.path)
         done = _stage(folder, store, known, want, step, bar[n])
-        if want is None:
-            then.places.pop(step.path)
-        else:
-            then.places[step.path] = Place(known.original if known else done.before, done.after, want.by)
         if done.before != done.after:
             steps.append(done)
+        if want is None:
+            then.places.pop(step.path)
+        elif known is not None or done.before != done.after:  # what is wanted as it is stays the original
+            then.places[step.path] = Place(known.original if known else done.before, done.after, want.by)
     _flush(folder, steps)
-    return Journal("turning", steps, ledger, then, title)
+    return Journal("turning", steps, ledger, then)
 
 
 def _stage(
@@ -260,7 +260,7 @@ def _forward(folder: GameFolder, store: Store, journal: Journal) -> Outcome:
 def _back(folder: GameFolder, store: Store, journal: Journal) -> Outcome:
     """Undo the steps that are done; a file that is neither what it was nor what it becomes is left alone."""
     store.write_journal(replace(journal, phase="back"))
-    strange, then = [], Ledger(dict(journal.ledger.places), list(journal.then.folders))
+    strange, then = [], replace(journal.ledger, places=dict(journal.ledger.places), folders=list(journal.then.folders))
     for step in reversed(journal.steps):
         place = folder.folder / step.path
         again = place.with_name(f"back-{step.staged}")
@@ -286,7 +286,7 @@ def _end(folder: GameFolder, store: Store, journal: Journal, then: Ledger) -> No
     store.write_ledger(then)
     _unstage(folder, journal)
     if (stay := _emptied(folder, then)) != then.folders:
-        store.write_ledger(Ledger(then.places, stay))
+        store.write_ledger(replace(then, folders=stay))
     store.end_journal()
     store.tidy()
 

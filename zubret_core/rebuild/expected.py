@@ -14,6 +14,7 @@ from typing import Any
 from pydantic import TypeAdapter
 
 from ..base import Progress, ZubretError, silent
+from ..container import GameFolder, SetBack
 from ..locate.spot import Step
 from ..source import BytesSource, FileSource, Source
 from .account import Account, AccountTold
@@ -74,18 +75,28 @@ class ExpectedFile:
 class Expectation:
     """What a proof has to know: the game's folder and that of the rebuilt files.
 
-    layouts: the texts of layouts besides the shipped ones; keys: by archive path, the keys (hexadecimal) by their
+    changed, originals: files of the game that an install has changed, and the folder in which they are as they were; layouts: the texts of layouts besides the shipped ones; keys: by archive path, the keys (hexadecimal) by their
     names in its layout; names: by archive path, the names of entries by their ids; deep: decode what nobody touched,
     too, in every bank that was rebuilt.
     """
 
     game: str
+    changed: list[str]
+    originals: str
     out: str
     deep: bool
     layouts: list[str]
     keys: dict[str, dict[str, str]]
     names: dict[str, dict[str, str]]
     files: list[ExpectedFile]
+
+    def folder(self) -> GameFolder:
+        """The game as it is without anything installed."""
+        return (
+            SetBack(Path(self.game), Path(self.originals), self.changed)
+            if self.changed
+            else GameFolder(Path(self.game))
+        )
 
     def as_json(self) -> str:
         """For the process that proves."""
@@ -98,7 +109,7 @@ class Expectation:
 
 
 def expectation(
-    game: Path,
+    game: GameFolder,
     out: Path,
     plans: Sequence[FilePlan],
     layouts: Sequence[str] = (),
@@ -107,19 +118,22 @@ def expectation(
     deep: bool = False,
 ) -> Expectation:
     """What the proof of these plans has to know."""
+    changed = game if isinstance(game, SetBack) else None
     return Expectation(
-        str(game),
+        str(game.folder),
+        sorted(changed.changed) if changed else [],
+        str(changed.originals) if changed else "",
         str(out),
         deep,
         list(layouts),
         {path: dict(named) for path, named in (keys or {}).items()},
         {path: dict(by_id) for path, by_id in (names or {}).items()},
-        [_expected(Path(game), p) for p in plans],
+        [_expected(game, p) for p in plans],
     )
 
 
-def _expected(game: Path, plan: FilePlan) -> ExpectedFile:
-    place = game / plan.path
+def _expected(game: GameFolder, plan: FilePlan) -> ExpectedFile:
+    place = game.locate(plan.path)
     base: Source = FileSource(place, plan.path) if place.is_file() else BytesSource(b"", plan.path)
     return ExpectedFile(
         path=plan.path,

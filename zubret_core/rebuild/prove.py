@@ -48,7 +48,8 @@ def prove(expected: Expectation, progress: Progress = silent) -> list[ProofPoint
     names = expected.names
     layouts = [*(load_layout(text) for text in expected.layouts), *shipped_layouts()]
     known = Known(layouts, lambda layout, path: keys.get(path, {}), lambda layout, path: names.get(path, {}))
-    game, out = Path(expected.game), Path(expected.out)
+    old = expected.folder()
+    new = LaidOver(old, Path(expected.out))
     ledgers = {f.path: [Ledger(a) for a in f.accounts] for f in expected.files}
     points: list[ProofPoint] = []
     total, done, far = sum(f.size for f in expected.files), 0, 0
@@ -63,7 +64,7 @@ def prove(expected: Expectation, progress: Progress = silent) -> list[ProofPoint
             far = max(far, before + n)
             progress(far, total, note)
 
-        proof = _FileProof(file, GameFolder(game), LaidOver(game, out), known, ledgers, step, expected.deep)
+        proof = _FileProof(file, old, new, known, ledgers, step, expected.deep)
         try:
             with told_to(inside):
                 proof.run()

@@ -18,6 +18,7 @@
     ["locate", "Locate"],
     ["swap", "Swap"],
     ["rebuild", "Rebuild"],
+    ["install", "Install"],
   ];
   let dialog: HTMLDialogElement;
   let text = $state("");

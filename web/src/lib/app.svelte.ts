@@ -17,12 +17,13 @@ import { EVERYTHING, type Query } from "./query";
 
 /** Stations of the route, and the screens that are reached from one of them. */
 export type StationKey =
-  "survey" | "locate" | "swap" | "rebuild" | "changes" | "bench" | "stream" | "unknown" | "lines";
+  "survey" | "locate" | "swap" | "rebuild" | "install" | "changes" | "bench" | "stream" | "unknown" | "lines";
 const STATIONS: StationKey[] = [
   "survey",
   "locate",
   "swap",
   "rebuild",
+  "install",
   "changes",
   "bench",
   "stream",

@@ -212,6 +212,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/builds/{build_id}/install": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Install Build
+         * @description Install a rebuild into the game's folder, as a job: every file is kept before it is changed.
+         */
+        post: operations["server_install_api_install_build"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/builds/{build_id}/proof": {
         parameters: {
             query?: never;
@@ -1025,6 +1045,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/install": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Install State
+         * @description What state the game's folder is in now. thorough: every file that was installed, and its backup, is read.
+         */
+        get: operations["server_install_api_install_state"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/install/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Install Forecast
+         * @description What installing the newest rebuild will do to every file, before anything is touched; back: what restoring will.
+         */
+        get: operations["server_install_api_install_forecast"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/install/let-go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let Files Go
+         * @description Leave files that something else has changed as they are, and forget that they were installed. Their backups go.
+         */
+        post: operations["server_install_api_let_files_go"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/keys": {
         parameters: {
             query?: never;
@@ -1207,6 +1287,26 @@ export interface paths {
         get: operations["server_surveys_api_list_places"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore Game
+         * @description Make the game's folder what it was before anything was installed, byte for byte, as a job.
+         */
+        post: operations["server_install_api_restore_game"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3063,6 +3163,23 @@ export interface components {
             written: string;
         };
         /**
+         * ComingFile
+         * @description What will become of a file. what: replaced, added, set aside, put back, taken away; before, after: bytes, null for no file;
+         *     by: whose it is.
+         */
+        ComingFile: {
+            /** After */
+            after: number | null;
+            /** Before */
+            before: number | null;
+            /** By */
+            by: string;
+            /** Path */
+            path: string;
+            /** What */
+            what: string;
+        };
+        /**
          * CueNote
          * @description A cue point and its label.
          */
@@ -3517,6 +3634,30 @@ export interface components {
             total: number;
         };
         /**
+         * ForecastOut
+         * @description What an install, or a restore, will do. files: of which `total` there are; most, end: bytes that it takes on the game's disk at
+         *     the worst moment, and when it is done (less than 0: it frees them); backups: on the disk of Zubret's own data; free,
+         *     free_for_backups: what is free there.
+         */
+        ForecastOut: {
+            /** Backups */
+            backups: number;
+            /** End */
+            end: number;
+            /** Files */
+            files: components["schemas"]["ComingFile"][];
+            /** Free */
+            free: number;
+            /** Free For Backups */
+            free_for_backups: number;
+            /** Most */
+            most: number;
+            /** Total */
+            total: number;
+            /** Warnings */
+            warnings: components["schemas"]["ProblemOut"][];
+        };
+        /**
          * Forgotten
          * @description A game that can be brought back.
          */
@@ -3719,6 +3860,39 @@ export interface components {
             rows: components["schemas"]["Holder"][];
             /** Total */
             total: number;
+        };
+        /**
+         * InstallState
+         * @description What state the game's folder is in: original, installed, out of date, changed, or cut off. files: what was installed, the
+         *     changed ones first, of which there are `total`; build: the rebuild that could be installed, null where there is none;
+         *     originals: the folder in which the backups are.
+         */
+        InstallState: {
+            /** Build */
+            build: number | null;
+            /** Files */
+            files: components["schemas"]["InstalledFile"][];
+            /** Originals */
+            originals: string;
+            /** State */
+            state: string;
+            /** Total */
+            total: number;
+        };
+        /**
+         * InstalledFile
+         * @description A file that was installed. state: installed, original (somebody has put it back), changed (by something else), missing; backup:
+         *     whether its original is kept as it was.
+         */
+        InstalledFile: {
+            /** Backup */
+            backup: boolean;
+            /** By */
+            by: string;
+            /** Path */
+            path: string;
+            /** State */
+            state: string;
         };
         /**
          * ItemOut
@@ -4165,6 +4339,14 @@ export interface components {
             at: number;
             /** Length */
             length: number;
+        };
+        /**
+         * Paths
+         * @description Paths below the game's folder.
+         */
+        Paths: {
+            /** Paths */
+            paths: string[];
         };
         /**
          * PictureOut
@@ -5433,9 +5615,15 @@ export interface components {
         };
         /**
          * TrialIn
-         * @description Which swap to play, and how often its loop.
+         * @description Which swap to play, and how often its loop. installed: from the game's own folder, as it is now; else the rebuilt files are
+         *     laid over it.
          */
         TrialIn: {
+            /**
+             * Installed
+             * @default false
+             */
+            installed: boolean;
             /**
              * Loops
              * @default 2
@@ -5860,6 +6048,28 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    server_install_api_install_build: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                build_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
             };
         };
     };
@@ -6964,6 +7174,82 @@ export interface operations {
             };
         };
     };
+    server_install_api_install_state: {
+        parameters: {
+            query?: {
+                thorough?: boolean;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InstallState"];
+                };
+            };
+        };
+    };
+    server_install_api_install_forecast: {
+        parameters: {
+            query?: {
+                back?: boolean;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForecastOut"];
+                };
+            };
+        };
+    };
+    server_install_api_let_files_go: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Paths"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     server_keys_api_list_keys: {
         parameters: {
             query?: {
@@ -7262,6 +7548,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlacePage"];
+                };
+            };
+        };
+    };
+    server_install_api_restore_game: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
         };

@@ -8,7 +8,16 @@
   import { player } from "../lib/player.svelte";
 
   /** Hearing what a rebuild has written: the streams read back, and in the stand-in where one plays the game. */
-  let { build, tell }: { build: Build; tell: (problem: ProblemText | null) => void } = $props();
+  let {
+    build,
+    installed = false,
+    tell,
+  }: {
+    build: Build;
+    /** Whether the stand-in plays from the game's own folder. */
+    installed?: boolean;
+    tell: (problem: ProblemText | null) => void;
+  } = $props();
   let loops = $state(2);
 
   const job = $derived(app.openJobs.find((j) => j.kind === "trial"));
@@ -26,7 +35,7 @@
     attempted(async () => {
       const params = { path: { build_id: build.id } };
       const begun = await got(
-        api.POST("/api/builds/{build_id}/trials", { params, body: { swap_id, loops } }),
+        api.POST("/api/builds/{build_id}/trials", { params, body: { swap_id, loops, installed } }),
       );
       app.started(begun.job);
     }, tell);
@@ -64,7 +73,7 @@
 
 <section aria-label="Trial run">
   <div class="flex flex-wrap items-center gap-4">
-    <h2 class="font-semibold">Trial run</h2>
+    <h2 class="font-semibold">Trial run{installed ? " from the game’s own folder" : ""}</h2>
     {#if results.settled && !results.total}
       <p class="text-quiet">The stand-in plays swapped streams; this mod swaps none.</p>
     {:else if app.game?.player}
