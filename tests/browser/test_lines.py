@@ -105,7 +105,7 @@ class Lines(BrowserTest):
         left = page.get_by_role("status").filter(has_text="was cut off")
         expect(left).to_contain_text("1006")
         left.get_by_role("button", name="Make a take of it").press("Enter")
-        self.until(lambda: [s["state"] for s in self.takes() if "crew_fr" in s["place"]] == ["ready"], 30, "the take")
+        self.until(lambda: [s["state"] for s in self.takes() if "crew_fr" in s["place"]] == ["ready"], 60, "the take")
         expect(left).to_have_count(0)
 
         # By keys alone: record, stop, hear, keep; the next line follows. It is the line that was gone to, also where the list is
@@ -136,7 +136,7 @@ class Lines(BrowserTest):
         left.get_by_role("button", name="Throw it away").press("Enter")
         expect(left).to_have_count(0)
         french = lambda: [s for s in self.takes() if "crew_fr" in s["place"]]  # noqa: E731
-        self.until(lambda: [s["state"] for s in french()] == ["ready"] * 2, 30, "both takes")
+        self.until(lambda: [s["state"] for s in french()] == ["ready"] * 2, 60, "both takes")
         pcm, rate = self.played(self.number, "crew_fr:1007")
         take = next(s for s in french() if s["stream"]["stream_id"] == "1007")
         self.assertEqual((rate, len(pcm)), (24_000, take["new"]["frames"]))
@@ -163,7 +163,7 @@ class Lines(BrowserTest):
         page.get_by_label("it lasts").press("Tab")
         page.get_by_label("then", exact=True).select_option("rest")
         expect(report.locator("[data-point=edit]")).to_contain_text("its loop 102 times")
-        expect(ready).to_be_visible()
+        expect(ready).to_be_visible(timeout=90_000)  # ten million frames
         (swap,) = [s for s in self.takes() if s["source_name"] == "tune.wav"]
         frames = 32_000 * (1 + 102 * 3)
         self.assertEqual((swap["new"]["frames"], swap["new"]["loop"]), (frames, None))
@@ -197,7 +197,7 @@ class Lines(BrowserTest):
             undone(times)
         now = self.api(f"/swaps/{swap['id']}")
         self.assertEqual((now["treatment"]["fade_out"], now["redos"]), (0, 4))
-        expect(ready).to_be_visible()
+        expect(ready).to_be_visible(timeout=90_000)
 
         # Another take waits beside it; a key goes from one to the other, and a press chooses.
         page.get_by_role("button", name="Take another stream …").click()
