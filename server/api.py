@@ -23,6 +23,7 @@ from .keys.api import router as keys
 from .mods.api import router as mods
 from .mods.build_api import router as builds
 from .mods.lines_api import router as lines
+from .mods.mods_api import router as several
 from .shelf.api import router as shelf
 from .shelf.entries_api import router as entries
 from .shelf.groups_api import router as groups
@@ -54,7 +55,7 @@ ROUTERS = {
     "games": (home, surveys, names, keys, changes),
     "taking out": (takeout, sounds, one_stream),
     "shelf": (shelf, entries, groups, sayings, titles, searches, streams),
-    "mods": (mods, builds, lines, install),
+    "mods": (mods, several, builds, lines, install),
     "jobs": (jobs,),
     "layouts": (bench, unknown),
 }

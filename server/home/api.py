@@ -121,7 +121,7 @@ class Station(Schema):
 def _games() -> QuerySet[Game]:
     """Games as the API gives them."""
     surveys = Survey.objects.filter(game=OuterRef("pk"), finished__isnull=False).order_by("-pk")
-    mods = Mod.objects.filter(game=OuterRef("pk")).order_by("pk")
+    mods = Mod.objects.filter(game=OuterRef("pk"), removed=None).order_by("-current", "place", "pk")
     return Game.objects.annotate(
         surveyed=Subquery(surveys.values("finished")[:1]), mod_id=Coalesce(Subquery(mods.values("pk")[:1]), 0)
     )

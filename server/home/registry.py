@@ -25,7 +25,7 @@ def register_at(place: Path, name: str = "") -> Game:
             folder=str(place), defaults={"name": name or place.name, "player": player, "build": build}
         )
         if made:
-            Mod.objects.create(game=game, name="First mod")
+            Mod.objects.create(game=game, name="First mod", current=True)
     return game
 
 

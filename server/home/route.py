@@ -9,6 +9,8 @@ from ..install import installing
 from ..jobs.models import Job
 from ..mods.lines import completeness
 from ..mods.models import Build, Mod
+from ..mods.rebuilding import is_fresh, newest_build
+from ..mods.together import Together, current_mod
 
 EMPTY, HALF, FULL = "empty", "half", "full"
 
@@ -26,14 +28,14 @@ def route_of(game: Game) -> list[dict[str, Any]]:
     else:
         first = EMPTY, "not surveyed"
     streams = survey.streams if survey else 0
-    mod = game.mods.order_by("id").first()
-    swaps = list(mod.live_swaps()) if mod else []
+    mod = current_mod(game)
+    swaps = list(mod.live_swaps())
     ready = sum(s.state == "ready" for s in swaps)
-    files = mod.live_files().count() if mod else 0
+    files = mod.live_files().count()
     texts = [f"{ready} of {len(swaps)} fit"] if swaps else []
     texts += [_count(files, "file")] if files else []
     swap_dot = EMPTY if not texts else FULL if ready == len(swaps) else HALF
-    spoken = completeness(mod) if mod and swaps else []
+    spoken = completeness(mod) if swaps else []
     return [
         {"key": "survey", "name": "Survey", "dot": first[0], "text": first[1]},
         {
@@ -43,19 +45,20 @@ def route_of(game: Game) -> list[dict[str, Any]]:
             "text": _count(streams, "stream") if survey else "nothing yet",
         },
         {"key": "swap", "name": "Swap", "dot": swap_dot, "text": ", ".join(texts) or "no swaps yet", "lines": spoken},
-        {"key": "rebuild", "name": "Rebuild", **_rebuild(mod, "rebuild" in open_jobs)},
+        {"key": "rebuild", "name": "Rebuild", **_rebuild(game, mod, "rebuild" in open_jobs)},
         {"key": "install", "name": "Install", **_install(game, open_jobs)},
     ]
 
 
-def _rebuild(mod: Mod | None, running: bool) -> dict[str, str]:
-    build = mod.builds.order_by("-id").first() if mod else None
+def _rebuild(game: Game, mod: Mod, running: bool) -> dict[str, str]:
+    """Of all mods that are on, or of the one that is worked on, whichever was rebuilt last."""
+    build = max(filter(None, map(newest_build, (Together.used(game), Together(game, (mod,))))), key=_age, default=None)
     if running:
         return {"dot": HALF, "text": "rebuilding"}
-    if build is None or mod is None:
+    if build is None:
         return {"dot": EMPTY, "text": "not rebuilt"}
     if build.state == Build.PROVED:
-        fresh = build.up_to_date()
+        fresh = is_fresh(build)
         return {"dot": FULL if fresh else HALF, "text": "proved" if fresh else "out of date"}
     return {"dot": HALF, "text": build.state}
 
@@ -66,6 +69,7 @@ INSTALL = {
     installing.OUTDATED: (HALF, "an older rebuild"),
     installing.CHANGED: (HALF, "changed by others"),
     installing.CUT_OFF: (HALF, "cut off"),
+    installing.AWAY: (EMPTY, "no folder"),
 }
 
 
@@ -76,6 +80,10 @@ def _install(game: Game, open_jobs: set[str]) -> dict[str, str]:
             return {"dot": HALF, "text": text}
     dot, text = INSTALL[installing.state_of(game)[0]]
     return {"dot": dot, "text": text}
+
+
+def _age(build: Build) -> int:
+    return build.pk
 
 
 def _count(n: int, noun: str) -> str:

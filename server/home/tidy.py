@@ -28,7 +28,7 @@ from ..games.models import Change, Comparison, Game, Key, KeyChoice, NameList, S
 from ..jobs.models import Job
 from ..jobs.orders import Tidy
 from ..jobs.run import cancel, tidy_up, work
-from ..mods.models import Build, EntryFile, Mod, Plan, Swap, SwapStep, Trial
+from ..mods.models import Build, EntryFile, Mod, Plan, Swap, SwapStep, Trial, Turn
 from ..shelf.models import Archive, Bank, Entry, Given, SavedSearch, Saying, Stream, SurveyGroup, Unsaid
 
 BATCH = 5_000
@@ -155,10 +155,12 @@ class _Broom:
         self.delete(Survey.objects.filter(game=game))
         self.archives(Archive.objects.filter(game=game, outer__isnull=True))
         mods = Mod.objects.filter(game=game)
-        self.delete(Trial.objects.filter(build__mod__in=mods))
+        self.delete(Trial.objects.filter(build__game=game))
         self.delete(SwapStep.objects.filter(swap__mod__in=mods))
-        for made in (Build, Plan, Swap, EntryFile):
+        for made in (Swap, EntryFile):
             self.delete(made._base_manager.filter(mod__in=mods))
+        for of_all in (Turn, Build, Plan):
+            self.delete(of_all._base_manager.filter(game=game))
         self.sayings(Saying.objects.filter(game=game))
         for own in (Mod, Given, SavedSearch, KeyChoice, Key, NameList, Job):
             self.delete(own._base_manager.filter(game=game))
@@ -172,11 +174,11 @@ class _Broom:
         data, mods = settings.DATA_DIR, Mod.objects.filter(game=game)
         for name, rows in (
             ("mods", mods),
-            ("builds", Build.objects.filter(mod__in=mods)),
+            ("builds", Build.objects.filter(game=game)),
             ("exports", Job.objects.filter(game=game)),
         ):
             yield from (data / name / number for number in _numbers(rows))
-        yield from (data / "trials" / f"{n}.wav" for n in _numbers(Trial.objects.filter(build__mod__in=mods)))
+        yield from (data / "trials" / f"{n}.wav" for n in _numbers(Trial.objects.filter(build__game=game)))
 
     def archives(self, archives: QuerySet[Archive]) -> None:
         """Archives of files, with those inside them and all that is in them."""
@@ -224,6 +226,11 @@ class _Broom:
         self.delete(SwapStep.objects.filter(swap__removed__lt=before))
         for model in (Swap, EntryFile):
             self.delete(model._base_manager.filter(removed__lt=before))
+        mods = Mod.objects.filter(removed__lt=before)
+        self.delete(SwapStep.objects.filter(swap__mod__in=mods))
+        for made in (Turn, Swap, EntryFile):
+            self.delete(made._base_manager.filter(mod__in=mods))
+        self.delete(mods)
 
     def old_sayings(self) -> None:
         """What was said so long ago, or so much ago, that nobody takes it back. One that is being said is not among them."""

@@ -10,6 +10,7 @@ from ninja import Field, Router, Schema
 from ..errors import one
 from ..games.models import Game
 from ..jobs.api import JobOut, ProblemOut
+from ..mods import rebuilding
 from ..mods.models import Build
 from ..paging import Limit, Offset
 from . import installing
@@ -29,11 +30,11 @@ class ComingFile(Schema):
 
 
 class ForecastOut(Schema):
-    """What an install, or a restore, will do. files: of which `total` there are; most, end: bytes that it takes on the game's disk at
+    """What an install, or a restore, will do. rows: the files, of which `total` there are; most, end: bytes that it takes on the game's disk at
     the worst moment, and when it is done (less than 0: it frees them); backups: on the disk of Zubret's own data; free,
     free_for_backups: what is free there."""
 
-    files: list[ComingFile]
+    rows: list[ComingFile]
     total: int
     most: int
     end: int
@@ -54,12 +55,13 @@ class InstalledFile(Schema):
 
 
 class InstallState(Schema):
-    """What state the game's folder is in: original, installed, out of date, changed, or cut off. files: what was installed, the
+    """What state the game's folder is in: original, installed, out of date, changed, cut off, or away (the
+    folder is not there). rows: what was installed, the
     changed ones first, of which there are `total`; build: the rebuild that could be installed, null where there is none;
     originals: the folder in which the backups are."""
 
     state: str
-    files: list[InstalledFile]
+    rows: list[InstalledFile]
     total: int
     build: int | None
     originals: str
@@ -80,9 +82,9 @@ def install_state(request: HttpRequest, game_id: int, thorough: bool = False, of
     build = installing.newest_build(game)
     return {
         "state": state,
-        "files": [vars(f) for f in found[offset : offset + limit]],
+        "rows": [vars(f) for f in found[offset : offset + limit]],
         "total": len(found),
-        "build": build.pk if build and build.up_to_date() else None,
+        "build": build.pk if build and rebuilding.is_fresh(build) else None,
         "originals": str(installing.store_of(game).originals),
     }
 
@@ -98,7 +100,7 @@ def install_forecast(request: HttpRequest, game_id: int, back: bool = False, off
 def _forecast(game: Game, build: Build | None, offset: int, limit: int) -> dict[str, Any]:
     coming, (free, free_for_backups) = installing.forecast(game, build), installing.room(game)
     return {
-        "files": [vars(f) for f in coming.files[offset : offset + limit]],
+        "rows": [vars(f) for f in coming.files[offset : offset + limit]],
         "total": len(coming.files),
         "most": coming.most,
         "end": coming.end,
@@ -112,7 +114,7 @@ def _forecast(game: Game, build: Build | None, offset: int, limit: int) -> dict[
 @router.post("/builds/{int:build_id}/install", response=JobOut)
 def install_build(request: HttpRequest, build_id: int):
     """Install a rebuild into the game's folder, as a job: every file is kept before it is changed."""
-    return installing.start_install(one(Build.objects.select_related("mod__game"), build_id))
+    return installing.start_install(one(Build.objects.select_related("game"), build_id))
 
 
 @router.post("/games/{int:game_id}/restore", response=JobOut)

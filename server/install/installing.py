@@ -9,9 +9,9 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Callable
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from zubret_core import install as core
 from zubret_core.base import Progress, ZubretError
@@ -24,30 +24,28 @@ from ..games.models import Game
 from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, work
-from ..mods.models import Build, Mod
+from ..mods import rebuilding
+from ..mods.models import Build
 from ..mods.services import build_folder
+from ..mods.together import Together
 from ..shelf.models import Archive
 from ..shelf.opening import check_unchanged
 
-ORIGINAL, INSTALLED, OUTDATED, CHANGED, CUT_OFF = "original", "installed", "out of date", "changed", "cut off"
-FOREVER = 0  # of free bytes: nobody knows
-
-
-def mod_of(game: Game) -> Mod | None:
-    """The mod that is installed into a game."""
-    return game.mods.order_by("id").first()
+ORIGINAL, INSTALLED, OUTDATED, CHANGED = "original", "installed", "out of date", "changed"
+CUT_OFF, AWAY = "cut off", "away"
 
 
 def newest_build(game: Game) -> Build | None:
-    """The newest rebuild of the game's mod, if it is proved."""
-    mod = mod_of(game)
-    build = mod.builds.order_by("-id").first() if mod else None
+    """The newest rebuild of all mods that are on, if it is proved."""
+    build = rebuilding.newest_build(Together.used(game))
     return build if build and build.state == Build.PROVED else None
 
 
 def state_of(game: Game, thorough: bool = False) -> tuple[str, list[core.Found]]:
     """What state the game's folder is in, and what was found of each file that was installed: original; installed (as the newest
-    rebuild, which is proved); out of date (another rebuild than that); changed (a file by something else); cut off."""
+    rebuild, which is proved); out of date (another rebuild than that); changed (a file by something else); cut off; away (there is no such folder now)."""
+    if not Path(game.folder).is_dir():
+        return AWAY, []
     store = store_of(game)
     if store.journal() is not None:
         return CUT_OFF, []
@@ -57,29 +55,40 @@ def state_of(game: Game, thorough: bool = False) -> tuple[str, list[core.Found]]
     if any(f.state != core.INSTALLED or not f.backup for f in found):
         return CHANGED, found
     build = newest_build(game)
-    current = build is not None and store.ledger().of == str(build.pk) and build.up_to_date()
+    current = build is not None and store.ledger().of == str(build.pk) and rebuilding.is_fresh(build)
     return INSTALLED if current else OUTDATED, found
 
 
 def wanted_of(build: Build) -> dict[str, Wanted]:
     """What installing a rebuild makes of the game's folder."""
-    folder = build_folder(build)
-    return {f["path"]: Wanted(folder / f["path"], build.mod.name) for f in build.files}
+    folder, name = build_folder(build), Together.numbered(build.game, build.mods).name
+    return {f["path"]: Wanted(folder / f["path"], name) for f in build.files}
 
 
 def forecast(game: Game, build: Build | None) -> Forecast:
     """What installing a rebuild will do; of none, what restoring will."""
+    if not Path(game.folder).is_dir():
+        return Forecast([], 0, 0, 0)
     return core.forecast(GameFolder(Path(game.folder)), store_of(game), wanted_of(build) if build else {})
 
 
 def room(game: Game) -> tuple[int, int]:
     """Free bytes on the game's disk and on that of the backups."""
-    return shutil.disk_usage(game.folder).free, shutil.disk_usage(store_of(game).root.parent.parent).free
+    place = Path(game.folder)
+    return shutil.disk_usage(place).free if place.is_dir() else 0, shutil.disk_usage(
+        store_of(game).root.parent.parent
+    ).free
 
 
 def warnings(game: Game, build: Build | None) -> list[ZubretError]:
     """What speaks against it now; what would certainly fail comes first."""
     found = []
+    if not Path(game.folder).is_dir():
+        return [
+            ZubretError(
+                "The game's folder is not there.", file=game.folder, next="Plug in its disk, or survey it anew."
+            )
+        ]
     if not os.access(game.folder, os.W_OK):
         found.append(
             ZubretError(
@@ -164,12 +173,12 @@ def start_install(build: Build) -> Job:
     """Install as a job; refused while something would certainly fail."""
     if build.state != Build.PROVED:
         raise stopped(409, "This rebuild is not proved.", "Rebuild again; only what is proved is installed.")
-    if not build.up_to_date():
+    if not rebuilding.is_fresh(build):
         raise stopped(409, "The mod has changed since this rebuild.", "Rebuild it first.")
-    game = build.mod.game
+    game = build.game
     for warning in warnings(game, build):
         raise stopped(409, warning.what, warning.next or "", warning.where)
-    return _start(InstallOrder(build.pk), f"Installing {build.mod.name}", game)
+    return _start(InstallOrder(build.pk), f"Installing {Together.numbered(game, build.mods).name}", game)
 
 
 def start_restore(game: Game) -> Job:
@@ -187,8 +196,8 @@ def _start(order: Order, title: str, game: Game) -> Job:
 @work("long")
 def install(job: Job, order: InstallOrder, progress: Progress) -> Installed:
     """Make the game's folder what the rebuild says."""
-    build = Build.objects.select_related("mod__game").get(pk=order.build)
-    game = build.mod.game
+    build = Build.objects.select_related("game").get(pk=order.build)
+    game = build.game
     _check_made_of_this(game, build)
     return _done(game, lambda folder, store: core.install(folder, store, wanted_of(build), str(build.pk), progress))
 
@@ -228,13 +237,3 @@ def settle_all() -> None:
                 core.settle(GameFolder(Path(game.folder)), store_of(game))
             except ZubretError:
                 continue
-
-
-def coming_out(coming: Forecast) -> dict[str, Any]:
-    """As the screen shows it."""
-    return {
-        "most": coming.most,
-        "end": coming.end,
-        "backups": coming.backups,
-        "files": [asdict(f) for f in coming.files],
-    }

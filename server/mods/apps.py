@@ -11,4 +11,6 @@ class ModsConfig(AppConfig):
         from . import loops, many, rebuilding, services  # noqa: F401
         from .models import Swap
 
-        tell_swapped(lambda game: Swap.objects.filter(mod__game=game, removed=None).values("locator"))
+        tell_swapped(
+            lambda game: Swap.objects.filter(mod__game=game, mod__removed=None, removed=None).values("locator")
+        )

@@ -15,16 +15,18 @@ from ..paging import Limit, Offset
 from ..shelf.api import Ribbon
 from . import parts, rebuilding, services
 from .models import Build, Mod, Swap, Trial
+from .together import Together
 
 router = Router()
 
 
 class RebuildIn(Schema):
     """With `tight` everything is laid out afresh, without free space; with `deep` the proof decodes what nobody touched,
-    too, in every bank that is rebuilt."""
+    too, in every bank that is rebuilt; together: all mods that are on as one."""
 
     tight: bool = False
     deep: bool = False
+    together: bool = False
 
 
 class PlacedFile(Schema):
@@ -175,36 +177,49 @@ class TrialStarted(Schema):
     job: JobOut
 
 
+def _mods(mod_id: int, together: bool) -> Together:
+    """A mod alone, or all of its game that are on."""
+    mod = one(Mod.objects.select_related("game"), mod_id)
+    return Together.used(mod.game) if together else Together(mod.game, (mod,))
+
+
 @router.get("/mods/{int:mod_id}/plan", response=PlanPage | None)
-def get_plan(request: HttpRequest, mod_id: int, tight: bool = False, offset: Offset = 0, limit: Limit = 100):
-    """What a rebuild would write, as far as that was worked out for the mod as it is now; else null."""
-    plan = rebuilding.newest_plan(one(Mod.objects.select_related("game"), mod_id), tight)
+def get_plan(
+    request: HttpRequest,
+    mod_id: int,
+    tight: bool = False,
+    together: bool = False,
+    offset: Offset = 0,
+    limit: Limit = 100,
+):
+    """What a rebuild would write, as far as that was worked out for the mod as it is now; else null. together: with all that are on."""
+    plan = rebuilding.newest_plan(_mods(mod_id, together), tight)
     return None if plan is None else _page(parts.planned_files(plan, offset, limit))
 
 
 class PlanIn(Schema):
-    """tight: lay archives and banks out afresh."""
+    """tight: lay archives and banks out afresh; together: with all mods that are on."""
 
     tight: bool = False
+    together: bool = False
 
 
 @router.post("/mods/{int:mod_id}/plan", response=JobOut)
 def make_plan(request: HttpRequest, mod_id: int, data: PlanIn):
     """Work out what a rebuild would write, as a job."""
-    return rebuilding.start_planning(one(Mod.objects.select_related("game"), mod_id), data.tight)
+    return rebuilding.start_planning(_mods(mod_id, data.together), data.tight)
 
 
 @router.post("/mods/{int:mod_id}/rebuild", response=JobOut)
 def rebuild(request: HttpRequest, mod_id: int, data: RebuildIn):
     """Write new files and prove them."""
-    return rebuilding.start_rebuild(one(Mod.objects.select_related("game"), mod_id), data.tight, data.deep)
+    return rebuilding.start_rebuild(_mods(mod_id, data.together), data.tight, data.deep)
 
 
 @router.get("/mods/{int:mod_id}/build", response=BuildOut | None)
-def latest_build(request: HttpRequest, mod_id: int):
-    """The newest rebuild of a mod, or null."""
-    mod = one(Mod.objects.all(), mod_id)
-    build = mod.builds.defer("files", "proof").order_by("-id").first()
+def latest_build(request: HttpRequest, mod_id: int, together: bool = False):
+    """The newest rebuild of a mod, or of all that are on as one; else null."""
+    build = rebuilding.newest_build(_mods(mod_id, together))
     return _build_out(build) if build else None
 
 
@@ -213,7 +228,7 @@ def _build_out(build: Build) -> dict[str, Any]:
         "id": build.pk,
         "state": build.state,
         "tight": build.tight,
-        "fresh": build.up_to_date(),
+        "fresh": rebuilding.is_fresh(build),
         "created": build.created,
         **parts.totals(build),
         "trials": [_trial_out(t) for t in build.trials.order_by("-id")[:20]],
@@ -268,7 +283,7 @@ def download(request: HttpRequest, build_id: int, number: int):
 @router.post("/builds/{int:build_id}/trials", response=TrialStarted)
 def start_trial(request: HttpRequest, build_id: int, data: TrialIn):
     """Play a swapped stream in the stand-in game."""
-    build = one(Build.objects.select_related("mod__game"), build_id)
+    build = one(Build.objects.select_related("game"), build_id)
     swap = one(Swap.objects.select_related("mod__game"), data.swap_id)
     trial, job = rebuilding.start_trial(build, swap, data.loops, data.installed)
     return {"trial": _trial_out(trial), "job": job}

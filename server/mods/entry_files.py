@@ -73,11 +73,11 @@ def restore(file: EntryFile) -> EntryFile:
     return file
 
 
-def planned(mod: Mod) -> list[PlannedFile]:
-    """The mod's files as a rebuild takes them."""
+def planned(files: Iterable[EntryFile]) -> list[PlannedFile]:
+    """Files as a rebuild takes them."""
     return [
         PlannedFile(f.archive, f.path, f.index, Path(f.source_path), tuple((path, n) for path, n in f.inside))
-        for f in mod.live_files()
+        for f in files
     ]
 
 

@@ -12,11 +12,20 @@ from zubret_core.swap import FILE
 
 
 class Mod(models.Model):
-    """A named set of swaps against one game."""
+    """A named set of swaps against one game. current: it is worked on; used: it takes part when all are rebuilt together, in the order
+    of `place`; version, author, licence, note: what it says of itself."""
 
     game = models.ForeignKey("games.Game", models.CASCADE, related_name="mods")
     name = models.CharField(max_length=200)
     created = models.DateTimeField(auto_now_add=True)
+    current = models.BooleanField(default=False)
+    used = models.BooleanField(default=True)
+    place = models.IntegerField(default=0)
+    version = models.CharField(max_length=40, default="", blank=True)
+    author = models.CharField(max_length=200, default="", blank=True)
+    licence = models.CharField(max_length=200, default="", blank=True)
+    note = models.TextField(default="", blank=True)
+    removed = models.DateTimeField(null=True)
 
     def __str__(self) -> str:
         return self.name
@@ -33,10 +42,19 @@ class Mod(models.Model):
         """The files for whole entries that have not been removed, oldest first."""
         return self.files.filter(removed__isnull=True).order_by("id")
 
-    def made_of(self) -> dict[str, str | None]:
-        """What a rebuild would take now: the digest of every swap's result and of every file."""
-        swaps = {str(s.pk): (s.prepared or {}).get("digest") for s in self.live_swaps()}
-        return swaps | {f"file {f.pk}": f.digest for f in self.live_files()}
+
+class Turn(models.Model):
+    """Which mod wins a stream that several swap, whatever their order says."""
+
+    game = models.ForeignKey("games.Game", models.CASCADE, related_name="turns")
+    locator = models.TextField()
+    mod = models.ForeignKey(Mod, models.CASCADE)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["game", "locator"], name="mods_turn_one_winner")]
+
+    def __str__(self) -> str:
+        return f"{self.mod} wins {self.locator}"
 
 
 class Swap(models.Model):
@@ -139,9 +157,10 @@ class EntryFile(models.Model):
 
 
 class Plan(models.Model):
-    """What a rebuild would write: `made_of` changes with the mod; files: as the screen shows them; count: of them."""
+    """What a rebuild of some mods would write: `made_of` changes with them; files: as the screen shows them; count: of them."""
 
-    mod = models.ForeignKey(Mod, models.CASCADE, related_name="plans")
+    game = models.ForeignKey("games.Game", models.CASCADE, related_name="plans")
+    mods = models.JSONField(default=list)
     tight = models.BooleanField()
     made_of = models.CharField(max_length=40)
     files = models.JSONField()
@@ -152,11 +171,12 @@ class Plan(models.Model):
 
 
 class Build(models.Model):
-    """One rebuild: what was written, and its proof. `made_of` is its mod's, as it went in."""
+    """One rebuild of some mods: what was written, and its proof. `made_of` is theirs, as it went in."""
 
     WRITING, PROVING, PROVED, FAILED, CUT_OFF = "writing", "proving", "proved", "not proved", "cut off"
 
-    mod = models.ForeignKey(Mod, models.CASCADE, related_name="builds")
+    game = models.ForeignKey("games.Game", models.CASCADE, related_name="builds")
+    mods = models.JSONField(default=list)
     state = models.CharField(max_length=10, default=WRITING)
     tight = models.BooleanField(default=False)
     made_of = models.JSONField(default=dict)
@@ -166,10 +186,6 @@ class Build(models.Model):
 
     def __str__(self) -> str:
         return f"build {self.pk} ({self.state})"
-
-    def up_to_date(self) -> bool:
-        """Whether the mod is still what was built."""
-        return self.mod.made_of() == self.made_of
 
 
 class Trial(models.Model):

@@ -78,7 +78,7 @@ def results_of(build: Build, offset: int, limit: int) -> Page:
         return [], 0
     wanted = (
         "FROM mods_build b, json_each(b.made_of) m JOIN mods_swap s ON s.id = CAST(m.key AS integer) "
-        "AND s.mod_id = b.mod_id WHERE b.id = %s AND m.key NOT GLOB '*[^0-9]*'"
+        "WHERE b.id = %s AND m.key NOT GLOB '*[^0-9]*'"
     )
     some = _rows(f"SELECT s.id, s.locator, m.value {wanted} ORDER BY s.id LIMIT %s OFFSET %s", build.pk, limit, offset)
     ((count,),) = _rows(f"SELECT count(*) {wanted}", build.pk)

@@ -23,6 +23,7 @@ from zubret_core.rebuild.expected import Expectation, expectation
 from ..bulk import among
 from ..errors import stopped
 from ..games.folders import original_folder
+from ..games.models import Game
 from ..jobs.models import Job
 from ..jobs.orders import Order, read
 from ..jobs.program import last_words, run_program
@@ -32,17 +33,20 @@ from ..shelf.api import ribbon_of
 from ..shelf.models import Archive, Stream, seen_by, unpack_locator
 from ..shelf.opening import disk_cache
 from .entry_files import planned
-from .models import Build, Mod, Plan, Swap, Trial
+from .models import Build, Plan, Swap, Trial
 from .services import build_folder, prepared_file, stream_row, trial_file
+from .together import Together
 
 LONGEST_TRIAL = 600
 """Seconds after which the stand-in game is taken to hang."""
 
 
-def _check_ready(mod: Mod) -> None:
+def _check_ready(mods: Together) -> None:
     """An error while there is nothing to rebuild, or one of the swaps is not ready."""
-    swaps = list(mod.live_swaps())
-    if not swaps and not mod.live_files().exists():
+    swaps = mods.swaps
+    if not mods.mods:
+        raise stopped(409, "No mod is on.", "Turn one on among the mods, or rebuild one alone.")
+    if not swaps and not mods.files:
         raise stopped(
             409, "The mod changes nothing yet.", "Swap a stream in Locate, or put a file into an archive in Survey."
         )
@@ -53,11 +57,11 @@ def _check_ready(mod: Mod) -> None:
         )
 
 
-def plan_of(mod: Mod, tight: bool, progress: Progress = silent) -> list[FilePlan]:
-    """What a rebuild of the mod would write."""
-    _check_ready(mod)
+def plan_of(mods: Together, tight: bool, progress: Progress = silent) -> list[FilePlan]:
+    """What a rebuild of the mods would write."""
+    _check_ready(mods)
     items = []
-    for s in mod.live_swaps():
+    for s in mods.swaps:
         assert s.prepared
         snr = s.prepared["snr_db"]
         items.append(
@@ -68,14 +72,14 @@ def plan_of(mod: Mod, tight: bool, progress: Progress = silent) -> list[FilePlan
                 float("inf") if snr is None else snr,
             )
         )
-    folder = original_folder(mod.game)
-    known = known_for(mod.game)
-    return plan_rebuild(folder, items, disk_cache(), progress, known=known, files=planned(mod), tight=tight)
+    folder = original_folder(mods.game)
+    known = known_for(mods.game)
+    return plan_rebuild(folder, items, disk_cache(), progress, known=known, files=planned(mods.files), tight=tight)
 
 
-def plan_out(mod: Mod, plans: list[FilePlan]) -> list[dict[str, Any]]:
+def plan_out(mods: Together, plans: list[FilePlan]) -> list[dict[str, Any]]:
     """Plans as the screen shows them."""
-    banks = _banks(mod)
+    banks = _banks(mods)
     return [
         {
             "path": p.path,
@@ -96,10 +100,10 @@ def plan_out(mod: Mod, plans: list[FilePlan]) -> list[dict[str, Any]]:
     ]
 
 
-def _banks(mod: Mod) -> list[tuple[str, dict[str, Any]]]:
+def _banks(mods: Together) -> list[tuple[str, dict[str, Any]]]:
     """Each bank in which a stream is swapped, behind the path of its file: what its streams take, before and after."""
-    new = {swap.locator: swap.prepared for swap in mod.live_swaps() if swap.prepared}
-    there = Stream.objects.filter(seen_by(mod.game.current_survey()), locator__in=among(list(new)))
+    new = {swap.locator: swap.prepared for swap in mods.swaps if swap.prepared}
+    there = Stream.objects.filter(seen_by(mods.game.current_survey()), locator__in=among(list(new)))
     touched = list(there.values_list("bank", "locator", "stored", "seconds"))
     sums = Stream.objects.filter(bank__in={bank for bank, *_ in touched}).values("bank", "bank__name")
     out = {}
@@ -123,26 +127,26 @@ def _note(plan: FilePlan) -> str:
     return f"holds payloads of {plan.belongs_to}" if plan.belongs_to else ""
 
 
-def start_planning(mod: Mod, tight: bool) -> Job:
+def start_planning(mods: Together, tight: bool) -> Job:
     """Work out a plan as a job, since what is packed has to be packed before its size is known; refused where nothing can
     be rebuilt. The same plan is worked out once."""
-    _check_ready(mod)
-    order = PlanOrder(mod.pk, tight, _made_of(mod))
-    return start(order, f"Plan of {mod.name}", mod.game, Job.OPEN, ("mod", "tight", "made_of"))
+    _check_ready(mods)
+    order = PlanOrder(mods.numbers, tight, _made_of(mods))
+    return start(order, f"Plan of {mods.name}", mods.game, Job.OPEN, ("mods", "tight", "made_of"))
 
 
-def _made_of(mod: Mod) -> str:
-    """A text that changes with what the mod is made of, and with the survey of the files that it is built from."""
-    survey = mod.game.current_survey()
-    return hashlib.blake2b(json.dumps([mod.made_of(), survey and survey.pk]).encode(), digest_size=12).hexdigest()
+def _made_of(mods: Together) -> str:
+    """A text that changes with what the mods are made of, and with the survey of the files that they are built from."""
+    survey = mods.game.current_survey()
+    return hashlib.blake2b(json.dumps([mods.made_of(), survey and survey.pk]).encode(), digest_size=12).hexdigest()
 
 
 @dataclass(frozen=True)
 class PlanOrder(Order):
-    """Plan a rebuild of a mod, as it is made now."""
+    """Plan a rebuild of some mods, as they are made now."""
 
     kind: ClassVar[str] = "plan"
-    mod: int
+    mods: list[int]
     tight: bool
     made_of: str
 
@@ -156,28 +160,49 @@ class Planned:
 
 @work("quick")
 def plan(job: Job, order: PlanOrder, progress: Progress) -> Planned:
-    """The plan that the screen shows. Of a mod's plans the newest is kept."""
-    mod = Mod.objects.select_related("game").get(pk=order.mod)
+    """The plan that the screen shows. Of some mods' plans the newest is kept."""
+    mods = _ordered(job, order.mods)
     with told_to(progress):
-        files = plan_out(mod, plan_of(mod, order.tight, progress))
-    new = Plan.objects.create(mod=mod, tight=order.tight, made_of=order.made_of, files=files, count=len(files))
-    Plan.objects.filter(mod=mod, pk__lt=new.pk).delete()
+        files = plan_out(mods, plan_of(mods, order.tight, progress))
+    same = Plan.objects.filter(game=mods.game, mods=mods.numbers)
+    new = Plan.objects.create(
+        game=mods.game, mods=mods.numbers, tight=order.tight, made_of=order.made_of, files=files, count=len(files)
+    )
+    same.filter(pk__lt=new.pk).delete()
     return Planned(new.pk)
 
 
-def newest_plan(mod: Mod, tight: bool) -> Plan | None:
-    """The newest plan; None where the mod was not planned as it is now."""
-    _check_ready(mod)
-    plans = Plan.objects.filter(mod=mod, tight=tight, made_of=_made_of(mod)).defer("files")
+def _ordered(job: Job, numbers: list[int]) -> Together:
+    """The mods of an order."""
+    assert job.game is not None
+    return Together.numbered(job.game, numbers)
+
+
+def newest_plan(mods: Together, tight: bool) -> Plan | None:
+    """The newest plan; None where the mods were not planned as they are now."""
+    _check_ready(mods)
+    plans = Plan.objects.filter(game=mods.game, mods=mods.numbers, tight=tight, made_of=_made_of(mods)).defer("files")
     return plans.order_by("-pk").first()
+
+
+def newest_build(mods: Together) -> Build | None:
+    """The newest rebuild of these mods, without what may be long."""
+    builds = Build.objects.filter(game=mods.game, mods=mods.numbers).defer("files", "proof")
+    return builds.order_by("-pk").first()
+
+
+def is_fresh(build: Build) -> bool:
+    """Whether its mods are still what was built."""
+    mods = Together.numbered(build.game, build.mods)
+    return mods.numbers == build.mods and mods.made_of() == build.made_of
 
 
 @dataclass(frozen=True)
 class RebuildOrder(Order):
-    """Rebuild a mod; build: the number of what it becomes, once that has begun."""
+    """Rebuild some mods as one; build: the number of what it becomes, once that has begun."""
 
     kind: ClassVar[str] = "rebuild"
-    mod: int
+    mods: list[int]
     tight: bool
     deep: bool
     build: int | None = None
@@ -191,12 +216,12 @@ class Rebuilt:
     state: str
 
 
-def start_rebuild(mod: Mod, tight: bool, deep: bool = False) -> Job:
+def start_rebuild(mods: Together, tight: bool, deep: bool = False) -> Job:
     """Rebuild as a job; one that has been asked for already, and is the same, takes its place. Refused while another
     one of this game runs, or a swap is not ready."""
-    _check_ready(mod)
-    order = RebuildOrder(mod.pk, tight, deep)
-    job = start(order, f"Rebuild of {mod.name}", mod.game, Job.OPEN)
+    _check_ready(mods)
+    order = RebuildOrder(mods.numbers, tight, deep)
+    job = start(order, f"Rebuild of {mods.name}", mods.game, Job.OPEN)
     if replace(read(RebuildOrder, job.args), build=None) != order:
         raise stopped(409, "A rebuild of this game is already running.", "Wait for it, or cancel it under Jobs.")
     return job
@@ -209,32 +234,33 @@ def _settle(job: Job, order: RebuildOrder, result: Rebuilt | None) -> None:
         builds.delete()
         return
     builds.update(state=result.state)
-    transaction.on_commit(lambda: _forget_older(builds.select_related("mod").get()))
+    transaction.on_commit(lambda: _forget_older(builds.get()))
 
 
 @work("long", _settle)
 def rebuild(job: Job, order: RebuildOrder, progress: Progress) -> Rebuilt:
     """Plan, write below the data folder, prove in a new process."""
-    mod = Mod.objects.select_related("game").get(pk=order.mod)
-    made_of = mod.made_of()
+    mods = _ordered(job, order.mods)
+    made_of = mods.made_of()
     # Planning packs what is packed, which is slower than copying; the proof reads both files.
     bar = Passes(progress, 3, 2, 3)
     with told_to(bar[0]):
-        plans = plan_of(mod, order.tight, bar[0])
-    build = Build.objects.create(mod=mod, tight=order.tight, made_of=made_of, files=plan_out(mod, plans))
+        plans = plan_of(mods, order.tight, bar[0])
+    build = Build.objects.create(
+        game=mods.game, mods=mods.numbers, tight=order.tight, made_of=made_of, files=plan_out(mods, plans)
+    )
     out = build_folder(build)
     Job.objects.filter(pk=job.pk).update(scratch=str(out), args=asdict(replace(order, build=build.pk)))
     with Prover() as prover:
         write_plan(plans, out, bar[1])
         Build.objects.filter(pk=build.pk).update(state=Build.PROVING)
-        points = prover.prove(_expected(mod, out, plans, order.deep), bar[2])
+        points = prover.prove(_expected(mods.game, out, plans, order.deep), bar[2])
     Build.objects.filter(pk=build.pk).update(proof=[asdict(p) for p in points])
     return Rebuilt(build.pk, Build.PROVED if all(p.ok for p in points) else Build.FAILED)
 
 
-def _expected(mod: Mod, out: Path, plans: list[FilePlan], deep: bool) -> Expectation:
+def _expected(game: Game, out: Path, plans: list[FilePlan], deep: bool) -> Expectation:
     """What the proof has to know: plans, layouts, and the keys and names of the archives that are touched."""
-    game = mod.game
     keys: dict[str, dict[str, str]] = {}
     for choice in game.key_choices.select_related("key"):
         keys.setdefault(choice.path, {})[choice.name] = choice.key.secret
@@ -250,8 +276,8 @@ def _expected(mod: Mod, out: Path, plans: list[FilePlan], deep: bool) -> Expecta
 
 
 def _forget_older(build: Build) -> None:
-    """Only the newest rebuild of a mod is kept: each is as large as the archives it touches."""
-    for old in build.mod.builds.filter(pk__lt=build.pk):
+    """Only the newest rebuild of the same mods is kept: each is as large as the archives it touches."""
+    for old in Build.objects.filter(game=build.game_id, mods=build.mods, pk__lt=build.pk):
         for trial in old.trials.all():
             trial_file(trial).unlink(missing_ok=True)
         shutil.rmtree(build_folder(old), ignore_errors=True)
@@ -261,7 +287,7 @@ def _forget_older(build: Build) -> None:
 def start_trial(build: Build, swap: Swap, loops: int, installed: bool = False) -> tuple[Trial, Job]:
     """Load the game with the program that plays it, with the rebuilt files laid over it or as it is installed, and play the swapped
     stream."""
-    game = build.mod.game
+    game = build.game
     if game.player not in settings.PLAYERS:
         raise stopped(
             409, "No stand-in plays this game.", "Download the rebuilt files and try them in the game itself."
@@ -310,11 +336,11 @@ def _settle_trial(job: Job, order: TrialOrder, result: Played | None) -> None:
 @work("long", _settle_trial)
 def trial_run(job: Job, order: TrialOrder, progress: Progress) -> Played:
     """Run the game's player as a program; it answers with JSON and a WAV file."""
-    trial = Trial.objects.select_related("build__mod__game").get(pk=order.trial)
+    trial = Trial.objects.select_related("build__game").get(pk=order.trial)
     wav = trial_file(trial)
     wav.parent.mkdir(exist_ok=True)
     part = wav.with_suffix(".part")
-    game = trial.build.mod.game
+    game = trial.build.game
     command = [sys.executable, "-m", game.player, "play", game.folder, trial.cue]
     command += [] if order.installed else ["--over", str(build_folder(trial.build))]
     command += ["--loops", str(trial.loops), "--wav", str(part)]

@@ -137,9 +137,9 @@ def result_sound(swap_id: int, digest: str) -> Sound | None:
     build = Build.objects.filter(pk=int(number)).first() if swap and number.isdigit() else None
     if swap is None or build is None or build.made_of.get(str(swap.pk)) != wanted:
         return None
-    folder = LaidOver(original_folder(build.mod.game), build_folder(build))
+    folder = LaidOver(original_folder(build.game), build_folder(build))
     locator = unpack_locator(swap.locator)
-    stream = locator.stream(folder, known_for(build.mod.game), disk_cache(), f"build{build.pk}")
+    stream = locator.stream(folder, known_for(build.game), disk_cache(), f"build{build.pk}")
     return Sound(f"rebuilt {swap.source_name}", stream.format, stream.decode, digest)
 
 

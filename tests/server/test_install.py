@@ -46,14 +46,14 @@ class Installing(ServerTest):
 
     def test_all_is_told_before_it_happens_and_the_original_is_heard_and_rebuilt_from_all_the_time(self):
         coming = self.get(f"{self.at}/install/forecast")
-        self.assertEqual({f["what"] for f in coming["files"]}, {"replaced"})
+        self.assertEqual({f["what"] for f in coming["rows"]}, {"replaced"})
         self.assertEqual([], coming["warnings"])
         heard = self.get(f"/audio/{self.one['audio']}/pcm?start=0&frames=4000").content
         self.send("post", f"/builds/{self.build['id']}/install")
         self.assertEqual((self.state(), self.route()), ("installed", "installed"))
         now = tree(self.place)
         changed = {path for path in now if now[path] != self.before.get(path)}
-        self.assertEqual(changed, {f["path"] for f in coming["files"]})
+        self.assertEqual(changed, {f["path"] for f in coming["rows"]})
         self.assertEqual(now.keys(), self.before.keys())
         self.assertEqual({path: now[path] for path in changed}, tree(self.builds / str(self.build["id"])))
 
@@ -79,7 +79,7 @@ class Installing(ServerTest):
 
     def test_what_others_do_is_told_and_left_alone(self):
         self.send("post", f"/builds/{self.build['id']}/install")
-        path = self.get(f"{self.at}/install")["files"][0]["path"]
+        path = self.get(f"{self.at}/install")["rows"][0]["path"]
         kept = (self.place / path).read_bytes()
         (self.place / path).write_bytes(kept[:-1] + bytes([kept[-1] ^ 1]))
         self.assertEqual((self.state(), self.route()), ("changed", "changed by others"))

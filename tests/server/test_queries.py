@@ -83,7 +83,7 @@ class Constant(ServerTest):
             LayoutVersion.objects.create(layout=layout, slug=f"own-{n}-{k}", text=f"zubret: 1\nid: own-{n}-{k}\n")
         point = {"label": "x", "expected": "", "found": "", "ok": True, "doubt": False, "file": "a0.crate"}
         build = Build.objects.create(
-            mod=mod, state=Build.PROVED, made_of={str(s.pk): "x" for s in swaps}, proof=[point] * n,
+            game=mod.game, mods=[mod.pk], state=Build.PROVED, made_of={str(s.pk): "x" for s in swaps}, proof=[point] * n,
             files=[{"path": f"a{k}.crate", "size": 9} for k in range(n)],
         )  # fmt: skip
         for swap in swaps:

@@ -14,6 +14,7 @@
   import Install from "./stations/Install.svelte";
   import Lines from "./stations/Lines.svelte";
   import Locate from "./stations/Locate.svelte";
+  import Mods from "./stations/Mods.svelte";
   import Rebuild from "./stations/Rebuild.svelte";
   import Settings from "./stations/Settings.svelte";
   import Start from "./stations/Start.svelte";
@@ -76,6 +77,7 @@
         {:else if app.station === "stream"}<StreamPage />
         {:else if app.station === "lines"}<Lines />
         {:else if app.station === "unknown"}<Unknown />
+        {:else if app.station === "mods"}<Mods />
         {:else if app.station === "install"}<Install />
         {:else if app.station === "changes"}<Changes />
         {:else if app.station === "bench"}{#await import("./stations/Bench.svelte") then { default: Bench }}<Bench

@@ -19,6 +19,7 @@
     ["swap", "Swap"],
     ["rebuild", "Rebuild"],
     ["install", "Install"],
+    ["mods", "Mods"],
   ];
   let dialog: HTMLDialogElement;
   let text = $state("");

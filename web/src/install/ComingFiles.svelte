@@ -12,8 +12,7 @@
     key: ofGame(app.gameId, "files of the forecast", back, build),
     ask: async (offset) => {
       const params = { path: { game_id: app.gameId }, query: { back, offset } };
-      const { files, total } = await got(api.GET("/api/games/{game_id}/install/forecast", { params }));
-      return { rows: files, total };
+      return got(api.GET("/api/games/{game_id}/install/forecast", { params }));
     },
   }));
   const HOW: Record<string, string> = {

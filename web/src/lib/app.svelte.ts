@@ -17,13 +17,24 @@ import { EVERYTHING, type Query } from "./query";
 
 /** Stations of the route, and the screens that are reached from one of them. */
 export type StationKey =
-  "survey" | "locate" | "swap" | "rebuild" | "install" | "changes" | "bench" | "stream" | "unknown" | "lines";
+  | "survey"
+  | "locate"
+  | "swap"
+  | "rebuild"
+  | "install"
+  | "mods"
+  | "changes"
+  | "bench"
+  | "stream"
+  | "unknown"
+  | "lines";
 const STATIONS: StationKey[] = [
   "survey",
   "locate",
   "swap",
   "rebuild",
   "install",
+  "mods",
   "changes",
   "bench",
   "stream",
@@ -36,6 +47,7 @@ const BELONGS: Partial<Record<StationKey, StationKey>> = {
   unknown: "survey",
   stream: "locate",
   lines: "swap",
+  mods: "swap",
 };
 
 interface Notice {

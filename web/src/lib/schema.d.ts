@@ -781,6 +781,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/conflicts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Conflicts
+         * @description The streams that several of the mods that are on swap, and which one wins each.
+         */
+        get: operations["server_mods_mods_api_conflicts"];
+        /**
+         * Turn Round
+         * @description Have a mod win a stream, whatever the order says.
+         */
+        put: operations["server_mods_mods_api_turn_round"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/entries": {
         parameters: {
             query?: never;
@@ -1203,6 +1227,34 @@ export interface paths {
         get: operations["server_home_api_what_was_made"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/mods": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Mods
+         * @description A game's mods in their order: of two that want the same, the later one wins.
+         */
+        get: operations["server_mods_mods_api_list_mods"];
+        /**
+         * Arrange Mods
+         * @description Put all mods of a game into an order.
+         */
+        put: operations["server_mods_mods_api_arrange_mods"];
+        /**
+         * Make Mod
+         * @description A new mod behind all others, empty or a copy; it is the one that is worked on from now on.
+         */
+        post: operations["server_mods_mods_api_make_mod"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2034,6 +2086,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mods/{mod_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove Mod
+         * @description Remove a mod with its swaps and files; it can be brought back for a day. A game's last mod stays.
+         */
+        delete: operations["server_mods_mods_api_remove_mod"];
+        options?: never;
+        head?: never;
+        /**
+         * Change Mod
+         * @description Change what a mod says of itself, or turn it on or off.
+         */
+        patch: operations["server_mods_mods_api_change_mod"];
+        trace?: never;
+    };
     "/api/mods/{mod_id}/alike": {
         parameters: {
             query?: never;
@@ -2054,6 +2130,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mods/{mod_id}/bring-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring Mod Back
+         * @description Bring a removed mod back.
+         */
+        post: operations["server_mods_mods_api_bring_mod_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mods/{mod_id}/build": {
         parameters: {
             query?: never;
@@ -2063,7 +2159,7 @@ export interface paths {
         };
         /**
          * Latest Build
-         * @description The newest rebuild of a mod, or null.
+         * @description The newest rebuild of a mod, or of all that are on as one; else null.
          */
         get: operations["server_mods_build_api_latest_build"];
         put?: never;
@@ -2167,7 +2263,7 @@ export interface paths {
         };
         /**
          * Get Plan
-         * @description What a rebuild would write, as far as that was worked out for the mod as it is now; else null.
+         * @description What a rebuild would write, as far as that was worked out for the mod as it is now; else null. together: with all that are on.
          */
         get: operations["server_mods_build_api_get_plan"];
         put?: never;
@@ -2281,6 +2377,26 @@ export interface paths {
          * @description Replace a stream by another one of the same game: a new take, which is chosen; others wait.
          */
         post: operations["server_mods_api_take_stream"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mods/{mod_id}/work-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Work On Mod
+         * @description Have swaps and files go into this mod from now on.
+         */
+        post: operations["server_mods_mods_api_work_on_mod"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3180,6 +3296,33 @@ export interface components {
             what: string;
         };
         /**
+         * ConflictOut
+         * @description A stream that several mods swap: its locator, and that in words; what they want, in the order of the mods; the mod that wins;
+         *     turned: somebody has said so, whatever the order says.
+         */
+        ConflictOut: {
+            /** Locator */
+            locator: string;
+            /** Place */
+            place: string;
+            /** Turned */
+            turned: boolean;
+            /** Wants */
+            wants: components["schemas"]["Wants"][];
+            /** Winner */
+            winner: number;
+        };
+        /**
+         * Conflicts
+         * @description Some of them, and how many there are.
+         */
+        Conflicts: {
+            /** Rows */
+            rows: components["schemas"]["ConflictOut"][];
+            /** Total */
+            total: number;
+        };
+        /**
          * CueNote
          * @description A cue point and its label.
          */
@@ -3635,7 +3778,7 @@ export interface components {
         };
         /**
          * ForecastOut
-         * @description What an install, or a restore, will do. files: of which `total` there are; most, end: bytes that it takes on the game's disk at
+         * @description What an install, or a restore, will do. rows: the files, of which `total` there are; most, end: bytes that it takes on the game's disk at
          *     the worst moment, and when it is done (less than 0: it frees them); backups: on the disk of Zubret's own data; free,
          *     free_for_backups: what is free there.
          */
@@ -3644,14 +3787,14 @@ export interface components {
             backups: number;
             /** End */
             end: number;
-            /** Files */
-            files: components["schemas"]["ComingFile"][];
             /** Free */
             free: number;
             /** Free For Backups */
             free_for_backups: number;
             /** Most */
             most: number;
+            /** Rows */
+            rows: components["schemas"]["ComingFile"][];
             /** Total */
             total: number;
             /** Warnings */
@@ -3863,17 +4006,18 @@ export interface components {
         };
         /**
          * InstallState
-         * @description What state the game's folder is in: original, installed, out of date, changed, or cut off. files: what was installed, the
+         * @description What state the game's folder is in: original, installed, out of date, changed, cut off, or away (the
+         *     folder is not there). rows: what was installed, the
          *     changed ones first, of which there are `total`; build: the rebuild that could be installed, null where there is none;
          *     originals: the folder in which the backups are.
          */
         InstallState: {
             /** Build */
             build: number | null;
-            /** Files */
-            files: components["schemas"]["InstalledFile"][];
             /** Originals */
             originals: string;
+            /** Rows */
+            rows: components["schemas"]["InstalledFile"][];
             /** State */
             state: string;
             /** Total */
@@ -4254,6 +4398,53 @@ export interface components {
             weights: number[][];
         };
         /**
+         * ModIn
+         * @description What changes of a mod.
+         */
+        ModIn: {
+            /** Author */
+            author?: string | null;
+            /** Licence */
+            licence?: string | null;
+            /** Name */
+            name?: string | null;
+            /** Note */
+            note?: string | null;
+            /** Used */
+            used?: boolean | null;
+            /** Version */
+            version?: string | null;
+        };
+        /**
+         * ModOut
+         * @description A mod. current: it is worked on; used: it takes part; swaps, ready, files: how many streams it swaps, how many of these fit, how
+         *     many files it puts into archives.
+         */
+        ModOut: {
+            /** Author */
+            author: string;
+            /** Current */
+            current: boolean;
+            /** Files */
+            files: number;
+            /** Id */
+            id: number;
+            /** Licence */
+            licence: string;
+            /** Name */
+            name: string;
+            /** Note */
+            note: string;
+            /** Ready */
+            ready: number;
+            /** Swaps */
+            swaps: number;
+            /** Used */
+            used: boolean;
+            /** Version */
+            version: string;
+        };
+        /**
          * NamesIn
          * @description A name list for an archive: its lines.
          */
@@ -4329,6 +4520,24 @@ export interface components {
             size: number;
             /** Snr Db */
             snr_db: number | null;
+        };
+        /**
+         * NewMod
+         * @description A new mod; copy_of: the number of one whose swaps and files it begins with.
+         */
+        NewMod: {
+            /** Copy Of */
+            copy_of?: number | null;
+            /** Name */
+            name: string;
+        };
+        /**
+         * OrderIn
+         * @description The numbers of all mods of a game, in the order in which later ones win.
+         */
+        OrderIn: {
+            /** Mods */
+            mods: number[];
         };
         /**
          * PartOut
@@ -4428,7 +4637,7 @@ export interface components {
         };
         /**
          * PlanIn
-         * @description tight: lay archives and banks out afresh.
+         * @description tight: lay archives and banks out afresh; together: with all mods that are on.
          */
         PlanIn: {
             /**
@@ -4436,6 +4645,11 @@ export interface components {
              * @default false
              */
             tight: boolean;
+            /**
+             * Together
+             * @default false
+             */
+            together: boolean;
         };
         /**
          * PlanPage
@@ -4706,7 +4920,7 @@ export interface components {
         /**
          * RebuildIn
          * @description With `tight` everything is laid out afresh, without free space; with `deep` the proof decodes what nobody touched,
-         *     too, in every bank that is rebuilt.
+         *     too, in every bank that is rebuilt; together: all mods that are on as one.
          */
         RebuildIn: {
             /**
@@ -4719,6 +4933,11 @@ export interface components {
              * @default false
              */
             tight: boolean;
+            /**
+             * Together
+             * @default false
+             */
+            together: boolean;
         };
         /**
          * RegionOut
@@ -5709,6 +5928,16 @@ export interface components {
             text: string;
         };
         /**
+         * TurnIn
+         * @description Which mod wins a stream; null: the order decides.
+         */
+        TurnIn: {
+            /** Locator */
+            locator: string;
+            /** Mod */
+            mod: number | null;
+        };
+        /**
          * TurnOut
          * @description A parameter of a codec, and the values that can be tried.
          */
@@ -5753,6 +5982,20 @@ export interface components {
             saved: string;
             /** Slug */
             slug: string;
+        };
+        /**
+         * Wants
+         * @description What a mod wants of a stream: its swap, and what that begins from.
+         */
+        Wants: {
+            /** Mod */
+            mod: number;
+            /** Name */
+            name: string;
+            /** Source Name */
+            source_name: string;
+            /** Swap */
+            swap: number;
         };
         /**
          * Wave
@@ -6783,6 +7026,57 @@ export interface operations {
             };
         };
     };
+    server_mods_mods_api_conflicts: {
+        parameters: {
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Conflicts"];
+                };
+            };
+        };
+    };
+    server_mods_mods_api_turn_round: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TurnIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Conflicts"];
+                };
+            };
+        };
+    };
     server_shelf_entries_api_list_entries: {
         parameters: {
             query?: {
@@ -7404,6 +7698,83 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Made"];
+                };
+            };
+        };
+    };
+    server_mods_mods_api_list_mods: {
+        parameters: {
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModOut"][];
+                };
+            };
+        };
+    };
+    server_mods_mods_api_arrange_mods: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrderIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModOut"][];
+                };
+            };
+        };
+    };
+    server_mods_mods_api_make_mod: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMod"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModOut"];
                 };
             };
         };
@@ -8729,6 +9100,52 @@ export interface operations {
             };
         };
     };
+    server_mods_mods_api_remove_mod: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    server_mods_mods_api_change_mod: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ModIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModOut"];
+                };
+            };
+        };
+    };
     server_mods_lines_api_treat_alike: {
         parameters: {
             query?: never;
@@ -8755,9 +9172,33 @@ export interface operations {
             };
         };
     };
-    server_mods_build_api_latest_build: {
+    server_mods_mods_api_bring_mod_back: {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModOut"];
+                };
+            };
+        };
+    };
+    server_mods_build_api_latest_build: {
+        parameters: {
+            query?: {
+                together?: boolean;
+            };
             header?: never;
             path: {
                 mod_id: number;
@@ -8959,6 +9400,7 @@ export interface operations {
         parameters: {
             query?: {
                 tight?: boolean;
+                together?: boolean;
                 offset?: number;
                 limit?: number;
             };
@@ -9171,6 +9613,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SwapOut"];
+                };
+            };
+        };
+    };
+    server_mods_mods_api_work_on_mod: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModOut"];
                 };
             };
         };

@@ -28,28 +28,31 @@
   const back = $derived(isInstalled || !now?.build);
   const coming = createQuery(() => ({
     queryKey: ofGame(game_id, "install forecast", back, now?.build),
-    queryFn: (): Promise<Forecast> =>
-      got(api.GET("/api/games/{game_id}/install/forecast", { params: { path, query: { back } } })),
-    enabled: !!now && (!back || now.state !== "original"),
+    queryFn: async (): Promise<Forecast | null> =>
+      (await got(api.GET("/api/games/{game_id}/install/forecast", { params: { path, query: { back } } }))) ??
+      null,
+    enabled: !!now && now.state !== "away" && (!back || now.state !== "original"),
     staleTime: 0,
   }));
   const newest = createQuery(() => ({
-    queryKey: ofGame(game_id, "build"),
-    queryFn: async (): Promise<Build | null> =>
-      (await got(api.GET("/api/mods/{mod_id}/build", { params: { path: { mod_id: app.game!.mod_id } } }))) ??
-      null,
+    queryKey: ofGame(game_id, "build", true),
+    queryFn: async (): Promise<Build | null> => {
+      const params = { path: { mod_id: app.game!.mod_id }, query: { together: true } };
+      return (await got(api.GET("/api/mods/{mod_id}/build", { params }))) ?? null;
+    },
     staleTime: 0,
   }));
 
   const isOurs = (kind: string) => kind === "install" || kind === "restore";
   const job = $derived(app.openJobs.find((j) => isOurs(j.kind)));
   const last = $derived(app.jobs.find((j) => isOurs(j.kind)));
-  const strange = $derived(now?.files.filter((f) => f.state !== "installed" || !f.backup) ?? []);
+  const strange = $derived(now?.rows.filter((f) => f.state !== "installed" || !f.backup) ?? []);
   const SIGNS: Record<string, string> = {
     original: "○ Nothing is installed: the game is as it was.",
-    installed: "● Your mod is installed.",
-    "out of date": "◐ An older rebuild of your mod is installed.",
+    installed: "● Installed, as the newest rebuild.",
+    "out of date": "◐ Installed, but not as your mods are now.",
     changed: "■ Something else has changed what was installed.",
+    away: "■ The game’s folder is not there now. Is its disk plugged in?",
     "cut off": "■ An install was cut off. Installing or restoring brings it to an end first.",
   };
 
@@ -76,6 +79,9 @@
       <div class="flex flex-wrap items-center gap-2">
         {#if now.state !== "original"}
           <button class="btn" onclick={restore}>Restore the original</button>
+        {/if}
+        {#if now.state === "out of date" && !now.build}
+          <a class="btn btn-primary" href="#/{game_id}/rebuild">Rebuild first</a>
         {/if}
         {#if now.build && !isInstalled}
           <button class="btn btn-primary" disabled={!!coming.data?.warnings.length} onclick={install}

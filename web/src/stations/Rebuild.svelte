@@ -15,6 +15,18 @@
   const game_id = app.gameId;
   const path = { mod_id: app.game!.mod_id };
   let problem = $state<ProblemText | null>(null);
+  /** Whether all mods that are on are rebuilt as one, where there are several; else the one that is worked on. */
+  let alone = $state(false);
+  const several = createQuery(() => ({
+    queryKey: ofGame(game_id, "mods"),
+    queryFn: () => got(api.GET("/api/games/{game_id}/mods", { params: { path: { game_id } } })),
+    staleTime: 0,
+  }));
+  const on = $derived(several.data?.filter((m) => m.used) ?? []);
+  const worked = $derived(several.data?.find((m) => m.current));
+  /** Whether there is a choice: it makes no difference where the only one that is on is worked on. */
+  const choice = $derived(!!worked && (on.length !== 1 || on[0]!.id !== worked.id));
+  const together = $derived(choice && !alone);
   let tight = $state(false);
   let deep = $state(false);
   let asked = $state(0); // the planning that this screen has begun
@@ -26,8 +38,10 @@
 
   // A mod changes on other screens: what is kept of it is asked for anew when this one is opened.
   const found = createQuery(() => ({
-    queryKey: ofGame(game_id, "build"),
-    queryFn: async () => (await got(api.GET("/api/mods/{mod_id}/build", { params: { path } }))) ?? null,
+    queryKey: ofGame(game_id, "build", together),
+    queryFn: async () =>
+      (await got(api.GET("/api/mods/{mod_id}/build", { params: { path, query: { together } } }))) ?? null,
+    enabled: !!several.data,
     staleTime: 0,
   }));
   const build = $derived(found.data);
@@ -37,22 +51,26 @@
     staleTime: 0,
   }));
   const plans = growing<FilePlan>(() => ({
-    key: ofGame(game_id, "plan", tight),
+    key: ofGame(game_id, "plan", tight, together),
     ask: async (offset) =>
-      (await got(api.GET("/api/mods/{mod_id}/plan", { params: { path, query: { tight, offset } } }))) ?? null,
+      (await got(
+        api.GET("/api/mods/{mod_id}/plan", { params: { path, query: { tight, together, offset } } }),
+      )) ?? null,
   }));
 
   // Where the mod was not planned as it is now, that is begun; its end brings the plan. What failed is not begun again.
   $effect(() => {
     void plans.answered;
-    if (!plans.none || !plans.settled) return;
+    if (!several.data || !plans.none || !plans.settled) return;
     untrack(() => {
       if (!planning || planning.state === "done") void attempted(plan, (told) => (problem = told));
     });
   });
 
   async function plan() {
-    const begun = await got(api.POST("/api/mods/{mod_id}/plan", { params: { path }, body: { tight } }));
+    const begun = await got(
+      api.POST("/api/mods/{mod_id}/plan", { params: { path }, body: { tight, together } }),
+    );
     asked = begun.id;
     app.started(begun);
   }
@@ -68,7 +86,9 @@
     attempted(
       async () =>
         app.started(
-          await got(api.POST("/api/mods/{mod_id}/rebuild", { params: { path }, body: { tight, deep } })),
+          await got(
+            api.POST("/api/mods/{mod_id}/rebuild", { params: { path }, body: { tight, deep, together } }),
+          ),
         ),
       (told) => (problem = told),
     );
@@ -80,8 +100,20 @@
       <h1 class="text-xl font-bold">Rebuild</h1>
       <p class="text-balance text-quiet">
         New files are written below Zubret's own data folder. The game's folder stays as it is.
+        {#if together && on.length}<a class="underline" href="#/{game_id}/mods"
+            >{on.map((m) => m.name).join(" + ")}</a
+          >{/if}
       </p>
     </div>
+    {#if choice}
+      <label class="flex items-center gap-2">
+        <span class="text-quiet">what</span>
+        <select class="select select-sm w-60" bind:value={alone} aria-label="What is rebuilt">
+          <option value={false}>all mods that are on ({on.length})</option>
+          <option value={true}>{worked!.name} alone</option>
+        </select>
+      </label>
+    {/if}
     {#if (plans.rows.length || asked) && !planProblem}
       <div class="flex flex-wrap items-center gap-x-4 gap-y-2">
         <label class="flex items-center gap-2" title="A shorter stream then leaves no free space behind">

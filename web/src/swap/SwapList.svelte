@@ -1,7 +1,8 @@
 <script lang="ts">
   import { createQuery } from "@tanstack/svelte-query";
-  import type { Swap } from "../lib/api";
+  import { api, got, type Swap } from "../lib/api";
   import { app } from "../lib/app.svelte";
+  import { ofGame } from "../lib/cache";
   import { count } from "../lib/format";
   import { streamTitle } from "../lib/items";
   import { filesPut } from "../survey/put";
@@ -10,6 +11,11 @@
   /** What the mod changes: its swaps, and whole files in archives. */
   let { swaps, current }: { swaps: Swap[] | undefined; current: Swap | undefined } = $props();
 
+  const mods = createQuery(() => ({
+    queryKey: ofGame(app.gameId, "mods"),
+    queryFn: () => got(api.GET("/api/games/{game_id}/mods", { params: { path: { game_id: app.gameId } } })),
+  }));
+  const modName = $derived(mods.data?.find((m) => m.current)?.name ?? "Mods");
   const files = createQuery(() => filesPut(app.gameId, app.game!.mod_id));
   const chosen = $derived(swaps?.filter((s) => s.chosen));
   /** Of so many at most each has a line here; the others are on the line board. */
@@ -24,8 +30,12 @@
 </script>
 
 <div class="flex items-baseline justify-between gap-2">
-  <p class="text-quiet">Swaps of this mod</p>
-  <a class="text-primary underline" href="#/{app.gameId}/lines">Line board</a>
+  <a
+    class="min-w-0 truncate font-semibold text-primary underline"
+    href="#/{app.gameId}/mods"
+    title="{modName}: to all mods">{modName}</a
+  >
+  <a class="shrink-0 text-primary underline" href="#/{app.gameId}/lines">Line board</a>
 </div>
 {#each shown ?? [] as s (s.key)}
   {@const st = stateOf(s)}

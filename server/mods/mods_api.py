@@ -1,0 +1,203 @@
+"""A game's mods in the API: new, copied, named, on and off, in order; and who wins what two of them want."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from django.db.models import Count, Q
+from django.http import HttpRequest
+from ninja import Field, Router, Schema
+
+from ..errors import one
+from ..games.models import Game
+from ..paging import MOST, Limit, Offset
+from ..shelf.models import unpack_locator
+from . import together
+from .models import Mod
+from .together import Together, mods_of
+
+router = Router()
+Name = Annotated[str, Field(min_length=1, max_length=200, pattern=r"\S")]
+Line = Annotated[str, Field(max_length=200)]
+
+
+class ModOut(Schema):
+    """A mod. current: it is worked on; used: it takes part; swaps, ready, files: how many streams it swaps, how many of these fit, how
+    many files it puts into archives."""
+
+    id: int
+    name: str
+    current: bool
+    used: bool
+    version: str
+    author: str
+    licence: str
+    note: str
+    swaps: int
+    ready: int
+    files: int
+
+
+class NewMod(Schema):
+    """A new mod; copy_of: the number of one whose swaps and files it begins with."""
+
+    name: Name
+    copy_of: int | None = None
+
+
+class ModIn(Schema):
+    """What changes of a mod."""
+
+    name: Name | None = None
+    used: bool | None = None
+    version: Annotated[str, Field(max_length=40)] | None = None
+    author: Line | None = None
+    licence: Line | None = None
+    note: Annotated[str, Field(max_length=20_000)] | None = None
+
+
+class OrderIn(Schema):
+    """The numbers of all mods of a game, in the order in which later ones win."""
+
+    mods: Annotated[list[int], Field(max_length=1000)]
+
+
+class Wants(Schema):
+    """What a mod wants of a stream: its swap, and what that begins from."""
+
+    mod: int
+    name: str
+    swap: int
+    source_name: str
+
+
+class ConflictOut(Schema):
+    """A stream that several mods swap: its locator, and that in words; what they want, in the order of the mods; the mod that wins;
+    turned: somebody has said so, whatever the order says."""
+
+    locator: str
+    place: str
+    wants: list[Wants]
+    winner: int
+    turned: bool
+
+
+class Conflicts(Schema):
+    """Some of them, and how many there are."""
+
+    rows: list[ConflictOut]
+    total: int
+
+
+class TurnIn(Schema):
+    """Which mod wins a stream; null: the order decides."""
+
+    locator: Annotated[str, Field(max_length=20_000)]
+    mod: int | None
+
+
+def _out(game: Game) -> Any:
+    live = Q(swaps__removed__isnull=True, swaps__chosen=True)
+    return mods_of(game).annotate(
+        swaps_count=Count("swaps", filter=live, distinct=True),
+        ready_count=Count("swaps", filter=live & Q(swaps__state="ready"), distinct=True),
+        files_count=Count("files", filter=Q(files__removed__isnull=True), distinct=True),
+    )
+
+
+def _row(mod: Any) -> dict[str, Any]:
+    own = {name: getattr(mod, name) for name in ("name", "current", "used", "version", "author", "licence", "note")}
+    return {"id": mod.pk, **own, "swaps": mod.swaps_count, "ready": mod.ready_count, "files": mod.files_count}
+
+
+@router.get("/games/{int:game_id}/mods", response=list[ModOut])
+def list_mods(request: HttpRequest, game_id: int, offset: Offset = 0, limit: Limit = MOST):
+    """A game's mods in their order: of two that want the same, the later one wins."""
+    return [_row(mod) for mod in _out(one(Game.objects.all(), game_id))[offset : offset + limit]]
+
+
+@router.post("/games/{int:game_id}/mods", response=ModOut)
+def make_mod(request: HttpRequest, game_id: int, data: NewMod):
+    """A new mod behind all others, empty or a copy; it is the one that is worked on from now on."""
+    game = one(Game.objects.all(), game_id)
+    if data.copy_of is None:
+        mod = together.new_mod(game, data.name)
+    else:
+        mod = together.copied(one(mods_of(game), data.copy_of), data.name)
+    return _row(one(_out(game), mod.pk))
+
+
+@router.put("/games/{int:game_id}/mods", response=list[ModOut])
+def arrange_mods(request: HttpRequest, game_id: int, data: OrderIn):
+    """Put all mods of a game into an order."""
+    game = one(Game.objects.all(), game_id)
+    together.arrange(game, data.mods)
+    return [_row(mod) for mod in _out(game)]
+
+
+def _mod(mod_id: int) -> Mod:
+    return one(Mod.objects.filter(removed__isnull=True).select_related("game"), mod_id)
+
+
+@router.patch("/mods/{int:mod_id}", response=ModOut)
+def change_mod(request: HttpRequest, mod_id: int, data: ModIn):
+    """Change what a mod says of itself, or turn it on or off."""
+    mod = _mod(mod_id)
+    given = data.dict(exclude_unset=True, exclude_none=True)
+    if given:
+        Mod.objects.filter(pk=mod.pk).update(**given)
+    return _row(one(_out(mod.game), mod_id))
+
+
+@router.post("/mods/{int:mod_id}/work-on", response=ModOut)
+def work_on_mod(request: HttpRequest, mod_id: int):
+    """Have swaps and files go into this mod from now on."""
+    mod = _mod(mod_id)
+    together.choose(mod)
+    return _row(one(_out(mod.game), mod_id))
+
+
+@router.delete("/mods/{int:mod_id}", response={204: None})
+def remove_mod(request: HttpRequest, mod_id: int):
+    """Remove a mod with its swaps and files; it can be brought back for a day. A game's last mod stays."""
+    together.remove(_mod(mod_id))
+    return 204, None
+
+
+@router.post("/mods/{int:mod_id}/bring-back", response=ModOut)
+def bring_mod_back(request: HttpRequest, mod_id: int):
+    """Bring a removed mod back."""
+    mod = one(Mod.objects.select_related("game"), mod_id)
+    together.bring_back(mod)
+    return _row(one(_out(mod.game), mod_id))
+
+
+@router.get("/games/{int:game_id}/conflicts", response=Conflicts)
+def conflicts(request: HttpRequest, game_id: int, offset: Offset = 0, limit: Limit = 100):
+    """The streams that several of the mods that are on swap, and which one wins each."""
+    return _conflicts(one(Game.objects.all(), game_id), offset, limit)
+
+
+def _conflicts(game: Game, offset: int = 0, limit: int = 100) -> dict[str, Any]:
+    found = Together.used(game).conflicts()
+    rows = [
+        {
+            "locator": c.locator,
+            "place": str(unpack_locator(c.locator)),
+            "wants": [
+                {"mod": s.mod_id, "name": s.mod.name, "swap": s.pk, "source_name": s.source_name} for s in c.swaps
+            ],
+            "winner": c.winner.mod_id,
+            "turned": c.turned,
+        }
+        for c in found[offset : offset + limit]
+    ]
+    return {"rows": rows, "total": len(found)}
+
+
+@router.put("/games/{int:game_id}/conflicts", response=Conflicts)
+def turn_round(request: HttpRequest, game_id: int, data: TurnIn):
+    """Have a mod win a stream, whatever the order says."""
+    game = one(Game.objects.all(), game_id)
+    together.turn(game, data.locator, None if data.mod is None else one(mods_of(game), data.mod))
+    return _conflicts(game)

@@ -1,0 +1,175 @@
+<script lang="ts">
+  import { createQuery } from "@tanstack/svelte-query";
+  import { tick } from "svelte";
+  import ProblemPanel from "../components/ProblemPanel.svelte";
+  import { api, asProblem, attempted, got, type Mod, type ModChange, type ProblemText } from "../lib/api";
+  import { app } from "../lib/app.svelte";
+  import { cache, ofGame } from "../lib/cache";
+  import { count } from "../lib/format";
+  import Conflicts from "../mods/Conflicts.svelte";
+  import ModFacts from "../mods/ModFacts.svelte";
+
+  /** A game's mods: which one is worked on, which are on, in which order, and what they say of themselves. */
+  const game_id = app.gameId;
+  const path = { game_id };
+  let problem = $state<ProblemText | null>(null);
+  /** Of which mod the facts are shown. */
+  let open = $state(0);
+  let dragged = $state(0);
+
+  const found = createQuery(() => ({
+    queryKey: ofGame(game_id, "mods"),
+    queryFn: () => got(api.GET("/api/games/{game_id}/mods", { params: { path } })),
+    staleTime: 0,
+    meta: { shown: true },
+  }));
+  const mods = $derived(found.data ?? []);
+  const on = $derived(mods.filter((m) => m.used).length);
+
+  /** Do something, then have everything of the game asked for anew: another mod may be worked on, another swap win. */
+  const change = (what: () => Promise<unknown>) =>
+    attempted(
+      async () => {
+        problem = null;
+        await what();
+        await app.loadGames();
+        await cache.invalidateQueries({ queryKey: ofGame(game_id) });
+        void app.refreshRoute();
+      },
+      (told) => (problem = told),
+    );
+  const say = (mod: Mod, body: ModChange) =>
+    change(() => got(api.PATCH("/api/mods/{mod_id}", { params: { path: { mod_id: mod.id } }, body })));
+  const workOn = (mod: Mod) =>
+    change(() => got(api.POST("/api/mods/{mod_id}/work-on", { params: { path: { mod_id: mod.id } } })));
+
+  async function make(name: string, copy_of: number | null = null) {
+    await change(async () => {
+      const made = await got(
+        api.POST("/api/games/{game_id}/mods", { params: { path }, body: { name, copy_of } }),
+      );
+      open = made.id;
+    });
+    await tick();
+    document.querySelector<HTMLInputElement>("#name-of-mod")?.select();
+  }
+
+  async function remove(mod: Mod) {
+    const params = { path: { mod_id: mod.id } };
+    await change(() => got(api.DELETE("/api/mods/{mod_id}", { params })));
+    if (problem) return;
+    app.say(`${mod.name} was removed.`, {
+      label: "Undo",
+      run: () => void change(() => got(api.POST("/api/mods/{mod_id}/bring-back", { params }))),
+    });
+  }
+
+  /** Put a mod where another stands. */
+  async function move(mod: Mod, to: number) {
+    if (to < 0 || to >= mods.length) return;
+    const order = mods.map((m) => m.id).filter((id) => id !== mod.id);
+    order.splice(to, 0, mod.id);
+    await change(() =>
+      got(api.PUT("/api/games/{game_id}/mods", { params: { path }, body: { mods: order } })),
+    );
+    await tick();
+    document.querySelector<HTMLElement>(`[data-mod="${mod.id}"]`)?.focus();
+  }
+
+  function onkeydown(e: KeyboardEvent, mod: Mod, at: number) {
+    const by = e.altKey ? { ArrowUp: -1, ArrowDown: 1 }[e.key] : undefined;
+    if (!by) return;
+    e.preventDefault();
+    void move(mod, at + by);
+  }
+
+  const made = (mod: Mod) =>
+    [
+      ...(mod.swaps ? [`${mod.ready} of ${mod.swaps} fit`] : []),
+      ...(mod.files ? [count(mod.files, "file")] : []),
+    ].join(", ") || "empty";
+</script>
+
+<div class="mx-auto max-w-6xl space-y-5 px-4 py-4">
+  <div class="flex flex-wrap items-start justify-between gap-x-6 gap-y-3">
+    <div class="min-w-64 flex-1">
+      <h1 class="text-xl font-bold">Mods</h1>
+      <p class="text-balance text-quiet">
+        Those that are on are rebuilt and installed together. Different streams of one bank go together; where
+        two want the same stream, the lower one wins.
+      </p>
+    </div>
+    <button class="btn btn-primary" onclick={() => make(`Mod ${mods.length + 1}`)}>New mod</button>
+  </div>
+  {#if problem}<ProblemPanel {problem} close={() => (problem = null)} />{/if}
+  {#if found.error}<ProblemPanel problem={asProblem(found.error)} />{/if}
+
+  <ol aria-label="Mods of this game">
+    {#each mods as mod, at (mod.id)}
+      <li
+        class="border-b border-line {dragged === mod.id ? 'opacity-50' : ''}"
+        ondragover={(e) => dragged && e.preventDefault()}
+        ondrop={(e) => {
+          e.preventDefault();
+          const moved = mods.find((m) => m.id === dragged);
+          dragged = 0;
+          if (moved && moved.id !== mod.id) void move(moved, at);
+        }}
+      >
+        <div class="flex flex-wrap items-center gap-x-4 gap-y-2 py-2">
+          <button
+            class="btn btn-ghost btn-sm btn-square cursor-grab"
+            draggable="true"
+            data-mod={mod.id}
+            title="Drag it, or Alt ↑ and Alt ↓"
+            aria-label="Place {at + 1} of {mods.length}: {mod.name}. Alt and an arrow move it"
+            ondragstart={() => (dragged = mod.id)}
+            ondragend={() => (dragged = 0)}
+            onkeydown={(e) => onkeydown(e, mod, at)}>⠿</button
+          >
+          <label class="flex items-center gap-2">
+            <input
+              type="checkbox"
+              class="toggle toggle-sm toggle-primary"
+              checked={mod.used}
+              aria-label="{mod.name} is on"
+              onchange={(e) => say(mod, { used: e.currentTarget.checked })}
+            />
+            <span class="w-7 text-quiet">{mod.used ? "on" : "off"}</span>
+          </label>
+          <button
+            class="min-w-40 grow text-left"
+            aria-expanded={open === mod.id}
+            onclick={() => (open = open === mod.id ? 0 : mod.id)}
+          >
+            <span class="font-semibold">{mod.name}</span>
+            <span class="text-quiet"
+              >{[mod.version, mod.author && `by ${mod.author}`].filter(Boolean).join(" ")}</span
+            >
+          </button>
+          <span class="num w-36 text-quiet">{made(mod)}</span>
+          {#if mod.current}
+            <span class="w-28 text-success">✓ worked on</span>
+          {:else}
+            <button class="btn btn-sm w-28" aria-label="Work on {mod.name}" onclick={() => workOn(mod)}
+              >Work on it</button
+            >
+          {/if}
+          <button
+            class="btn btn-sm"
+            aria-label="Copy {mod.name}"
+            onclick={() => make(`${mod.name}, copy`, mod.id)}>Copy</button
+          >
+          <button
+            class="btn btn-sm"
+            aria-label="Remove {mod.name}"
+            disabled={mods.length < 2}
+            onclick={() => remove(mod)}>Remove</button
+          >
+        </div>
+        {#if open === mod.id}<ModFacts {mod} say={(body) => say(mod, body)} />{/if}
+      </li>
+    {/each}
+  </ol>
+  {#if on > 1}<Conflicts {change} />{/if}
+</div>
