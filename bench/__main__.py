@@ -1,4 +1,4 @@
-"""python zubret.py bench [PART ...]: the table of ratios. Parts: codec, sounds, table, rebuild, range, archive, changes, size, idle,
+"""python zubret.py bench [PART ...]: the table of ratios. Parts: codec, sounds, table, rebuild, install, range, archive, changes, size, idle,
 load, screens, lines.
 
 Two parts run only where they are named: `full`, a quarter of an hour and 25 GB of disk, and `page`, which measures as `codec`
@@ -24,7 +24,22 @@ def main() -> None:
     django.setup()
     from server.ready import make_ready
 
-    from . import archives, codecs, full, idle, lines, load, ranges, rebuilds, screens, size, sounds, surveys, tables
+    from . import (
+        archives,
+        codecs,
+        full,
+        idle,
+        installs,
+        lines,
+        load,
+        ranges,
+        rebuilds,
+        screens,
+        size,
+        sounds,
+        surveys,
+        tables,
+    )
 
     make_ready()  # as server and workers do
     parts = {
@@ -32,6 +47,7 @@ def main() -> None:
         "sounds": sounds.rows,
         "table": tables.rows,
         "rebuild": rebuilds.rows,
+        "install": installs.rows,
         "range": ranges.rows,
     }
     parts |= {

@@ -56,6 +56,7 @@ class Screens(BrowserTest):
             yield "record", self._record(game), page.get_by_role("dialog", name="Record")
             yield "files", self._files(game), page.get_by_text("2 files of 2 matched")
             yield "rebuild", lambda: self.open(f"#/{game}/rebuild"), page.get_by_role("heading", name="Rebuild")
+            yield "mods", self._mods(game), page.get_by_text("wanted by several").or_(page.get_by_text("No two mods"))
             yield "install", lambda: self.open(f"#/{game}/install"), page.get_by_text("Nothing is installed")
 
         for theme in ("dark", "bright"):
@@ -89,6 +90,18 @@ class Screens(BrowserTest):
         def go():
             self.open(f"#/{game}/survey")
             self.page.get_by_role("gridcell", name="data/hold.chart", exact=True).click()
+
+        return go
+
+    def _mods(self, game: int):
+        def go():
+            self.open(f"#/{game}/mods")
+            expect(
+                self.page.get_by_role("button", name="Work on").or_(self.page.get_by_text("worked on")).first
+            ).to_be_visible()
+            if not self.page.get_by_role("button", name="Work on").count():
+                self.page.get_by_role("button", name="New mod").click()
+            self.page.get_by_role("button", name="First mod").and_(self.page.locator("[aria-expanded]")).click()
 
         return go
 

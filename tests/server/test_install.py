@@ -3,11 +3,18 @@
 import hashlib
 import os
 import shutil
+import subprocess
+import sys
 from pathlib import Path
 
+from server.games.folders import store_of
+from server.games.models import Game
+from server.install.installing import settle_all
 from server.jobs.models import Job
 from tests.server.support import ServerTest, wav_bytes
-from tests.support import tone
+from tests.support import ROOT, tone
+
+DJANGO = {"DJANGO_SETTINGS_MODULE": "server.settings"}
 
 FOUND = ("files", "bytes", "archives", "entries", "streams", "seconds", "stored")
 """Of a survey: what it found in all."""
@@ -103,6 +110,25 @@ class Installing(ServerTest):
         self.assertIn("has changed since this rebuild", told["what"])
         self.assertIsNone(self.get(f"{self.at}/install")["build"])
         self.assertEqual(tree(self.place), self.before)
+
+    def test_what_was_cut_off_is_brought_to_an_end_by_the_worker_s_start(self):
+        files, store = self.get(f"{self.at}/install/forecast")["rows"], store_of(Game.objects.get(pk=self.game["id"]))
+        for at in (30, 70):  # before anything is done, and between two steps
+            code = (
+                "import sys; from pathlib import Path; from tests.core.test_install import At, die\n"
+                "from zubret_core.container import GameFolder; from zubret_core.install import Store, Wanted, install\n"
+                f"game, store, new = GameFolder(Path({str(self.place)!r})), Store(Path({str(store.root)!r})), "
+                f"Path({str(self.builds / str(self.build['id']))!r})\n"
+                f"wanted = {{p: Wanted(new / p) for p in {[f['path'] for f in files]!r}}}\n"
+                f"sys.setprofile(At({at}, die)); install(game, store, wanted, {str(self.build['id'])!r})"
+            )
+            killed = subprocess.run([sys.executable, "-c", code], cwd=ROOT, env={**os.environ, **DJANGO}, check=False)
+            self.assertEqual(killed.returncode, -9)
+            self.assertEqual((self.state(), self.route()), ("cut off", "cut off"))
+            settle_all()
+            self.assertIn(self.state(), ("original", "installed"))
+            self.send("post", f"{self.at}/restore")
+            self.assertEqual(tree(self.place), self.before)
 
     def test_a_lost_database_loses_no_original(self):
         self.send("post", f"/builds/{self.build['id']}/install")

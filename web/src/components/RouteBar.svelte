@@ -52,7 +52,7 @@
       >
         <span class="min-w-0">
           <span class="block truncate font-semibold leading-tight">{app.game.name}</span>
-          <span class="block text-[0.85rem] text-quiet max-md:hidden"
+          <span class="block truncate text-[0.85rem] text-quiet max-md:hidden"
             >{app.game.build ? `build ${app.game.build} · ` : ""}{surveyed}</span
           >
         </span>
@@ -92,18 +92,21 @@
       <ol class="flex items-stretch max-md:w-full max-md:justify-between">
         {#each app.route as stop, i (stop.key)}
           <li class="group/stop relative flex items-stretch">
-            {#if i}<span class="mt-[1.62rem] h-px w-6 bg-edge max-xl:w-3 max-md:hidden" aria-hidden="true"
+            {#if i}<span
+                class="mt-[1.62rem] max-xl:mt-7 h-px w-6 bg-edge max-2xl:w-2 max-md:hidden"
+                aria-hidden="true"
               ></span>{/if}
             <a
               href="#/{app.gameId}/{stop.key}"
-              class="relative flex gap-2.5 px-3 pt-3 pb-3 whitespace-nowrap max-md:gap-1.5 max-md:px-1 max-md:pt-1 max-md:pb-2"
+              title={stop.text}
+              class="relative flex gap-2.5 px-2.5 pt-3 pb-3 whitespace-nowrap max-xl:pt-[1.15rem] max-md:gap-1.5 max-md:px-1 max-md:pt-1 max-md:pb-2"
               aria-describedby={stop.lines.length ? "lines-of-banks" : undefined}
               aria-current={!app.settings && app.stop === (stop.key as StationKey) ? "page" : undefined}
             >
               <span class="dot {stop.dot}" role="img" aria-label={stop.dot}></span>
               <span>
                 <span class="block font-semibold leading-tight">{stop.name}</span>
-                <span class="block text-[0.85rem] text-quiet max-md:sr-only"
+                <span class="block text-[0.85rem] text-quiet max-xl:sr-only"
                   >{stop.text}{stop.lines.length ? `, ${spoken(stop.lines)}` : ""}</span
                 >
               </span>

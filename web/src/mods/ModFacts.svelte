@@ -5,20 +5,22 @@
   let { mod, say }: { mod: Mod; say: (body: ModChange) => Promise<unknown> } = $props();
 
   const FIELDS = [
-    { key: "name", label: "name", width: "w-80", most: 200 },
-    { key: "version", label: "version", width: "w-32", most: 40 },
-    { key: "author", label: "author", width: "w-64", most: 200 },
-    { key: "licence", label: "licence", width: "w-64", most: 200 },
+    { key: "name", label: "name", most: 200 },
+    { key: "version", label: "version", most: 40 },
+    { key: "author", label: "author", most: 200 },
+    { key: "licence", label: "licence", most: 200 },
   ] as const;
 </script>
 
-<div class="mb-3 flex flex-wrap gap-x-5 gap-y-2 rounded-box bg-base-200 p-3">
-  {#each FIELDS as { key, label, width, most } (key)}
-    <label class="flex items-center gap-2">
+<div
+  class="mb-3 grid grid-cols-[3fr_1.5fr_3fr_2fr] gap-x-5 gap-y-2 rounded-box bg-base-200 p-3 max-md:grid-cols-1"
+>
+  {#each FIELDS as { key, label, most } (key)}
+    <label class="flex min-w-0 items-center gap-2">
       <span class="text-quiet">{label}</span>
       <input
         id={key === "name" ? "name-of-mod" : undefined}
-        class="input input-sm {width}"
+        class="input input-sm min-w-0 grow"
         value={mod[key]}
         maxlength={most}
         required={key === "name"}
@@ -30,10 +32,10 @@
       />
     </label>
   {/each}
-  <label class="flex basis-full items-start gap-2">
+  <label class="col-span-full flex items-start gap-2">
     <span class="pt-1 text-quiet">note</span>
     <textarea
-      class="textarea textarea-sm min-h-16 grow"
+      class="textarea textarea-sm min-h-16 grow bg-base-100 text-base"
       maxlength="20000"
       value={mod.note}
       onchange={(e) => void say({ note: e.currentTarget.value.trim() })}></textarea>
