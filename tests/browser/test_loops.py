@@ -36,7 +36,7 @@ class Loops(BrowserTest):
         self.until(lambda: int(self.strip("frame")) < before_it, 10, "what stands behind the seam")
         first.get_by_role("button", name="Stop the seam").press("Enter")
         self.assertEqual(self.strip("playing"), "false")
-        first.get_by_role("button", name="Take the loop of 0:53.33").press("Enter")
+        first.get_by_role("button", name="Take it: the loop of 0:53.33").press("Enter")
         expect(first).to_contain_text("✓ taken")
         expect(start).not_to_have_value(own)
         frames = loop()
@@ -51,11 +51,11 @@ class Loops(BrowserTest):
         expect(first).to_contain_text("✓ taken")
         page.get_by_label("loop", exact=True).select_option("source")
         expect(start).to_have_value(own)
-        first.get_by_role("button", name="Take the loop").click()
+        first.get_by_role("button", name="Take it: the loop").click()
         expect(start).not_to_have_value(own)
         page.keyboard.press("Control+z")
         expect(start).to_have_value(own)
-        expect(first.get_by_role("button", name="Take the loop")).to_be_visible()
+        expect(first.get_by_role("button", name="Take it: the loop")).to_be_visible()
 
     def test_a_seam_is_moved_while_it_is_heard_and_the_game_plays_it_cleanly(self):
         game, page = self.register(), self.page

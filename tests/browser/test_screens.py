@@ -55,9 +55,9 @@ class Screens(BrowserTest):
             yield "texts", self._texts(game), page.get_by_text("by the layout")
             yield "record", self._record(game), page.get_by_role("dialog", name="Record")
             yield "files", self._files(game), page.get_by_text("2 files of 2 matched")
-            yield "rebuild", lambda: self.open(f"#/{game}/rebuild"), page.get_by_role("heading", name="Rebuild")
             yield "mods", self._mods(game), page.get_by_text("wanted by several").or_(page.get_by_text("No two mods"))
             yield "install", lambda: self.open(f"#/{game}/install"), page.get_by_text("Nothing is installed")
+            yield "rebuild", lambda: self.open(f"#/{game}/rebuild"), page.get_by_role("heading", name="Rebuild")
 
         for theme in ("dark", "bright"):
             for name, go, there in screens():
@@ -78,7 +78,7 @@ class Screens(BrowserTest):
                 page.get_by_role("button", name="Rebuild and prove").click()
                 expect(page.get_by_role("region", name="Proof")).to_contain_text("✓ Proved", timeout=30_000)
             page.keyboard.press("Control+k")
-            expect(page.get_by_role("combobox")).to_be_focused()
+            expect(page.get_by_role("dialog").get_by_role("combobox")).to_be_focused()
             self.assertEqual(self.faults_of_axe(), [], f"find or do, {theme}")
             page.keyboard.press("Escape")
             page.get_by_role("button", name="Jobs").click()
@@ -95,13 +95,14 @@ class Screens(BrowserTest):
 
     def _mods(self, game: int):
         def go():
+            page = self.page
             self.open(f"#/{game}/mods")
-            expect(
-                self.page.get_by_role("button", name="Work on").or_(self.page.get_by_text("worked on")).first
-            ).to_be_visible()
-            if not self.page.get_by_role("button", name="Work on").count():
-                self.page.get_by_role("button", name="New mod").click()
-            self.page.get_by_role("button", name="First mod").and_(self.page.locator("[aria-expanded]")).click()
+            expect(page.get_by_text("worked on")).to_be_visible()
+            if not page.get_by_role("button", name="Work on it").count():
+                page.get_by_role("button", name="New mod").click()
+                page.get_by_role("button", name="Work on it: First mod").click()
+                expect(page.get_by_role("button", name="Work on it: Mod 2")).to_be_visible()
+            page.get_by_role("button", name="First mod", exact=True).click()
 
         return go
 

@@ -50,7 +50,7 @@
           {#if c.turned}
             <button
               class="btn btn-xs"
-              aria-label="By the order: {c.place}"
+              aria-label="Go by the order: {c.place}"
               onclick={() => turn(c.locator, null)}>Go by the order</button
             >
           {:else}<span class="text-quiet">by the order</span>{/if}

@@ -151,7 +151,7 @@
           {#if mod.current}
             <span class="w-28 text-success">✓ worked on</span>
           {:else}
-            <button class="btn btn-sm w-28" aria-label="Work on {mod.name}" onclick={() => workOn(mod)}
+            <button class="btn btn-sm w-28" aria-label="Work on it: {mod.name}" onclick={() => workOn(mod)}
               >Work on it</button
             >
           {/if}

@@ -125,7 +125,7 @@
                 {:else}
                   <button
                     class="btn btn-xs"
-                    aria-label="Take the loop of {clock(loop.seconds, 2)} from {at(loop.start)}"
+                    aria-label="Take it: the loop of {clock(loop.seconds, 2)} from {at(loop.start)}"
                     onclick={() => take(loop)}>Take it</button
                   >
                 {/if}
