@@ -39,8 +39,10 @@
       <li class="flex flex-wrap items-center gap-3 border-t border-line py-1.5">
         <span class="grow break-all">{file.path}</span>
         <span class="text-quiet">{WORDS[file.state]}</span>
-        <button class="btn btn-xs" aria-label="Leave it as it is: {file.path}" onclick={() => leave([file.path])}
-          >Leave it as it is</button
+        <button
+          class="btn btn-xs"
+          aria-label="Leave it as it is: {file.path}"
+          onclick={() => leave([file.path])}>Leave it as it is</button
         >
       </li>
     {/each}
