@@ -11,6 +11,7 @@ import sys
 import tempfile
 from collections import Counter
 from pathlib import Path
+from unittest import mock
 
 from django.test import SimpleTestCase
 
@@ -246,6 +247,16 @@ class Installing(SimpleTestCase):
         (self.store.root / "ledger.json").unlink()
         with self.assertRaisesRegex(ZubretError, "not the list of what was installed"):
             install(self.game(), self.store, self.wanted(1))
+
+    def test_where_no_second_name_can_be_given_files_are_copied(self):
+        with mock.patch("os.link", side_effect=OSError(errno.EXDEV, "another disk")):
+            for number in (0, 1):
+                install(self.game(), self.store, self.wanted(number))
+                self.assertEqual({f.state for f in look(self.game(), self.store, True)}, {"installed"})
+                original = self.store.ledger().places["data/sea.crate"].original
+                self.assertTrue(original.fits(self.store.backup("data/sea.crate"), True))
+            restore(self.game(), self.store)
+        self.assertEqual(tree(self.place), self.before)
 
     def test_two_at_once_and_room(self):
         with self.store.held(), self.assertRaisesRegex(ZubretError, "already"):

@@ -43,8 +43,8 @@ class Wanted:
 
 @dataclass(frozen=True)
 class Coming:
-    """What will become of a file: replaced, added, set aside, put back (the original), taken away (it was added), or it stays as it
-    is installed now. before, after: bytes, None for no file."""
+    """What will become of a file. what: replaced, added, set aside, put back (the original), or taken away (it was added); before,
+    after: bytes, None for no file."""
 
     path: str
     what: str
@@ -105,8 +105,11 @@ def _what(known: Place | None, want: Wanted | None, before: int | None) -> str:
 def install(
     folder: GameFolder, store: Store, wanted: Mapping[str, Wanted], of: str = "", progress: Progress = silent
 ) -> Outcome:
-    """Make the game's folder what is wanted; of: what that is, in words of who asks. Raises ZubretError, and leaves all as it was, where a file is not what it was when it
-    was installed, a backup is not what was kept, a path is none that may be written, or a disk is full."""
+    """Make the game's folder what is wanted; of: what that is, in words of who asks.
+
+    Raises ZubretError, and leaves all as it was, where a file is not what it was when it was installed, a backup is not what was kept, a
+    path is none that may be written, or a disk is full.
+    """
     with _in_words("Nothing of the game was changed. Mend that, then start again."), store.held():
         store.begin()
         _settle(folder, store)
