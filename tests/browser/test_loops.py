@@ -29,7 +29,7 @@ class Loops(BrowserTest):
         page.get_by_role("button", name="Look for loops in it").press("Enter")
         list_ = page.get_by_role("table", name="Loops that were found")
         first = list_.get_by_role("row").nth(1)
-        expect(first.get_by_role("cell").first).to_have_text("0:53.33")
+        expect(first.get_by_role("cell").first).to_have_text("0:53.33", timeout=60_000)  # workers step back
         first.get_by_role("button", name="Hear the seam").press("Enter")  # before it is anybody's loop
         self.until(lambda: self.strip("playing") == "true", 10, "the seam")
         swap = next(s for s in self.api(f"/mods/{self.mod_of(game)}/swaps") if s["stream"]["stream_id"] == "0246")
