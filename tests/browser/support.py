@@ -12,7 +12,7 @@ from playwright.sync_api import Page, expect, sync_playwright
 from tests.program import ProgramTest
 from tests.support import ROOT
 
-expect.set_options(timeout=20_000)  # a busy machine is no fault of the product
+expect.set_options(timeout=45_000)  # a busy machine is no fault of the product
 LOST = """
     window.lostFocus = [];
     let held, since = 0;
@@ -50,7 +50,7 @@ class BrowserTest(ProgramTest):
         self.context = self.browser.new_context(
             viewport={"width": 1280, "height": 800}, bypass_csp=True, reduced_motion="reduce"
         )
-        self.context.set_default_timeout(20_000)
+        self.context.set_default_timeout(45_000)
         self.addCleanup(self.context.close)
         self.context.add_init_script(LOST)
         self.page: Page = self.context.new_page()
