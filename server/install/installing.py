@@ -163,10 +163,9 @@ class RestoreOrder(Order):
 
 @dataclass(frozen=True)
 class Installed:
-    """How many files were changed; strange: those that something else changed meanwhile, so that all went back."""
+    """How many files were changed."""
 
     files: int
-    strange: list[str]
 
 
 def start_install(build: Build) -> Job:
@@ -217,7 +216,7 @@ def _done(game: Game, act: Callable[[GameFolder, core.Store], core.Outcome]) -> 
             file=", ".join(outcome.strange),
             next="Close the game and what updates it, then install again.",
         )
-    return Installed(outcome.steps, list(outcome.strange))
+    return Installed(outcome.steps)
 
 
 def let_go(game: Game, paths: list[str]) -> None:

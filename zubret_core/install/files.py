@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ..base import Progress, ZubretError, silent
+from ..source.whole import sync_folder
 
 PIECE = 1 << 20
 """Bytes that are read at once."""
@@ -83,17 +84,6 @@ def link_or_copy(old: Path, new: Path, progress: Progress = silent) -> None:
     except OSError:
         copy(old, new, progress)
     sync_folder(new.parent)
-
-
-def sync_folder(folder: Path) -> None:
-    """Flush the names of a folder to the disk, where the system knows that."""
-    if os.name == "nt":
-        return
-    number = os.open(folder, os.O_RDONLY)
-    try:
-        os.fsync(number)
-    finally:
-        os.close(number)
 
 
 def write_text(place: Path, text: str) -> None:

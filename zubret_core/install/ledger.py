@@ -20,7 +20,8 @@ from typing import Any
 
 from ..base import ZubretError
 from ..lock import held_by, hold
-from .files import Facts, sync_folder, write_text
+from ..source.whole import sync_folder
+from .files import Facts, write_text
 
 VERSION = 1
 
@@ -64,14 +65,12 @@ def _facts(data: dict[str, Any] | None) -> Facts | None:
 
 @dataclass(frozen=True)
 class Step:
-    """One file of an install. before: what is there, None for nothing; after: what will be; new: the file it comes from, empty
-    for the backup of its original; kept: where what is there stays meanwhile, below the store; staged: the name under which the
+    """One file of an install. before: what is there, None for nothing; after: what will be; kept: where what is there stays meanwhile, below the store; staged: the name under which the
     new one waits in the same folder."""
 
     path: str
     before: Facts | None
     after: Facts | None
-    new: str
     kept: str
     staged: str
 

@@ -26,8 +26,8 @@ from secrets import token_hex
 
 from ..base import Passes, Progress, ZubretError, silent
 from ..container import GameFolder
-from ..source.whole import PART
-from .files import Facts, copy, digest, facts, link_or_copy, sync_folder
+from ..source.whole import PART, sync_folder
+from .files import Facts, copy, digest, facts, link_or_copy
 from .ledger import Journal, Ledger, Place, Step, Store
 
 LATER = "Mend that, then start Zubret again: it brings this to an end."
@@ -154,9 +154,7 @@ def _staged(folder: GameFolder, store: Store, wanted: dict[str, Wanted], of: str
     places = {path: _place(folder, path) for path in sorted({*wanted, *ledger.places})}
     _check_names(places)
     made = list(dict.fromkeys(f for path in wanted for f in _missing_folders(folder, path)))
-    planned = [
-        Step(path, None, None, "", _kept(path, n, ledger), f"{token}-{n}{PART}") for n, path in enumerate(places)
-    ]
+    planned = [Step(path, None, None, _kept(path, n, ledger), f"{token}-{n}{PART}") for n, path in enumerate(places)]
     then = Ledger(dict(ledger.places), list(dict.fromkeys([*ledger.folders, *made])), of)
     store.write_journal(Journal("staging", planned, ledger, then))
     sizes = [_weight(places[s.path], wanted.get(s.path)) for s in planned]
@@ -216,7 +214,7 @@ def _stage(
         if before is not None and (stat.st_size, stat.st_mtime_ns) == (before.size, before.mtime_ns):
             os.utime(staged, ns=(stat.st_mtime_ns, stat.st_mtime_ns + 2_000_000_000))  # told apart without reading
         after = Facts(stat.st_size, sha, staged.stat().st_mtime_ns)
-    return replace(step, before=before, after=after, new=str(want.new or "") if want else "")
+    return replace(step, before=before, after=after)
 
 
 def _as_left(place: Path, known: Place, path: str) -> Facts | None:

@@ -17,7 +17,7 @@ from typing import NamedTuple
 
 from ..base import Progress, ZubretError, silent
 from .base import FileSource, SliceSource, Source
-from .whole import whole
+from .whole import sync_folder, whole
 
 PIECE = 1 << 18
 """Bytes written at once: small enough to stay in the processor's cache between reading and writing."""
@@ -114,7 +114,7 @@ def write_file(source: Source, path: Path, progress: Progress = silent) -> None:
                     done += length
                     progress(done, source.size, f"writing {path.name}")
                 os.fsync(out.fileno())
-        _sync_folder(path.parent)
+        sync_folder(path.parent)
     except OSError as e:
         full = e.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
         raise ZubretError(
@@ -158,17 +158,6 @@ def _flow(source: Source, at: int, length: int, out: FileIO) -> Iterator[int]:
         while view:
             view = view[out.write(view) :]
         yield len(piece)
-
-
-def _sync_folder(folder: Path) -> None:
-    """Make a rename in `folder` lasting; Windows neither needs nor allows it."""
-    if os.name == "nt":
-        return
-    handle = os.open(folder, os.O_RDONLY)
-    try:
-        os.fsync(handle)
-    finally:
-        os.close(handle)
 
 
 def condensed(segments: Sequence[Segment], cells: int) -> list[Segment]:

@@ -24,6 +24,17 @@ def whole(place: Path) -> Iterator[Path]:
         part.unlink(missing_ok=True)
 
 
+def sync_folder(folder: Path) -> None:
+    """Make the names in a folder lasting; Windows neither needs nor allows it."""
+    if os.name == "nt":
+        return
+    handle = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
 def remove_parts(folder: Path) -> None:
     """Remove what processes that were cut off left below a folder."""
     for part in folder.rglob(f"*{PART}"):

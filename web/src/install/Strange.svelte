@@ -4,11 +4,8 @@
   import { cache, ofGame } from "../lib/cache";
   import { count } from "../lib/format";
 
-  /** Files that are not as they were installed, and what can be done. total: how many were installed at all. */
-  let {
-    files,
-    tell,
-  }: { files: InstalledFile[]; total: number; tell: (problem: ProblemText | null) => void } = $props();
+  /** Files that are not as they were installed, and what can be done. */
+  let { files, tell }: { files: InstalledFile[]; tell: (problem: ProblemText | null) => void } = $props();
 
   const WORDS: Record<string, string> = {
     changed: "changed by something else: an update of the game, or another tool",

@@ -122,7 +122,7 @@
         >
       {/if}
     </section>
-    {#if strange.length}<Strange files={strange} total={now.total} tell={(told) => (problem = told)} />{/if}
+    {#if strange.length}<Strange files={strange} tell={(told) => (problem = told)} />{/if}
 
     {#each coming.data?.warnings ?? [] as warning (warning.what + warning.where)}
       <ProblemPanel problem={warning} />
