@@ -1,6 +1,6 @@
 """Runs the tests with Django's runner and closes with one line of counts: python -m tests [LABELS].
 
-Without labels all of them run, in two processes: those of the core beside all others.
+Without labels all of them run, in two processes: those of the core and the server beside those with a browser.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import threading
 from pathlib import Path
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
@@ -20,7 +21,7 @@ import django
 from django.conf import settings
 from django.test.runner import DiscoverRunner
 
-CORE = "tests.core"
+BESIDE = ("tests.core", "tests.server")
 
 
 class Runner(DiscoverRunner):
@@ -31,7 +32,7 @@ class Runner(DiscoverRunner):
     def build_suite(self, *args, **kwargs):
         suite = super().build_suite(*args, **kwargs)
         if self.beside:
-            suite._tests = [test for test in suite if not test.id().startswith(CORE)]
+            suite._tests = [test for test in suite if not test.id().startswith(BESIDE)]
         return suite
 
     def run_suite(self, suite, **kwargs):
@@ -39,31 +40,33 @@ class Runner(DiscoverRunner):
         return self.result
 
 
-class Beside:
-    """The tests of the core, in a process and a data folder of their own; what they print is shown when they are done."""
+class Beside(threading.Thread):
+    """The tests of the core, then those of the server, each in a process and a data folder of their own; what they print is
+    shown when they are done. They step back behind the workers whose answers the others wait for."""
 
     def __init__(self) -> None:
+        super().__init__(daemon=True)
         self.out = tempfile.TemporaryFile("w+", encoding="utf-8")
-        own = {"ZUBRET_DATA_DIR": str(settings.DATA_DIR / "core"), "PYTHONUNBUFFERED": "1"}
-        back = (
-            ["nice", "-n", "15"] if shutil.which("nice") else []
-        )  # behind the workers whose answers other tests wait for
-        self.process = subprocess.Popen(
-            [*back, sys.executable, "-m", "tests", CORE],
-            env={**os.environ, **own},
-            stdout=self.out,
-            stderr=subprocess.STDOUT,
-        )
+        self.broken = 0
+        self.start()
+
+    def run(self) -> None:
+        back = ["nice", "-n", "15"] if shutil.which("nice") else []
+        for label in BESIDE:
+            own = {"ZUBRET_DATA_DIR": str(settings.DATA_DIR / label), "PYTHONUNBUFFERED": "1"}
+            command = [*back, sys.executable, "-m", "tests", label]
+            done = subprocess.run(command, env={**os.environ, **own}, stdout=self.out, stderr=subprocess.STDOUT)
+            self.broken += done.returncode != 0
 
     def counts(self) -> tuple[int, int, int]:
         """Passed, failed, skipped; one that broke down has failed."""
-        code = self.process.wait()
+        self.join()
         self.out.seek(0)
         text = self.out.read()
         print(text)
-        found = re.search(r"^(\d+) passed, (\d+) failed(?:, (\d+) skipped)?$", text, re.MULTILINE)
-        passed, failed, skipped = (int(n or 0) for n in found.groups()) if found else (0, 1, 0)
-        return passed, max(failed, 1) if code else failed, skipped
+        found = re.findall(r"^(\d+) passed, (\d+) failed(?:, (\d+) skipped)?$", text, re.MULTILINE)
+        passed, failed, skipped = (sum(int(row[column] or 0) for row in found) for column in range(3))
+        return passed, max(failed, self.broken, len(BESIDE) - len(found)), skipped
 
 
 def main() -> None:
