@@ -22,6 +22,7 @@ from .jobs.api import router as jobs
 from .keys.api import router as keys
 from .mods.api import router as mods
 from .mods.build_api import router as builds
+from .mods.carry_api import router as carry
 from .mods.lines_api import router as lines
 from .mods.mods_api import router as several
 from .shelf.api import router as shelf
@@ -55,7 +56,7 @@ ROUTERS = {
     "games": (home, surveys, names, keys, changes),
     "taking out": (takeout, sounds, one_stream),
     "shelf": (shelf, entries, groups, sayings, titles, searches, streams),
-    "mods": (mods, several, builds, lines, install),
+    "mods": (mods, several, carry, builds, lines, install),
     "jobs": (jobs,),
     "layouts": (bench, unknown),
 }

@@ -102,12 +102,17 @@ def _voice_bank(language):
     return bell(f"crew_{language}", sounds, TONGUES[language])
 
 
-def _deck_bank():
+def _deck_bank(build):
+    """Short effects. Build 1.1 has lost the telegraph, sends the gull to the scenes, has softer bells, and the rope at another rate."""
     effects = _effects()
+    names = [name for name in EFFECTS if build == "1.0" or name not in ("gull", "telegraph")]
+    if build == "1.1":
+        effects["bell_near"] = effects["bell_near"] // 2
     sounds = [
-        Sound(id, effects["bell_near" if name == "bell_far" else name], 32000, codec=PCM,
+        Sound(EFFECTS[name], effects["bell_near" if name == "bell_far" else name],
+              24000 if build == "1.1" and name == "rope" else 32000, codec=PCM,
               same_as=EFFECTS["bell_near"] if name == "bell_far" else None)
-        for name, id in EFFECTS.items()
+        for name in names
     ]  # fmt: skip
     return bell("deck", sounds)
 
@@ -130,15 +135,15 @@ def _radio_bank():
     return told_bell("radio", sounds, setup)
 
 
-def _scene_bank():
+def _scene_bank(build):
     """Music that does not loop: a scene that lasts longer goes on in silence."""
     pcm, _, _ = render(WATCH)
     fade = np.minimum(1, np.arange(len(pcm))[::-1] / (2 * WATCH.rate))[:, None]
     short = pcm[: 9 * WATCH.rate] * fade[-9 * WATCH.rate :]
     tunes = {"night_watch": pcm * fade, "galley": short}
-    return bell(
-        "scenes", [Sound(id, as_int16(tunes[name]), WATCH.rate, block=2048) for name, (id, _) in SCENES.items()]
-    )
+    sounds = [Sound(id, as_int16(tunes[name]), WATCH.rate, block=2048) for name, (id, _) in SCENES.items()]
+    gull = [Sound(EFFECTS["gull"], _effects()["gull"], 32000, codec=PCM)] if build == "1.1" else []
+    return bell("scenes", sounds + gull)
 
 
 def _drift_bank():
@@ -153,9 +158,11 @@ def _drift_bank():
     )
 
 
-def _cues():
+def _cues(build):
     lines = [f"{name} music {id}" for name, id in MUSIC_IDS.items()]
-    lines += [f"{name} deck {id}" for name, id in EFFECTS.items()]
+    moved = {"gull": "scenes"} if build == "1.1" else {}
+    effects = {name: id for name, id in EFFECTS.items() if build == "1.0" or name != "telegraph"}
+    lines += [f"{name} {moved.get(name, 'deck')} {id}" for name, id in effects.items()]
     lines += [f"{name} scenes {id}" for name, (id, _) in SCENES.items()]
     lines += [f"weather_{n} radio {5000 + n}" for n in range(1, 5)]
     lines += [f"tune_{n} radio {5010 + n}" for n in range(1, 3)]
@@ -220,11 +227,11 @@ def make(folder, build=BUILD):
         ("voice/crew_en.bell", _voice_bank("en"), False),
         ("voice/crew_fr.bell", _voice_bank("fr"), True),
         ("voice/crew_de.bell", _voice_bank("de"), False),
-        ("deck/deck.bell", _deck_bank(), False),
+        ("deck/deck.bell", _deck_bank(build), False),
         ("pictures/lamp.raw", bytes(np.repeat(np.arange(256, dtype=np.uint8), 96)), True),
-        ("cues.txt", _cues().encode(), True),
+        ("cues.txt", _cues(build).encode(), True),
         ("radio/radio.bell", _radio_bank(), False),
-        ("scenes/scenes.bell", _scene_bank(), False),
+        ("scenes/scenes.bell", _scene_bank(build), False),
     ]
     files.append(("text/spoken.page", page(SPOKEN), True))
     if build == "1.1":

@@ -28,7 +28,7 @@ from ..games.models import Change, Comparison, Game, Key, KeyChoice, NameList, S
 from ..jobs.models import Job
 from ..jobs.orders import Tidy
 from ..jobs.run import cancel, tidy_up, work
-from ..mods.models import Build, EntryFile, Mod, Plan, Swap, SwapStep, Trial, Turn
+from ..mods.models import Build, EntryFile, Judged, Judgement, Mod, Plan, Swap, SwapStep, Trial, Turn
 from ..shelf.models import Archive, Bank, Entry, Given, SavedSearch, Saying, Stream, SurveyGroup, Unsaid
 
 BATCH = 5_000
@@ -155,6 +155,7 @@ class _Broom:
         self.delete(Survey.objects.filter(game=game))
         self.archives(Archive.objects.filter(game=game, outer__isnull=True))
         mods = Mod.objects.filter(game=game)
+        self.judged(Judgement.objects.filter(mod__in=mods))
         self.delete(Trial.objects.filter(build__game=game))
         self.delete(SwapStep.objects.filter(swap__mod__in=mods))
         for made in (Swap, EntryFile):
@@ -225,12 +226,20 @@ class _Broom:
         before = timezone.now() - UNDONE
         self.delete(SwapStep.objects.filter(swap__removed__lt=before))
         for model in (Swap, EntryFile):
-            self.delete(model._base_manager.filter(removed__lt=before))
+            gone = model._base_manager.filter(removed__lt=before)
+            self.delete(Judged.objects.filter(**{f"{'swap' if model is Swap else 'file'}__in": gone}))
+            self.delete(gone)
         mods = Mod.objects.filter(removed__lt=before)
+        self.judged(Judgement.objects.filter(mod__in=mods))
         self.delete(SwapStep.objects.filter(swap__mod__in=mods))
         for made in (Turn, Swap, EntryFile):
             self.delete(made._base_manager.filter(mod__in=mods))
         self.delete(mods)
+
+    def judged(self, judgements: QuerySet[Judgement]) -> None:
+        """Judgements of mods, with their rows."""
+        self.delete(Judged.objects.filter(judgement__in=judgements))
+        self.delete(judgements)
 
     def old_sayings(self) -> None:
         """What was said so long ago, or so much ago, that nobody takes it back. One that is being said is not among them."""

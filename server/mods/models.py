@@ -61,7 +61,8 @@ class Swap(models.Model):
     """One take of one stream's replacement. Several may wait for the same stream of a mod; the `chosen` one is what the mod has.
 
     locator and payload_digest say which stream; source what it begins from (of `zubret_core.swap`), source_* which file or which
-    other stream; treatment what is done to it. info and original_level are measured by the job; prepared holds the digest,
+    other stream; treatment what is done to it. info and original_level are measured by the job; original is the stream's format and its bytes, as
+    payload_digest is its payload, when it was last prepared; prepared holds the digest,
     format, SNR and level of the encoded result, null while there is none for this treatment. step: the number of the treatment
     among those of `steps`; undos, redos: how many there are before and behind it.
     """
@@ -80,6 +81,7 @@ class Swap(models.Model):
     treatment = models.JSONField(default=dict)
     info = models.JSONField(null=True)
     original_level = models.JSONField(null=True)
+    original = models.JSONField(null=True)
     state = models.CharField(max_length=10, default=READING)
     report = models.JSONField(null=True)
     prepared = models.JSONField(null=True)
@@ -154,6 +156,43 @@ class EntryFile(models.Model):
 
     def __str__(self) -> str:
         return f"{self.source_name} in {self.shown_in}"
+
+
+class Judgement(models.Model):
+    """What became of a mod's originals in one survey of its game."""
+
+    mod = models.OneToOneField(Mod, models.CASCADE, related_name="judgement")
+    survey = models.IntegerField()
+    made = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return f"judgement of {self.mod_id}"
+
+
+class Judged(models.Model):
+    """What became of one stream that a mod swaps, or of one entry that it replaces (file).
+
+    verdict: of `zubret_core.locate.carry`; was: the locator that it had, empty for an entry; now: the one that it has, or for an
+    entry its steps on the way in and its number; source: the locator of the other stream that it begins from; stored: the bytes of the original, as the mod knew it; detail: for people;
+    open: something is left to do; before: what its takes or its file were before they were carried over, null while they were not.
+    """
+
+    BULK = ("judgement", "swap", "file", "verdict", "was", "now", "source", "stored", "detail", "open")
+
+    judgement = models.ForeignKey(Judgement, models.CASCADE, related_name="rows")
+    swap = models.ForeignKey(Swap, models.CASCADE, null=True)
+    file = models.ForeignKey(EntryFile, models.CASCADE, null=True)
+    verdict = models.CharField(max_length=10)
+    was = models.TextField(default="", blank=True)
+    now = models.TextField(default="", blank=True)
+    source = models.TextField(default="", blank=True)
+    stored = models.BigIntegerField(null=True)
+    detail = models.CharField(max_length=1000, default="", blank=True)
+    open = models.BooleanField(default=True)
+    before = models.JSONField(null=True)
+
+    def __str__(self) -> str:
+        return f"{self.verdict}: {self.was or self.file_id}"
 
 
 class Plan(models.Model):

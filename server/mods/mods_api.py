@@ -12,7 +12,7 @@ from ..errors import one
 from ..games.models import Game
 from ..paging import MOST, Limit, Offset
 from ..shelf.models import unpack_locator
-from . import together
+from . import carrying, together
 from .models import Mod
 from .together import Together, mods_of
 
@@ -23,7 +23,7 @@ Line = Annotated[str, Field(max_length=200)]
 
 class ModOut(Schema):
     """A mod. current: it is worked on; used: it takes part; swaps, ready, files: how many streams it swaps, how many of these fit, how
-    many files it puts into archives."""
+    many files it puts into archives; lost: how many of its streams the newest survey does not have where the mod knows them."""
 
     id: int
     name: str
@@ -36,10 +36,12 @@ class ModOut(Schema):
     swaps: int
     ready: int
     files: int
+    lost: int
 
 
 class NewMod(Schema):
-    """A new mod; copy_of: the number of one whose swaps and files it begins with."""
+    """A new mod; copy_of: the number of one whose swaps and files it begins with; one of another game, too, as for a new
+    build of it."""
 
     name: Name
     copy_of: int | None = None
@@ -105,15 +107,25 @@ def _out(game: Game) -> Any:
     )
 
 
-def _row(mod: Any) -> dict[str, Any]:
+def _row(mod: Any, lost: dict[int, int] | None = None) -> dict[str, Any]:
+    lost = carrying.lost(mod.game) if lost is None else lost
     own = {name: getattr(mod, name) for name in ("name", "current", "used", "version", "author", "licence", "note")}
-    return {"id": mod.pk, **own, "swaps": mod.swaps_count, "ready": mod.ready_count, "files": mod.files_count}
+    return {
+        "id": mod.pk,
+        **own,
+        "swaps": mod.swaps_count,
+        "ready": mod.ready_count,
+        "files": mod.files_count,
+        "lost": lost.get(mod.pk, 0),
+    }
 
 
 @router.get("/games/{int:game_id}/mods", response=list[ModOut])
 def list_mods(request: HttpRequest, game_id: int, offset: Offset = 0, limit: Limit = MOST):
     """A game's mods in their order: of two that want the same, the later one wins."""
-    return [_row(mod) for mod in _out(one(Game.objects.all(), game_id))[offset : offset + limit]]
+    game = one(Game.objects.all(), game_id)
+    lost = carrying.lost(game)
+    return [_row(mod, lost) for mod in _out(game)[offset : offset + limit]]
 
 
 @router.post("/games/{int:game_id}/mods", response=ModOut)
@@ -123,7 +135,7 @@ def make_mod(request: HttpRequest, game_id: int, data: NewMod):
     if data.copy_of is None:
         mod = together.new_mod(game, data.name)
     else:
-        mod = together.copied(one(mods_of(game), data.copy_of), data.name)
+        mod = together.copied(_mod(data.copy_of), data.name, game)
     return _row(one(_out(game), mod.pk))
 
 
@@ -132,7 +144,8 @@ def arrange_mods(request: HttpRequest, game_id: int, data: OrderIn):
     """Put all mods of a game into an order."""
     game = one(Game.objects.all(), game_id)
     together.arrange(game, data.mods)
-    return [_row(mod) for mod in _out(game)]
+    lost = carrying.lost(game)
+    return [_row(mod, lost) for mod in _out(game)]
 
 
 def _mod(mod_id: int) -> Mod:

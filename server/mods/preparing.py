@@ -83,7 +83,8 @@ class Task:
             how = fitted(original, level, info, how)
             report = fit_report(original, level, info, how)
         values: dict[str, Any] = {
-            "payload_digest": _digest(original.payload),
+            "payload_digest": payload_digest(original.payload),
+            "original": {"format": original.format.with_(setup=b"").as_dict(), "stored": original.payload.size},
             "original_level": level.as_dict(),
             "info": info.as_dict(),
             "report": report.as_dict(),
@@ -250,7 +251,8 @@ def _level_of(stream: CoreStream) -> Level:
     return level_of(pieces, format.rate, format.channels)
 
 
-def _digest(source: Source) -> str:
+def payload_digest(source: Source) -> str:
+    """By which a swap knows the payload of its original."""
     value = hashlib.blake2b(digest_size=16)
     for piece in source.chunks():
         value.update(piece)

@@ -145,10 +145,11 @@ def new_mod(game: Game, name: str) -> Mod:
     return mod
 
 
-def copied(mod: Mod, name: str) -> Mod:
-    """A new mod with the swaps and files of another; both go on by themselves. The files are linked, where the disk can."""
+def copied(mod: Mod, name: str, game: Game | None = None) -> Mod:
+    """A new mod with the swaps and files of another, for its own game or another build of it; both go on by themselves. The files are
+    linked, where the disk can."""
     own = {f: getattr(mod, f) for f in ("version", "author", "licence", "note")}
-    new = new_mod(mod.game, name)
+    new = new_mod(game or mod.game, name)
     Mod.objects.filter(pk=new.pk).update(**own)
     old_folder, folder = mod_folder(mod), mod_folder(new)
     for place in old_folder.rglob("*"):

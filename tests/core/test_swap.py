@@ -334,7 +334,7 @@ class StandIn(WithFolder):
         from standin.formats import bell
         from standin.make import _deck_bank, _voice_bank
 
-        self.assertEqual(_deck_bank(), _deck_bank())
+        self.assertEqual(_deck_bank("1.0"), _deck_bank("1.0"))
         self.assertEqual(_voice_bank("de"), _voice_bank("de"))
         self.assertEqual(bell("x", []), bell("x", []))
 

@@ -2170,6 +2170,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mods/{mod_id}/carry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Carry
+         * @description Carry over what is safe, or some rows. What was made against another sound is prepared anew; against another format, fitted.
+         */
+        post: operations["server_mods_carry_api_carry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mods/{mod_id}/carry/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Carry Back
+         * @description Undo carrying over: these rows are as they were before.
+         */
+        post: operations["server_mods_carry_api_carry_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mods/{mod_id}/files": {
         parameters: {
             query?: never;
@@ -2188,6 +2228,30 @@ export interface paths {
          * @description Put a file in the place of an entry, or add it to an archive under a path.
          */
         post: operations["server_mods_api_put_file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mods/{mod_id}/judgement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Judgement
+         * @description What became of what a mod changes in the newest build of its game; of one verdict, or only what is left to do.
+         */
+        get: operations["server_mods_carry_api_judgement"];
+        put?: never;
+        /**
+         * Judge
+         * @description Judge a mod against the newest survey of its game, as a job.
+         */
+        post: operations["server_mods_carry_api_judge"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3085,6 +3149,14 @@ export interface components {
             sort: string;
         };
         /**
+         * BackIn
+         * @description The rows that are as they were before they were carried over.
+         */
+        BackIn: {
+            /** Rows */
+            rows: number[];
+        };
+        /**
          * BankLines
          * @description How far a bank of spoken lines is: how many it has, and how many have a take that fits.
          */
@@ -3196,6 +3268,32 @@ export interface components {
             rows: components["schemas"]["BuiltFile"][];
             /** Total */
             total: number;
+        };
+        /**
+         * CarriedOut
+         * @description Which rows were carried over; how many were not, since the mod has another swap where they stand now.
+         */
+        CarriedOut: {
+            /** Rows */
+            rows: number[];
+            /** Taken */
+            taken: number;
+        };
+        /**
+         * CarryIn
+         * @description What is carried over: all that is safe, or rows by their numbers.
+         */
+        CarryIn: {
+            /**
+             * Rows
+             * @default []
+             */
+            rows: number[];
+            /**
+             * Safe
+             * @default false
+             */
+            safe: boolean;
         };
         /**
          * ChangeOut
@@ -4101,6 +4199,60 @@ export interface components {
             total: number;
         };
         /**
+         * JudgedOut
+         * @description What became of one stream that a mod swaps, or of one entry that it replaces. place: where it stood; now: the number of its
+         *     stream, null for an entry and for what is gone; old: the number of the original in another game of the library, if that is still
+         *     there, and old_game: that game's; swap: its take, null for an entry; source_name: what replaces it; open: something is left to
+         *     do; carried: it was carried over.
+         */
+        JudgedOut: {
+            /** Carried */
+            carried: boolean;
+            /** Detail */
+            detail: string;
+            /** Id */
+            id: number;
+            /** Label */
+            label: string;
+            /** Now */
+            now: number | null;
+            /** Old */
+            old: number | null;
+            /** Old Game */
+            old_game: number | null;
+            /** Open */
+            open: boolean;
+            /** Place */
+            place: string;
+            /** Source Name */
+            source_name: string;
+            /** State */
+            state: string;
+            /** Swap */
+            swap: number | null;
+            /** Verdict */
+            verdict: string;
+        };
+        /**
+         * JudgementOut
+         * @description What became of what a mod changes. made: when it was judged, null where it was not; fresh: with the newest survey; lost: streams
+         *     that the newest survey does not have where the mod knows them; verdicts, and a page of the rows with their number.
+         */
+        JudgementOut: {
+            /** Fresh */
+            fresh: boolean;
+            /** Lost */
+            lost: number;
+            /** Made */
+            made: string | null;
+            /** Rows */
+            rows: components["schemas"]["JudgedOut"][];
+            /** Total */
+            total: number;
+            /** Verdicts */
+            verdicts: components["schemas"]["VerdictOut"][];
+        };
+        /**
          * KeyIn
          * @description A key; text is its bytes in any usual spelling.
          */
@@ -4418,7 +4570,7 @@ export interface components {
         /**
          * ModOut
          * @description A mod. current: it is worked on; used: it takes part; swaps, ready, files: how many streams it swaps, how many of these fit, how
-         *     many files it puts into archives.
+         *     many files it puts into archives; lost: how many of its streams the newest survey does not have where the mod knows them.
          */
         ModOut: {
             /** Author */
@@ -4431,6 +4583,8 @@ export interface components {
             id: number;
             /** Licence */
             licence: string;
+            /** Lost */
+            lost: number;
             /** Name */
             name: string;
             /** Note */
@@ -4523,7 +4677,8 @@ export interface components {
         };
         /**
          * NewMod
-         * @description A new mod; copy_of: the number of one whose swaps and files it begins with.
+         * @description A new mod; copy_of: the number of one whose swaps and files it begins with; one of another game, too, as for a new
+         *     build of it.
          */
         NewMod: {
             /** Copy Of */
@@ -5967,6 +6122,23 @@ export interface components {
             spans: components["schemas"]["PartOut"][];
             /** Table At */
             table_at: number | null;
+        };
+        /**
+         * VerdictOut
+         * @description A verdict, and it as people read it; rows: how many have it; open: at how many of these something is left to do; safe: their
+         *     replacements hold as they are.
+         */
+        VerdictOut: {
+            /** Label */
+            label: string;
+            /** Open */
+            open: number;
+            /** Rows */
+            rows: number;
+            /** Safe */
+            safe: boolean;
+            /** Verdict */
+            verdict: string;
         };
         /**
          * VersionOut
@@ -9218,6 +9390,58 @@ export interface operations {
             };
         };
     };
+    server_mods_carry_api_carry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CarryIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CarriedOut"];
+                };
+            };
+        };
+    };
+    server_mods_carry_api_carry_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackIn"];
+                };
+            };
+        };
+    };
     server_mods_api_list_files: {
         parameters: {
             query?: {
@@ -9280,6 +9504,55 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EntryFileOut"];
+                };
+            };
+        };
+    };
+    server_mods_carry_api_judgement: {
+        parameters: {
+            query?: {
+                verdict?: string;
+                left?: boolean;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JudgementOut"];
+                };
+            };
+        };
+    };
+    server_mods_carry_api_judge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
         };
