@@ -7,6 +7,7 @@ from typing import Any
 from ..games.models import Game
 from ..install import installing
 from ..jobs.models import Job
+from ..mods.carrying import lost
 from ..mods.lines import completeness
 from ..mods.models import Build, Mod
 from ..mods.rebuilding import is_fresh, newest_build
@@ -16,7 +17,8 @@ EMPTY, HALF, FULL = "empty", "half", "full"
 
 
 def route_of(game: Game) -> list[dict[str, Any]]:
-    """key, name, dot and text of Survey, Locate, Swap, Rebuild and Install; of Swap how far the banks of spoken lines are."""
+    """key, name, dot and text of Survey, Locate, Swap, Rebuild and Install; of Swap how many streams are not where the mod knows them,
+    and how far the banks of spoken lines are."""
     survey = game.current_survey()
     open_jobs = set(Job.objects.filter(game=game, state__in=Job.OPEN).values_list("kind", flat=True))
     if "survey" in open_jobs:
@@ -32,9 +34,12 @@ def route_of(game: Game) -> list[dict[str, Any]]:
     swaps = list(mod.live_swaps())
     ready = sum(s.state == "ready" for s in swaps)
     files = mod.live_files().count()
+    away = lost(game).get(mod.pk, 0) if swaps and survey else 0
     texts = [f"{ready} of {len(swaps)} fit"] if swaps else []
+    if away:
+        texts = [f"{away} not in place"]
     texts += [_count(files, "file")] if files else []
-    swap_dot = EMPTY if not texts else FULL if ready == len(swaps) else HALF
+    swap_dot = EMPTY if not texts else FULL if ready == len(swaps) and not away else HALF
     spoken = completeness(mod) if swaps else []
     return [
         {"key": "survey", "name": "Survey", "dot": first[0], "text": first[1]},

@@ -122,9 +122,7 @@ def _judge_swaps(mod: Mod, survey: Survey, progress: Progress) -> Iterator[Row]:
     sources = [unpack_locator(s.source_locator) for s in swaps if s.source == STREAM]
     progress(0, len(swaps), f"looking for {spaced(len(swaps))} streams")
     build = Streams(_candidates(survey, known, sources), _read)
-    for n, (swap, was) in enumerate(zip(swaps, known, strict=True)):
-        progress(n, len(swaps), f"judging {was.where}")
-        verdict = build.judge(was)
+    for swap, was, verdict in zip(swaps, known, build.judge_all(known, progress), strict=True):
         kind, detail, source = verdict.kind, verdict.detail, ""
         if swap.source == STREAM and kind != GONE:
             other = build.at(unpack_locator(swap.source_locator))

@@ -67,7 +67,7 @@ def row_of(swap: Swap, locator: str) -> Stream:
         raise ZubretError(
             "The newest survey has no such stream.",
             file=str(unpack_locator(locator)),
-            next="The game has changed: remove this swap and choose the stream anew.",
+            next="The game has changed: see in Mods how the mod stands in this build, and carry it over.",
         )
     return row
 

@@ -10,7 +10,7 @@ from collections import defaultdict
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 
-from ..base import Format
+from ..base import Format, Progress, silent
 from ..base.wording import spaced
 from .locator import Locator
 
@@ -85,6 +85,21 @@ class Streams:
         if stream.number not in self._digests:
             self._digests[stream.number] = self._digest_of(stream)
         return self._digests[stream.number]
+
+    def judge_all(self, known: Sequence[Was], progress: Progress = silent) -> list[Verdict]:
+        """What became of all streams that a mod knows. No two of them are the same stream now: what is safe goes first."""
+        found = []
+        for n, was in enumerate(known):
+            progress(n, len(known), f"judging {was.where}")
+            found.append(self.judge(was))
+        claimed = set[int]()
+        for n in sorted(range(len(found)), key=lambda n: found[n].kind not in SAFE):
+            now = found[n].now
+            if now and now.number in claimed:
+                found[n] = Verdict(GONE, detail=f"in {now.where} stands another stream that the mod swaps")
+            elif now:
+                claimed.add(now.number)
+        return found
 
     def judge(self, was: Was) -> Verdict:
         """What became of a stream."""

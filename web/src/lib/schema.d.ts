@@ -4202,7 +4202,7 @@ export interface components {
          * JudgedOut
          * @description What became of one stream that a mod swaps, or of one entry that it replaces. place: where it stood; now: the number of its
          *     stream, null for an entry and for what is gone; old: the number of the original in another game of the library, if that is still
-         *     there, and old_game: that game's; swap: its take, null for an entry; source_name: what replaces it; open: something is left to
+         *     there, and old_game: that game's; swap: its take, file: the file for an entry; source_name: what replaces it; open: something is left to
          *     do; carried: it was carried over.
          */
         JudgedOut: {
@@ -4210,6 +4210,8 @@ export interface components {
             carried: boolean;
             /** Detail */
             detail: string;
+            /** File */
+            file: number | null;
             /** Id */
             id: number;
             /** Label */

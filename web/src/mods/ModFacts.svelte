@@ -2,7 +2,8 @@
   import type { Mod, ModChange } from "../lib/api";
 
   /** What a mod says of itself. */
-  let { mod, say }: { mod: Mod; say: (body: ModChange) => Promise<unknown> } = $props();
+  let { mod, game_id, say }: { mod: Mod; game_id: number; say: (body: ModChange) => Promise<unknown> } =
+    $props();
 
   const FIELDS = [
     { key: "name", label: "name", most: 200 },
@@ -40,4 +41,7 @@
       value={mod.note}
       onchange={(e) => void say({ note: e.currentTarget.value.trim() })}></textarea>
   </label>
+  {#if mod.swaps || mod.files}
+    <a class="col-span-full underline" href="#/{game_id}/mods/{mod.id}">How it stands in this build</a>
+  {/if}
 </div>

@@ -7,6 +7,8 @@
   import { cache, ofGame } from "../lib/cache";
   import { count } from "../lib/format";
   import Conflicts from "../mods/Conflicts.svelte";
+  import Carry from "../mods/Carry.svelte";
+  import FromGame from "../mods/FromGame.svelte";
   import ModFacts from "../mods/ModFacts.svelte";
 
   /** A game's mods: which one is worked on, which are on, in which order, and what they say of themselves. */
@@ -16,6 +18,7 @@
   /** Of which mod the facts are shown. */
   let open = $state(0);
   let dragged = $state(0);
+  let bringing = $state(false);
 
   const found = createQuery(() => ({
     queryKey: ofGame(game_id, "mods"),
@@ -24,6 +27,8 @@
     meta: { shown: true },
   }));
   const mods = $derived(found.data ?? []);
+  /** The mod of which is shown how it stands in this build. */
+  const judged = $derived(mods.find((m) => String(m.id) === app.detail));
   const on = $derived(mods.filter((m) => m.used).length);
 
   /** Do something, then have everything of the game asked for anew: another mod may be worked on, another swap win. */
@@ -52,6 +57,19 @@
     });
     await tick();
     document.querySelector<HTMLInputElement>("#name-of-mod")?.select();
+  }
+
+  /** A copy of another game's mod, and how it stands in this build. */
+  async function bring(mod: Mod) {
+    const body = { name: mod.name, copy_of: mod.id };
+    bringing = false;
+    let made = 0;
+    await change(async () => {
+      made = (await got(api.POST("/api/games/{game_id}/mods", { params: { path }, body }))).id;
+      const judging = { params: { path: { mod_id: made } } };
+      app.started(await got(api.POST("/api/mods/{mod_id}/judgement", judging)));
+    });
+    if (made) app.go("mods", String(made));
   }
 
   async function remove(mod: Mod) {
@@ -90,86 +108,103 @@
     ].join(", ") || "empty";
 </script>
 
-<div class="mx-auto max-w-6xl space-y-5 px-4 py-4">
-  <div class="flex flex-wrap items-start justify-between gap-x-6 gap-y-3">
-    <div class="min-w-64 flex-1">
-      <h1 class="text-xl font-bold">Mods</h1>
-      <p class="text-balance text-quiet">
-        Those that are on are rebuilt and installed together. Different streams of one bank go together; where
-        two want the same stream, the lower one wins.
-      </p>
+{#if bringing}<FromGame {bring} close={() => (bringing = false)} />{/if}
+{#if judged}
+  {#key judged.id}<Carry mod={judged.id} name={judged.name} />{/key}
+{:else}
+  <div class="mx-auto max-w-6xl space-y-5 px-4 py-4">
+    <div class="flex flex-wrap items-start justify-between gap-x-6 gap-y-3">
+      <div class="min-w-64 flex-1">
+        <h1 class="text-xl font-bold">Mods</h1>
+        <p class="text-balance text-quiet">
+          Those that are on are rebuilt and installed together. Different streams of one bank go together;
+          where two want the same stream, the lower one wins.
+        </p>
+      </div>
+      <div class="flex flex-wrap gap-2">
+        {#if app.games.length > 1}
+          <button class="btn" onclick={() => (bringing = true)}>From another game …</button>
+        {/if}
+        <button class="btn btn-primary" onclick={() => make(`Mod ${mods.length + 1}`)}>New mod</button>
+      </div>
     </div>
-    <button class="btn btn-primary" onclick={() => make(`Mod ${mods.length + 1}`)}>New mod</button>
-  </div>
-  {#if problem}<ProblemPanel {problem} close={() => (problem = null)} />{/if}
-  {#if found.error}<ProblemPanel problem={asProblem(found.error)} />{/if}
+    {#if problem}<ProblemPanel {problem} close={() => (problem = null)} />{/if}
+    {#if found.error}<ProblemPanel problem={asProblem(found.error)} />{/if}
 
-  <ol aria-label="Mods of this game">
-    {#each mods as mod, at (mod.id)}
-      <li
-        class="border-b border-line {dragged === mod.id ? 'opacity-50' : ''}"
-        ondragover={(e) => dragged && e.preventDefault()}
-        ondrop={(e) => {
-          e.preventDefault();
-          const moved = mods.find((m) => m.id === dragged);
-          dragged = 0;
-          if (moved && moved.id !== mod.id) void move(moved, at);
-        }}
-      >
-        <div class="flex flex-wrap items-center gap-x-4 gap-y-2 py-2">
-          <button
-            class="btn btn-ghost btn-sm btn-square cursor-grab"
-            draggable="true"
-            data-mod={mod.id}
-            title="Drag it, or Alt ↑ and Alt ↓"
-            aria-label="Place {at + 1} of {mods.length}: {mod.name}. Alt and an arrow move it"
-            ondragstart={() => (dragged = mod.id)}
-            ondragend={() => (dragged = 0)}
-            onkeydown={(e) => onkeydown(e, mod, at)}>⠿</button
-          >
-          <label class="flex items-center gap-2">
-            <input
-              type="checkbox"
-              class="toggle toggle-sm toggle-primary"
-              checked={mod.used}
-              aria-label="{mod.name} is on"
-              onchange={(e) => say(mod, { used: e.currentTarget.checked })}
-            />
-            <span class="w-7 text-quiet">{mod.used ? "on" : "off"}</span>
-          </label>
-          <button
-            class="min-w-40 grow text-left"
-            aria-expanded={open === mod.id}
-            onclick={() => (open = open === mod.id ? 0 : mod.id)}
-          >
-            <span class="font-semibold">{mod.name}</span>
-            <span class="text-quiet"
-              >{[mod.version, mod.author && `by ${mod.author}`].filter(Boolean).join(" ")}</span
+    <ol aria-label="Mods of this game">
+      {#each mods as mod, at (mod.id)}
+        <li
+          class="border-b border-line {dragged === mod.id ? 'opacity-50' : ''}"
+          ondragover={(e) => dragged && e.preventDefault()}
+          ondrop={(e) => {
+            e.preventDefault();
+            const moved = mods.find((m) => m.id === dragged);
+            dragged = 0;
+            if (moved && moved.id !== mod.id) void move(moved, at);
+          }}
+        >
+          <div class="flex flex-wrap items-center gap-x-4 gap-y-2 py-2">
+            <button
+              class="btn btn-ghost btn-sm btn-square cursor-grab"
+              draggable="true"
+              data-mod={mod.id}
+              title="Drag it, or Alt ↑ and Alt ↓"
+              aria-label="Place {at + 1} of {mods.length}: {mod.name}. Alt and an arrow move it"
+              ondragstart={() => (dragged = mod.id)}
+              ondragend={() => (dragged = 0)}
+              onkeydown={(e) => onkeydown(e, mod, at)}>⠿</button
             >
-          </button>
-          <span class="num w-36 text-quiet">{made(mod)}</span>
-          {#if mod.current}
-            <span class="w-28 text-success">✓ worked on</span>
-          {:else}
-            <button class="btn btn-sm w-28" aria-label="Work on it: {mod.name}" onclick={() => workOn(mod)}
-              >Work on it</button
+            <label class="flex items-center gap-2">
+              <input
+                type="checkbox"
+                class="toggle toggle-sm toggle-primary"
+                checked={mod.used}
+                aria-label="{mod.name} is on"
+                onchange={(e) => say(mod, { used: e.currentTarget.checked })}
+              />
+              <span class="w-7 text-quiet">{mod.used ? "on" : "off"}</span>
+            </label>
+            <button
+              class="min-w-40 grow text-left"
+              aria-expanded={open === mod.id}
+              onclick={() => (open = open === mod.id ? 0 : mod.id)}
             >
-          {/if}
-          <button
-            class="btn btn-sm"
-            aria-label="Copy {mod.name}"
-            onclick={() => make(`${mod.name}, copy`, mod.id)}>Copy</button
-          >
-          <button
-            class="btn btn-sm"
-            aria-label="Remove {mod.name}"
-            disabled={mods.length < 2}
-            onclick={() => remove(mod)}>Remove</button
-          >
-        </div>
-        {#if open === mod.id}<ModFacts {mod} say={(body) => say(mod, body)} />{/if}
-      </li>
-    {/each}
-  </ol>
-  {#if on > 1}<Conflicts {change} />{/if}
-</div>
+              <span class="font-semibold">{mod.name}</span>
+              <span class="text-quiet"
+                >{[mod.version, mod.author && `by ${mod.author}`].filter(Boolean).join(" ")}</span
+              >
+            </button>
+            <span class="w-36">
+              <span class="num text-quiet">{made(mod)}</span>
+              {#if mod.lost}
+                <a class="block text-warning underline" href="#/{game_id}/mods/{mod.id}"
+                  >{count(mod.lost, "stream")} not in place</a
+                >
+              {/if}
+            </span>
+            {#if mod.current}
+              <span class="w-28 text-success">✓ worked on</span>
+            {:else}
+              <button class="btn btn-sm w-28" aria-label="Work on it: {mod.name}" onclick={() => workOn(mod)}
+                >Work on it</button
+              >
+            {/if}
+            <button
+              class="btn btn-sm"
+              aria-label="Copy {mod.name}"
+              onclick={() => make(`${mod.name}, copy`, mod.id)}>Copy</button
+            >
+            <button
+              class="btn btn-sm"
+              aria-label="Remove {mod.name}"
+              disabled={mods.length < 2}
+              onclick={() => remove(mod)}>Remove</button
+            >
+          </div>
+          {#if open === mod.id}<ModFacts {mod} {game_id} say={(body) => say(mod, body)} />{/if}
+        </li>
+      {/each}
+    </ol>
+    {#if on > 1}<Conflicts {change} />{/if}
+  </div>
+{/if}
