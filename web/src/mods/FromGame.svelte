@@ -2,12 +2,12 @@
   import { createQuery } from "@tanstack/svelte-query";
   import Modal from "../components/Modal.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
-  import { api, asProblem, got, type Mod } from "../lib/api";
+  import { api, asProblem, got, type Game, type Mod } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { count } from "../lib/format";
 
   /** The mods of the other games, of which one is brought here: as for a new build of the same game in a folder of its own. */
-  let { bring, close }: { bring: (mod: Mod) => Promise<unknown>; close: () => void } = $props();
+  let { bring, close }: { bring: (mod: Mod, game: Game) => Promise<unknown>; close: () => void } = $props();
   let modal: Modal;
 
   const others = $derived(app.games.filter((g) => g.id !== app.gameId));
@@ -43,8 +43,10 @@
         <li class="flex items-center gap-4 border-b border-line py-1.5">
           <span class="grow">{mod.name}</span>
           <span class="num text-quiet">{count(mod.swaps, "swap")}, {count(mod.files, "file")}</span>
-          <button class="btn btn-sm" aria-label="Bring {mod.name} of {game.name}" onclick={() => bring(mod)}
-            >Bring it here</button
+          <button
+            class="btn btn-sm"
+            aria-label="Bring {mod.name} of {game.name}"
+            onclick={() => bring(mod, game)}>Bring it here</button
           >
         </li>
       {/each}

@@ -2,7 +2,16 @@
   import { createQuery } from "@tanstack/svelte-query";
   import { tick } from "svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
-  import { api, asProblem, attempted, got, type Mod, type ModChange, type ProblemText } from "../lib/api";
+  import {
+    api,
+    asProblem,
+    attempted,
+    got,
+    type Game,
+    type Mod,
+    type ModChange,
+    type ProblemText,
+  } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { cache, ofGame } from "../lib/cache";
   import { count } from "../lib/format";
@@ -60,8 +69,9 @@
   }
 
   /** A copy of another game's mod, and how it stands in this build. */
-  async function bring(mod: Mod) {
-    const body = { name: mod.name, copy_of: mod.id };
+  async function bring(mod: Mod, game: Game) {
+    const taken = mods.some((m) => m.name === mod.name);
+    const body = { name: taken ? `${mod.name} of ${game.name}` : mod.name, copy_of: mod.id };
     bringing = false;
     let made = 0;
     await change(async () => {
