@@ -1,20 +1,28 @@
-"""What changed between two surveys, against one bare SQL join."""
+"""What changed between two surveys, against one bare SQL join; and a mod judged against a new build."""
 
 from __future__ import annotations
 
 import sqlite3
 import zlib
+from collections import Counter
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from unittest import mock
+
+from django.utils import timezone
 
 from server.bulk import bulk_insert
 from server.changes import comparing as changes
 from server.games.models import Game, Survey, SurveyFile
-from server.shelf.models import Archive, Entry
+from server.jobs.models import Job
+from server.mods import carrying
+from server.mods.models import Judged, Judgement, Mod, Swap
+from server.shelf.models import Archive, Bank, Entry, Stream, pack_locator
 from server.surveys.rows import entry_row
+from zubret_core.base import Format, silent
 from zubret_core.container import Entry as CoreEntry
 
-from .pairs import Row, pairs
+from .pairs import Row, pairs, seconds
 from .tables import COUNT
 
 JOIN = "SELECT o.path, o.size, n.size FROM side0 o LEFT JOIN side1 n ON n.path = o.path WHERE n.crc IS NOT o.crc"
@@ -48,6 +56,12 @@ def _some_differ(build: int, n: int) -> CoreEntry:
 
 
 def rows(folder: Path) -> Iterator[Row]:
+    """All rows of this part."""
+    yield from _compared(folder)
+    yield from _judged(folder)
+
+
+def _compared(folder: Path) -> Iterator[Row]:
     """Two surveys of 200,000 entries, some thousand of them different, against one bare join of the same rows."""
     game = Game.objects.create(name="bench", folder=str(folder / "changes"))
     surveys, bare = two_surveys(game, _some_differ)
@@ -69,3 +83,57 @@ def rows(folder: Path) -> Iterator[Row]:
         Entry.objects.all()._raw_delete("default")
         game.delete()
         bare.close()
+
+
+SWAPS, A_BANK = 2_000, 500
+"""Of a mod that is judged; streams of a bank."""
+
+
+def _judged(folder: Path) -> Iterator[Row]:
+    """A mod of 2,000 swaps against a build of 200,000 streams, before each of which one entry came: none stands where it stood. Every
+    tenth is another sound, every hundredth gone. Payloads are not read here."""
+    game = Game.objects.create(name="bench", folder=str(folder / "build"))
+    survey = Survey.objects.create(game=game, finished=timezone.now())
+    archive = Archive.objects.create(game=game, path="x.crate", size=1, mtime_ns=1, kind="layout", complete=True)
+    SurveyFile.objects.create(survey=survey, path="x.crate", size=1, mtime_ns=1, what="archive", archive=archive)
+    bank = Bank.objects.create(archive=archive, entry_index=1, entry_path="b", name="b")
+    format = Format("pcm", 48_000, 1, 9_000)
+
+    def where(n: int, build: int) -> str:
+        return pack_locator("x.crate", [(f"voice/{n // A_BANK:03}.bell", n // A_BANK + build)], f"{n:06}", n % A_BANK)
+
+    own = ("pcm", "", 48_000, 1, 9_000, 0.2, None, None, 0, "{}")
+    streams = (
+        (archive.pk, bank.pk, where(n, 1), n, f"{n:06}", "", *own, 0, 900 + n % 5_000, 0, "", "voice")
+        for n in range(COUNT)
+        if n % 10_000 != 100
+    )
+    for _ in bulk_insert(Stream, Stream.BULK, streams):
+        pass
+    mod = Mod.objects.create(game=game, name="bench")
+    step = COUNT // SWAPS
+    Swap.objects.bulk_create(
+        Swap(
+            mod=mod,
+            locator=where(n, 0),
+            source="silence",
+            source_name="silence",
+            payload_digest=f"{n if n % (10 * step) else -n:06}",
+            original={"format": format.as_dict(), "stored": 900 + n % 5_000},
+        )
+        for n in range(0, COUNT, step)
+    )
+    numbers = dict(Stream.objects.filter(archive=archive).values_list("pk", "ordinal"))
+
+    def judge() -> None:
+        carrying.judge_mod(Job(), carrying.JudgeOrder(mod.pk), silent)
+
+    try:
+        with mock.patch.object(carrying, "_read", lambda stream: f"{numbers[stream.number]:06}"):
+            times = [seconds(judge) for _ in range(5)]
+        found = Counter(Judged.objects.values_list("verdict", flat=True))
+        yield Row("a mod of 2,000 swaps judged against 200,000 streams", "none: seconds", times, 5.0, str(found), "s")
+    finally:
+        for made in (Judged, Judgement, Swap, Stream):
+            made.objects.all()._raw_delete("default")
+        game.delete()
