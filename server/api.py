@@ -25,6 +25,7 @@ from .mods.build_api import router as builds
 from .mods.carry_api import router as carry
 from .mods.lines_api import router as lines
 from .mods.mods_api import router as several
+from .mods.packages_api import router as packages
 from .shelf.api import router as shelf
 from .shelf.entries_api import router as entries
 from .shelf.groups_api import router as groups
@@ -56,7 +57,7 @@ ROUTERS = {
     "games": (home, surveys, names, keys, changes),
     "taking out": (takeout, sounds, one_stream),
     "shelf": (shelf, entries, groups, sayings, titles, searches, streams),
-    "mods": (mods, several, carry, builds, lines, install),
+    "mods": (mods, several, carry, packages, builds, lines, install),
     "jobs": (jobs,),
     "layouts": (bench, unknown),
 }

@@ -197,11 +197,11 @@ class Carried:
 
 def carry(judgement: Judgement, rows: QuerySet[Judged]) -> Carried:
     """Carry over what is judged and open, but for what is gone: takes go to where their stream is now, and files to their entry. What
-    was made against the same payload stays as it is; all else is prepared anew, and where the format is another one, fitted. One
+    was made against the same payload stays as it is; all else is prepared, and where the format is another one, fitted. One
     step: `take_back` undoes it."""
     if not is_fresh(judgement):
         raise stopped(409, "The game was surveyed again since this was judged.", "Judge the mod again.")
-    mod, anew = judgement.mod, {CHANGED: list[int](), FORMAT: list[int]()}
+    mod, anew = judgement.mod, dict[bool, list[int]]()
     with transaction.atomic():
         some = list(rows.filter(open=True).exclude(verdict=GONE).select_related("file"))
         moving = {row.was for row in some if row.swap_id}
@@ -223,18 +223,18 @@ def carry(judgement: Judgement, rows: QuerySet[Judged]) -> Carried:
                 take.locator = row.now
                 if row.verdict not in SAFE:
                     take.payload_digest, take.original, take.original_level = "", None, None
+                if row.verdict not in SAFE or not take.prepared:
                     take.prepared = take.report = take.error = None
                     take.state, take.revision = (Swap.PREPARING if take.chosen else Swap.HELD), take.revision + 1
                     if take.chosen:
-                        anew[row.verdict].append(take.pk)
+                        anew.setdefault(row.verdict == FORMAT, []).append(take.pk)
                 take.save(update_fields=[*KEPT, "revision"])
         for row in free:
             row.open = False
         Judged.objects.bulk_update(free, ["open", "before"], batch_size=500)
         Game.has_said(mod.game_id)
-    for verdict, swaps in anew.items():
-        if swaps:
-            prepare_many(mod, swaps, Alike(fit=verdict == FORMAT))
+    for fit, swaps in anew.items():
+        prepare_many(mod, swaps, Alike(fit=fit))
     return Carried([row.pk for row in free], len(some) - len(free))
 
 

@@ -31,6 +31,7 @@ export type ModChange = Schemas["ModIn"];
 export type Conflict = Schemas["ConflictOut"];
 export type Judged = Schemas["JudgedOut"];
 export type Judgement = Schemas["JudgementOut"];
+export type PackageLook = Schemas["PackageOut"];
 export type Forecast = Schemas["ForecastOut"];
 export type ComingFile = Schemas["ComingFile"];
 export type InstalledFile = Schemas["InstalledFile"];

@@ -1305,6 +1305,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/packages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look Into Package
+         * @description Keep a package for a while, and say what is in it. Nothing is made of it yet.
+         */
+        post: operations["server_mods_packages_api_look_into_package"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/packages/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take In Package
+         * @description Make a mod of a kept package, and judge it against this build, as a job.
+         */
+        post: operations["server_mods_packages_api_take_in_package"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/picture": {
         parameters: {
             query?: never;
@@ -2312,6 +2352,26 @@ export interface paths {
          * @description Which file of a folder is meant for which stream; nothing is made.
          */
         post: operations["server_mods_lines_api_match_files"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mods/{mod_id}/package": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pack Mod
+         * @description Make a package of a mod, as a job whose file can be fetched. A sound of the game's own is refused.
+         */
+        post: operations["server_mods_packages_api_pack_mod"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4695,6 +4755,42 @@ export interface components {
         OrderIn: {
             /** Mods */
             mods: number[];
+        };
+        /**
+         * PackageOut
+         * @description What a package holds, before it is taken in. token: to ask for it by; game, builds: what it was made against; other_game: that is
+         *     not this one, by their names; swaps, recipes: streams that it swaps, and how many of these are made of the game's own sound;
+         *     files: entries; bytes: of the files in it; unknown: members that its manifest does not name, which are left where they are.
+         */
+        PackageOut: {
+            /** Author */
+            author: string;
+            /** Builds */
+            builds: string[];
+            /** Bytes */
+            bytes: number;
+            /** Files */
+            files: number;
+            /** Game */
+            game: string;
+            /** Licence */
+            licence: string;
+            /** Name */
+            name: string;
+            /** Note */
+            note: string;
+            /** Other Game */
+            other_game: boolean;
+            /** Recipes */
+            recipes: number;
+            /** Swaps */
+            swaps: number;
+            /** Token */
+            token: string;
+            /** Unknown */
+            unknown: string[];
+            /** Version */
+            version: string;
         };
         /**
          * PartOut
@@ -8047,6 +8143,61 @@ export interface operations {
             };
         };
     };
+    server_mods_packages_api_look_into_package: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PackageOut"];
+                };
+            };
+        };
+    };
+    server_mods_packages_api_take_in_package: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
     server_surveys_api_get_picture: {
         parameters: {
             query?: {
@@ -9667,6 +9818,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MatchesOut"];
+                };
+            };
+        };
+    };
+    server_mods_packages_api_pack_mod: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
         };

@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { Mod, ModChange } from "../lib/api";
+  import Pack from "./Pack.svelte";
 
   /** What a mod says of itself. */
   let { mod, game_id, say }: { mod: Mod; game_id: number; say: (body: ModChange) => Promise<unknown> } =
@@ -42,6 +43,9 @@
       onchange={(e) => void say({ note: e.currentTarget.value.trim() })}></textarea>
   </label>
   {#if mod.swaps || mod.files}
-    <a class="col-span-full underline" href="#/{game_id}/mods/{mod.id}">How it stands in this build</a>
+    <div class="col-span-full space-y-2">
+      <Pack {mod} />
+      <a class="underline" href="#/{game_id}/mods/{mod.id}">How it stands in this build</a>
+    </div>
   {/if}
 </div>

@@ -18,6 +18,7 @@
   import Conflicts from "../mods/Conflicts.svelte";
   import Carry from "../mods/Carry.svelte";
   import FromGame from "../mods/FromGame.svelte";
+  import FromPackage from "../mods/FromPackage.svelte";
   import ModFacts from "../mods/ModFacts.svelte";
 
   /** A game's mods: which one is worked on, which are on, in which order, and what they say of themselves. */
@@ -28,6 +29,7 @@
   let open = $state(0);
   let dragged = $state(0);
   let bringing = $state(false);
+  let taking = $state(false);
 
   const found = createQuery(() => ({
     queryKey: ofGame(game_id, "mods"),
@@ -82,6 +84,12 @@
     if (made) app.go("mods", String(made));
   }
 
+  /** What was taken in is there: how it stands in this build. */
+  async function taken(mod: number) {
+    await change(async () => {});
+    app.go("mods", String(mod));
+  }
+
   async function remove(mod: Mod) {
     const params = { path: { mod_id: mod.id } };
     await change(() => got(api.DELETE("/api/mods/{mod_id}", { params })));
@@ -119,6 +127,7 @@
 </script>
 
 {#if bringing}<FromGame {bring} close={() => (bringing = false)} />{/if}
+{#if taking}<FromPackage {taken} close={() => (taking = false)} />{/if}
 {#if judged}
   {#key judged.id}<Carry mod={judged.id} name={judged.name} />{/key}
 {:else}
@@ -135,6 +144,7 @@
         {#if app.games.length > 1}
           <button class="btn" onclick={() => (bringing = true)}>From another game …</button>
         {/if}
+        <button class="btn" onclick={() => (taking = true)}>From a package …</button>
         <button class="btn btn-primary" onclick={() => make(`Mod ${mods.length + 1}`)}>New mod</button>
       </div>
     </div>

@@ -1,4 +1,4 @@
-"""Write what is made from the code: the API's OpenAPI document, and the layout language's JSON Schema."""
+"""Write what is made from the code: the API's OpenAPI document, and the JSON Schemas of the layout language and of a mod's package."""
 
 import json
 from pathlib import Path
@@ -7,6 +7,7 @@ from django.conf import settings
 from django.core.management.base import BaseCommand
 
 from server.api import api
+from zubret_core import package
 from zubret_core.layout import Layout
 
 
@@ -21,9 +22,10 @@ def schema_document() -> str:
 
 
 class Command(BaseCommand):
-    help = "Write web/openapi.json and docs/layout.schema.json; then run `npm run types` in web/."
+    help = "Write web/openapi.json and the JSON Schemas in docs/; then run `npm run types` in web/."
 
     def handle(self, *args, **options):
         root = Path(settings.ROOT)
         (root / "web" / "openapi.json").write_text(document(), "utf-8")
         (root / "docs" / "layout.schema.json").write_text(schema_document(), "utf-8")
+        (root / "docs" / "mod-package.schema.json").write_text(package.schema(), "utf-8")

@@ -1,0 +1,79 @@
+"""Packages of mods in the API: making one, looking into one that somebody gave, and taking it in."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated, Any
+
+from django.http import HttpRequest
+from ninja import Field, File, Path, Router, Schema
+from ninja.files import UploadedFile
+
+from ..errors import one
+from ..games.models import Game
+from ..jobs.api import JobOut
+from . import packages
+from .models import Mod
+
+router = Router()
+Token = Path[Annotated[str, Field(pattern=r"^[0-9a-f]{32}$")]]
+SHOWN = 100
+
+
+class PackageOut(Schema):
+    """What a package holds, before it is taken in. token: to ask for it by; game, builds: what it was made against; other_game: that is
+    not this one, by their names; swaps, recipes: streams that it swaps, and how many of these are made of the game's own sound;
+    files: entries; bytes: of the files in it; unknown: members that its manifest does not name, which are left where they are."""
+
+    token: str
+    name: str
+    version: str
+    author: str
+    licence: str
+    note: str
+    game: str
+    builds: list[str]
+    other_game: bool
+    swaps: int
+    recipes: int
+    files: int
+    bytes: int
+    unknown: list[str]
+
+
+@router.post("/mods/{int:mod_id}/package", response=JobOut)
+def pack_mod(request: HttpRequest, mod_id: int):
+    """Make a package of a mod, as a job whose file can be fetched. A sound of the game's own is refused."""
+    return packages.start_packing(one(Mod.objects.filter(removed__isnull=True).select_related("game"), mod_id))
+
+
+@router.post("/games/{int:game_id}/packages", response=PackageOut)
+def look_into_package(request: HttpRequest, game_id: int, file: File[UploadedFile]):
+    """Keep a package for a while, and say what is in it. Nothing is made of it yet."""
+    game = one(Game.objects.all(), game_id)
+    token = packages.kept(file)
+    with packages.opened(token) as package:
+        manifest: Any = package.manifest
+        return {
+            "token": token,
+            **{name: getattr(manifest, name) for name in ("name", "version", "author", "licence", "note")},
+            "game": manifest.game.name,
+            "builds": manifest.game.builds,
+            "other_game": _plain(manifest.game.name) not in _plain(game.name),
+            "swaps": len(manifest.swaps),
+            "recipes": sum(s.begins != "file" for s in manifest.swaps),
+            "files": len(manifest.files),
+            "bytes": package.size,
+            "unknown": package.unknown[:SHOWN],
+        }
+
+
+def _plain(name: str) -> str:
+    """A game's name without numbers and signs, which a build may have."""
+    return re.sub(r"[\W\d_]", "", name.lower())
+
+
+@router.post("/games/{int:game_id}/packages/{token}", response=JobOut)
+def take_in_package(request: HttpRequest, game_id: int, token: Token):
+    """Make a mod of a kept package, and judge it against this build, as a job."""
+    return packages.start_taking_in(one(Game.objects.all(), game_id), token)
