@@ -57,7 +57,6 @@
     attempt(async () => {
       const params = { path };
       const done = await got(api.POST("/api/mods/{mod_id}/carry", { params, body }));
-      await renew();
       const taken = done.taken
         ? ` ${spaced(done.taken)} stay: the mod has another swap where they stand now.`
         : "";
@@ -69,6 +68,7 @@
             await renew();
           }),
       });
+      await renew();
     });
   const remove = (row: Judged) =>
     attempt(async () => {

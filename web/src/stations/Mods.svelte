@@ -14,7 +14,7 @@
   } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { cache, ofGame } from "../lib/cache";
-  import { count } from "../lib/format";
+  import { count, spaced } from "../lib/format";
   import Conflicts from "../mods/Conflicts.svelte";
   import Carry from "../mods/Carry.svelte";
   import FromGame from "../mods/FromGame.svelte";
@@ -198,7 +198,7 @@
               <span class="num text-quiet">{made(mod)}</span>
               {#if mod.lost}
                 <a class="block text-warning underline" href="#/{game_id}/mods/{mod.id}"
-                  >{count(mod.lost, "stream")} not in place</a
+                  >{spaced(mod.lost)} not in place</a
                 >
               {/if}
             </span>
