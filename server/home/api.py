@@ -12,6 +12,7 @@ from ninja import Router, Schema
 from ..errors import one
 from ..games.folders import all_allowed, allow, folders_in, forbid
 from ..games.models import AllowedFolder, Game, Survey
+from ..install import installing
 from ..jobs.api import JobOut
 from ..mods.models import EntryFile, Mod, Swap
 from ..paging import MOST, Limit, Offset
@@ -81,7 +82,7 @@ class GameOut(Schema):
 
 
 class Made(Schema):
-    """How much the user has made in a game."""
+    """How much the user has made in a game; installed: something of it is in the game's folder."""
 
     names: int
     marks: int
@@ -89,6 +90,7 @@ class Made(Schema):
     swaps: int
     files: int
     keys: int
+    installed: bool
 
 
 class Forgotten(Schema):
@@ -192,6 +194,7 @@ def what_was_made(request: HttpRequest, game_id: int):
         "swaps": Swap.objects.filter(mod__game=game, chosen=True, removed__isnull=True).count(),
         "files": EntryFile.objects.filter(mod__game=game).count(),
         "keys": game.keys.count(),
+        "installed": installing.state_of(game)[0] not in (installing.ORIGINAL, installing.AWAY),
     }
 
 

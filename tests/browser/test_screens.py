@@ -56,7 +56,9 @@ class Screens(BrowserTest):
             yield "record", self._record(game), page.get_by_role("dialog", name="Record")
             yield "files", self._files(game), page.get_by_text("2 files of 2 matched")
             yield "mods", self._mods(game), page.get_by_text("wanted by several").or_(page.get_by_text("No two mods"))
-            yield "install", lambda: self.open(f"#/{game}/install"), page.get_by_text("Nothing is installed")
+            yield "new build", self._new_build(game), page.get_by_role("group", name="Verdicts")
+            yield "package", self._package(game), page.get_by_role("dialog", name="Take in a package")
+            yield "install", self._install(game), page.get_by_text("Nothing is installed")
             yield "rebuild", lambda: self.open(f"#/{game}/rebuild"), page.get_by_role("heading", name="Rebuild")
 
         for theme in ("dark", "bright"):
@@ -110,6 +112,28 @@ class Screens(BrowserTest):
                 page.get_by_role("button", name="Work on it: First mod").click()
                 expect(page.get_by_role("button", name="Work on it: Mod 2")).to_be_visible()
             page.get_by_role("button", name="First mod", exact=True).click()
+
+        return go
+
+    def _new_build(self, game: int):
+        def go():
+            self.page.keyboard.press("Escape")
+            self.open(f"#/{game}/mods/{self.mod_of(game)}")
+            self.page.get_by_role("button", name="Judge").click()
+
+        return go
+
+    def _package(self, game: int):
+        def go():
+            self.open(f"#/{game}/mods")
+            self.page.get_by_role("button", name="From a package …").click()
+
+        return go
+
+    def _install(self, game: int):
+        def go():
+            self.page.keyboard.press("Escape")  # the dialog before
+            self.open(f"#/{game}/install")
 
         return go
 

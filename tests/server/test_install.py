@@ -58,6 +58,7 @@ class Installing(ServerTest):
         heard = self.get(f"/audio/{self.one['audio']}/pcm?start=0&frames=4000").content
         self.send("post", f"/builds/{self.build['id']}/install")
         self.assertEqual((self.state(), self.route()), ("installed", "installed"))
+        self.assertTrue(self.get(f"/games/{self.game['id']}/made")["installed"])
         now = tree(self.place)
         changed = {path for path in now if now[path] != self.before.get(path)}
         self.assertEqual(changed, {f["path"] for f in coming["rows"]})

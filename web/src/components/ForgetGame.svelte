@@ -71,6 +71,15 @@
     {:else}Its surveys go; you have made nothing in it yet.{/if}
   </p>
   <p class="mt-1 text-quiet">The game's own folder is not touched.</p>
+  {#if made?.installed}
+    <p class="mt-2 text-warning">
+      ▲ Something is installed in it, and stays. <a
+        class="underline"
+        href="#/{game.id}/install"
+        onclick={() => modal.close()}>Restore the original first</a
+      >, or register the game again later to do so.
+    </p>
+  {/if}
   <label class="mt-3 flex items-start gap-2">
     <input type="checkbox" class="checkbox checkbox-sm mt-0.5" bind:checked={now} />
     <span>

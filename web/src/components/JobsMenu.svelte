@@ -40,9 +40,12 @@
     {running ? `${running} job${running > 1 ? "s" : ""}` : "Jobs"}
   </button>
   {#if open}
+    <!-- It scrolls where there are many: then arrow keys want to reach it. -->
+    <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
     <section
       use:closing={() => (open = false)}
       aria-label="Jobs"
+      tabindex="0"
       class="absolute top-full right-0 z-30 mt-1 max-h-[70vh] w-96 max-w-[94vw] overflow-auto rounded-box border border-edge bg-base-200 p-3 shadow-lg"
     >
       <SendingFiles />

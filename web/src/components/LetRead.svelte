@@ -37,8 +37,8 @@
   <p class="font-semibold">May Zubret read this folder?</p>
   <p class="num mt-0.5 break-all">{path}</p>
   <p class="mt-1 text-quiet">
-    It lies outside the folders that Zubret may read so far. Zubret reads what is in it and never writes
-    there. You are asked once; it can be taken back in the settings.
+    It lies outside the folders that Zubret may read so far. Zubret reads what is in it, and writes there only
+    where you install a mod. You are asked once; it can be taken back in the settings.
   </p>
   <div class="mt-2 flex gap-2">
     <button bind:this={yes} class="btn btn-sm btn-primary" disabled={busy} onclick={allow}

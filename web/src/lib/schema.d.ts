@@ -4515,11 +4515,13 @@ export interface components {
         };
         /**
          * Made
-         * @description How much the user has made in a game.
+         * @description How much the user has made in a game; installed: something of it is in the game's folder.
          */
         Made: {
             /** Files */
             files: number;
+            /** Installed */
+            installed: boolean;
             /** Keys */
             keys: number;
             /** Marks */

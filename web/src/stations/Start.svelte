@@ -54,8 +54,8 @@
 <div class="mx-auto max-w-5xl p-8 max-md:p-4">
   <h1 class="text-2xl font-bold">Which game?</h1>
   <p class="mt-2 text-quiet">
-    Paste or choose the folder that the game is installed in. Zubret only reads it; rebuilt files go
-    elsewhere.
+    Paste or choose the folder that the game is installed in. Zubret reads it; into it goes nothing before you
+    press Install.
   </p>
   {#if problem}<div class="mt-4"><ProblemPanel {problem} close={() => (problem = null)} /></div>{/if}
   <div class="mt-5 grid grid-cols-[1.2fr_1fr] gap-8 max-md:grid-cols-1">
