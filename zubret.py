@@ -333,6 +333,18 @@ def demo() -> None:
     serve(env, number)
 
 
+def mod(rest: list[str]) -> None:
+    """check, build or install a package of a mod, or restore the game"""
+    data = data_home() / "run"
+    if held_by(data / "launcher.lock"):
+        stop("Zubret is running on the same data. Do it on its screens, or end it first.")
+    only_one(data)
+    prepare_python()
+    env = environment(data) | {"ZUBRET_JOBS": "at once"}
+    migrate(env)
+    sys.exit(subprocess.call([str(PYTHON), "manage.py", "mod", *rest], cwd=ROOT, env=env))
+
+
 def dev() -> None:
     """run, with the screens rebuilt as you edit them"""
     only_one(data_home() / "dev")
@@ -404,7 +416,7 @@ def bench(rest: list[str]) -> None:
     sys.exit(subprocess.call([str(PYTHON), "-m", "bench", *rest], cwd=ROOT, env=env))
 
 
-COMMANDS = {"demo": demo, "run": run, "dev": dev, "test": test, "bench": bench}
+COMMANDS = {"demo": demo, "run": run, "mod": mod, "dev": dev, "test": test, "bench": bench}
 
 
 def main() -> None:
@@ -416,11 +428,11 @@ def main() -> None:
     )
     choices = parser.add_subparsers(dest="command", required=True)
     for name, function in COMMANDS.items():
-        if INSTALLED and name not in ("demo", "run"):
+        if INSTALLED and name not in ("demo", "run", "mod"):
             continue
-        choices.add_parser(name, help=function.__doc__)
+        choices.add_parser(name, help=function.__doc__, add_help=name != "mod")
     args, rest = parser.parse_known_args()
-    if args.command in ("test", "bench"):
+    if args.command in ("test", "bench", "mod"):
         COMMANDS[args.command](rest)
     elif rest:
         parser.error(f"{args.command} takes no arguments")

@@ -120,6 +120,8 @@ def _judged(folder: Path) -> Iterator[Row]:
             source_name="silence",
             payload_digest=f"{n if n % (10 * step) else -n:06}",
             original={"format": format.as_dict(), "stored": 900 + n % 5_000},
+            prepared={"digest": "made", "format": format.as_dict()},
+            state=Swap.READY,
         )
         for n in range(0, COUNT, step)
     )
@@ -132,7 +134,11 @@ def _judged(folder: Path) -> Iterator[Row]:
         with mock.patch.object(carrying, "_read", lambda stream: f"{numbers[stream.number]:06}"):
             times = [seconds(judge) for _ in range(5)]
         found = Counter(Judged.objects.values_list("verdict", flat=True))
-        yield Row("a mod of 2,000 swaps judged against 200,000 streams", "none: seconds", times, 5.0, str(found), "s")
+        note = ", ".join(f"{number:,} {verdict}" for verdict, number in found.items())
+        yield Row("a mod of 2,000 swaps judged against 200,000 streams", "none: seconds", times, 5.0, note, "s")
+        order = carrying.CarryOrder(mod.pk, True, [])
+        times = [seconds(lambda: carrying.carry_over(Job(), order, silent))]
+        yield Row("those of them that are the same carried over", "none: seconds", times, unit="s")
     finally:
         for made in (Judged, Judgement, Swap, Stream):
             made.objects.all()._raw_delete("default")

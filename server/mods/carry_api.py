@@ -10,14 +10,13 @@ from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
 from zubret_core.locate.carry import SAFE
-from zubret_core.locate.spot import IN
 
 from ..bulk import among
 from ..errors import one, stopped
 from ..games.models import Survey
 from ..jobs.api import JobOut
 from ..paging import Limit, Offset
-from ..shelf.models import Stream, streams_of, unpack_locator
+from ..shelf.models import Stream, streams_of
 from . import carrying
 from .models import Judged, Judgement, Mod
 
@@ -74,13 +73,6 @@ class CarryIn(Schema):
 
     safe: bool = False
     rows: Annotated[list[int], Field(max_length=100_000)] = []
-
-
-class CarriedOut(Schema):
-    """Which rows were carried over; how many were not, since the mod has another swap where they stand now."""
-
-    rows: list[int]
-    taken: int
 
 
 class BackIn(Schema):
@@ -157,11 +149,10 @@ def _rows(mod: Mod, some: QuerySet[Judged]) -> list[dict[str, Any]]:
 def _row(row: Judged, now: int | None, old: tuple[int, int] | None) -> dict[str, Any]:
     made = row.swap or row.file
     assert made is not None, "a row is of a swap or of a file"
-    place = str(unpack_locator(row.was)) if row.swap else f"{row.file.shown_in}{IN}{row.file.label}"  # type: ignore[union-attr]
     return {
         **{name: getattr(row, name) for name in ("id", "verdict", "detail", "open")},
         "label": carrying.VERDICTS[row.verdict],
-        "place": place,
+        "place": row.place(),
         "swap": row.swap_id,
         "file": row.file_id,
         "source_name": made.source_name,
@@ -179,17 +170,14 @@ def judge(request: HttpRequest, mod_id: int):
     return carrying.start_judging(_mod(mod_id))
 
 
-@router.post("/mods/{int:mod_id}/carry", response=CarriedOut)
+@router.post("/mods/{int:mod_id}/carry", response=JobOut)
 def carry(request: HttpRequest, mod_id: int, data: CarryIn):
-    """Carry over what is safe, or some rows. What was made against another sound is prepared anew; against another format, fitted."""
-    found = _judgement(_mod(mod_id))
-    rows = carrying.rows_of(found)
-    chosen = Q(pk__in=among(data.rows)) | Q(verdict__in=SAFE) if data.safe else Q(pk__in=among(data.rows))
-    return carrying.carry(found, rows.filter(chosen))
+    """Carry over what is safe, or some rows, as a job. What was made against another sound is prepared anew; against another format,
+    fitted."""
+    return carrying.start_carrying(_judgement(_mod(mod_id)), data.rows, data.safe)
 
 
-@router.post("/mods/{int:mod_id}/carry/back", response=BackIn)
+@router.post("/mods/{int:mod_id}/carry/back", response=JobOut)
 def carry_back(request: HttpRequest, mod_id: int, data: BackIn):
-    """Undo carrying over: these rows are as they were before."""
-    carrying.take_back(_judgement(_mod(mod_id)), data.rows)
-    return data
+    """Undo carrying over, as a job: these rows are as they were before."""
+    return carrying.start_carrying(_judgement(_mod(mod_id)), data.rows, back=True)

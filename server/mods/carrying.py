@@ -187,55 +187,117 @@ def _judge_files(mod: Mod, survey: Survey) -> Iterator[Row]:
         yield None, file.pk, SAME, "", json.dumps([archive.chain, number]), "", None, "", not settled
 
 
+AT_ONCE = 50
+"""Rows that are carried over in one transaction: others write meanwhile."""
+
+
+@dataclass(frozen=True)
+class CarryOrder(Order):
+    """Carry over all that is safe in a mod, and some rows of its judgement; or (back) undo that of some rows."""
+
+    kind: ClassVar[str] = "carry"
+    mod: int
+    safe: bool
+    rows: list[int]
+    back: bool = False
+
+
 @dataclass(frozen=True)
 class Carried:
-    """Which rows were carried over; how many were not, since the mod has another swap where they stand now."""
+    """Which rows were carried over, or back; how many were not, since the mod has another swap where they stand now."""
 
     rows: list[int]
     taken: int
+    back: bool
 
 
-def carry(judgement: Judgement, rows: QuerySet[Judged]) -> Carried:
-    """Carry over what is judged and open, but for what is gone: takes go to where their stream is now, and files to their entry. What
-    was made against the same payload stays as it is; all else is prepared, and where the format is another one, fitted. One
-    step: `take_back` undoes it."""
-    if not is_fresh(judgement):
+def start_carrying(judgement: Judgement, rows: list[int], safe: bool = False, back: bool = False) -> Job:
+    """As a job; refused where the game was surveyed again since."""
+    if not back and not is_fresh(judgement):
         raise stopped(409, "The game was surveyed again since this was judged.", "Judge the mod again.")
-    mod, anew = judgement.mod, dict[bool, list[int]]()
+    if back:
+        _check_free(judgement, _undone(judgement, rows))
+    mod = judgement.mod
+    return start(CarryOrder(mod.pk, safe, rows, back), f"{'Back' if back else 'Carrying over'}: {mod.name}", mod.game)
+
+
+@work("long")
+def carry_over(job: Job, order: CarryOrder, progress: Progress) -> Carried:
+    """Takes go to where their stream is now, and files to their entry; what is gone stays. What was made against the same payload is
+    kept as it is; all else is prepared, and where the format is another one, fitted."""
+    judgement = Judgement.objects.select_related("mod__game").filter(mod=order.mod).first()
+    if judgement is None:
+        raise ZubretError("The mod is not judged any more.", next="Judge it again.")
+    if order.back:
+        return Carried(_back(judgement, order.rows, progress), 0, True)
+    chosen = Q(pk__in=among(order.rows)) | (Q(verdict__in=SAFE) if order.safe else Q())
+    some = list(rows_of(judgement).filter(chosen, open=True).exclude(verdict=GONE).select_related("file"))
+    free, anew, carried = _free(judgement.mod, some), dict[bool, list[int]](), list[int]()
+    try:
+        for rows in _by_parts(free):
+            progress(len(carried), len(free), f"{spaced(len(carried))} of {spaced(len(free))} carried over")
+            _carry(judgement.mod, rows, anew)
+            carried += [row.pk for row in rows]
+    finally:
+        for fit, swaps in anew.items():
+            prepare_many(judgement.mod, swaps, Alike(fit=fit))
+    return Carried(carried, len(some) - len(free), False)
+
+
+def _by_parts(rows: list[Judged]) -> Iterator[list[Judged]]:
+    """First, together, those that change places with each other; then some at a time."""
+    was, now = {row.was for row in rows if row.swap_id}, {row.now for row in rows if row.swap_id}
+    chained = [row for row in rows if row.swap_id and (row.now in was or row.was in now)]
+    others = [row for row in rows if row.file_id or not (row.now in was or row.was in now)]
+    if chained:
+        yield chained
+    yield from (others[n : n + AT_ONCE] for n in range(0, len(others), AT_ONCE))
+
+
+def _carry(mod: Mod, rows: list[Judged], anew: dict[bool, list[int]]) -> None:
+    """Carry over some rows; anew gets the takes that are to be prepared, by whether they are to be fitted."""
     with transaction.atomic():
-        some = list(rows.filter(open=True).exclude(verdict=GONE).select_related("file"))
-        moving = {row.was for row in some if row.swap_id}
-        held = set(mod.takes().filter(locator__in=among([r.now for r in some])).values_list("locator", flat=True))
-        free = [row for row in some if row.file_id or row.now in moving or row.now not in held]
-        takes = _takes(mod, [row.was for row in free if row.swap_id])
+        takes = _takes(mod, [row.was for row in rows if row.swap_id])
         mod.takes().filter(locator__in=among(list(takes))).update(locator=Concat(Value("carried "), "locator"))
-        for row in free:
+        for row in rows:
             if row.file:
                 row.before = {"inside": row.file.inside, "index": row.file.index}
                 inside, index = json.loads(row.now)
                 EntryFile.objects.filter(pk=row.file.pk).update(inside=inside, index=index)
-                continue
-            own = takes.get(row.was, [])
-            row.before = {str(take.pk): {name: getattr(take, name) for name in KEPT} for take in own}
-            for take in own:
-                if take.source == STREAM and take.chosen:
-                    take.source_locator = row.source
-                take.locator = row.now
-                if row.verdict not in SAFE:
-                    take.payload_digest, take.original, take.original_level = "", None, None
-                if row.verdict not in SAFE or not take.prepared:
-                    take.prepared = take.report = take.error = None
-                    take.state, take.revision = (Swap.PREPARING if take.chosen else Swap.HELD), take.revision + 1
-                    if take.chosen:
+            else:
+                row.before = {}
+                for take in takes.get(row.was, []):
+                    row.before[str(take.pk)] = {name: getattr(take, name) for name in KEPT}
+                    _moved(take, row)
+                    take.save(update_fields=[*KEPT, "revision"])
+                    if take.state == Swap.PREPARING:
                         anew.setdefault(row.verdict == FORMAT, []).append(take.pk)
-                take.save(update_fields=[*KEPT, "revision"])
-        for row in free:
             row.open = False
-        Judged.objects.bulk_update(free, ["open", "before"], batch_size=500)
+        Judged.objects.bulk_update(rows, ["open", "before"])
         Game.has_said(mod.game_id)
-    for fit, swaps in anew.items():
-        prepare_many(mod, swaps, Alike(fit=fit))
-    return Carried([row.pk for row in free], len(some) - len(free))
+
+
+def _moved(take: Swap, row: Judged) -> None:
+    """A take as it is where its stream is now."""
+    if take.source == STREAM and take.chosen:
+        take.source_locator = row.source
+    take.locator = row.now
+    if row.verdict not in SAFE:
+        take.payload_digest, take.original, take.original_level = "", None, None
+    if row.verdict not in SAFE or not take.prepared:
+        take.prepared = take.report = take.error = None
+        take.state, take.revision = (Swap.PREPARING if take.chosen else Swap.HELD), take.revision + 1
+
+
+def _free(mod: Mod, rows: list[Judged]) -> list[Judged]:
+    """The rows whose stream stands where the mod has no other swap, or only one that goes away, too."""
+    held = set(mod.takes().filter(locator__in=among([r.now for r in rows])).values_list("locator", flat=True))
+    while True:
+        moving = {row.was for row in rows if row.swap_id}
+        free = [row for row in rows if row.file_id or row.now in moving or row.now not in held]
+        if len(free) == len(rows):
+            return free
+        rows = free
 
 
 def _takes(mod: Mod, locators: Collection[str]) -> dict[str, list[Swap]]:
@@ -245,24 +307,43 @@ def _takes(mod: Mod, locators: Collection[str]) -> dict[str, list[Swap]]:
     return found
 
 
-def take_back(judgement: Judgement, numbers: list[int]) -> int:
-    """Undo `carry` of some rows; how many. A result that is not there any more has to be prepared again."""
-    with transaction.atomic():
-        rows = list(rows_of(judgement).filter(pk__in=among(numbers), before__isnull=False).select_related("file"))
-        found = Swap.objects.in_bulk([int(pk) for row in rows if row.swap_id for pk in row.before or {}])
-        Swap.objects.filter(pk__in=among(list(found))).update(locator=Concat(Value("carried "), "locator"))
-        for row in rows:
-            before = row.before or {}
-            if row.file:
-                EntryFile.objects.filter(pk=row.file.pk).update(**before)
-            else:
-                for pk, values in before.items():
-                    if int(pk) in found:
-                        _as_before(found[int(pk)], values)
-            row.open, row.before = True, None
-        Judged.objects.bulk_update(rows, ["open", "before"], batch_size=500)
-        Game.has_said(judgement.mod.game_id)
-    return len(rows)
+def _undone(judgement: Judgement, numbers: list[int]) -> list[Judged]:
+    """The rows among some that were carried over."""
+    return list(rows_of(judgement).filter(pk__in=among(numbers), before__isnull=False).select_related("file"))
+
+
+def _check_free(judgement: Judgement, rows: list[Judged]) -> None:
+    """An error where something has taken the place in which one of these was."""
+    own = {int(pk): values["locator"] for row in rows if row.swap_id for pk, values in (row.before or {}).items()}
+    there = judgement.mod.takes().filter(locator__in=among(list(own.values())))
+    if there.exclude(pk__in=among(list(own))).exists():
+        raise stopped(409, "Another swap stands where one of these was.", "Undo first what was carried there.")
+
+
+def _back(judgement: Judgement, numbers: list[int], progress: Progress) -> list[int]:
+    """Undo carrying over. A result that is not there any more has to be prepared again."""
+    rows, done = _undone(judgement, numbers), list[int]()
+    _check_free(judgement, rows)
+    for row in rows:  # seen from where they are now, they go the other way
+        row.was, row.now = row.now, row.was
+    for part in _by_parts(rows):
+        progress(len(done), len(rows), f"{spaced(len(done))} of {spaced(len(rows))} taken back")
+        with transaction.atomic():
+            found = Swap.objects.in_bulk([int(pk) for row in part if row.swap_id for pk in row.before or {}])
+            Swap.objects.filter(pk__in=among(list(found))).update(locator=Concat(Value("carried "), "locator"))
+            for row in part:
+                before = row.before or {}
+                if row.file:
+                    EntryFile.objects.filter(pk=row.file.pk).update(**before)
+                else:
+                    for pk, values in before.items():
+                        if int(pk) in found:
+                            _as_before(found[int(pk)], values)
+                row.open, row.before = True, None
+            Judged.objects.bulk_update(part, ["open", "before"])
+            Game.has_said(judgement.mod.game_id)
+        done += [row.pk for row in part]
+    return done
 
 
 def _as_before(take: Swap, values: dict[str, Any]) -> None:

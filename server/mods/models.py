@@ -8,7 +8,10 @@ from pathlib import Path
 from django.db import models
 from django.db.models import QuerySet
 
+from zubret_core.locate.spot import IN
 from zubret_core.swap import FILE
+
+from ..shelf.models import unpack_locator
 
 
 class Mod(models.Model):
@@ -192,7 +195,11 @@ class Judged(models.Model):
     before = models.JSONField(null=True)
 
     def __str__(self) -> str:
-        return f"{self.verdict}: {self.was or self.file_id}"
+        return f"{self.verdict}: {self.place()}"
+
+    def place(self) -> str:
+        """Where it stood, as people read it."""
+        return f"{self.file.shown_in}{IN}{self.file.label}" if self.file else str(unpack_locator(self.was))
 
 
 class Plan(models.Model):

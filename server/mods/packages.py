@@ -12,7 +12,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 from django.conf import settings
-from django.core.files.uploadedfile import UploadedFile
+from django.core.files import File
 from django.db import transaction
 
 from zubret_core.audio.files import PIECE, file_format
@@ -24,14 +24,17 @@ from zubret_core.locate import Locator
 from zubret_core.package import Entry, Game, Manifest, New, Original, Package, Stream, member_of, pack
 from zubret_core.package import Swap as PackedSwap
 from zubret_core.source import PART, FileSource
+from zubret_core.source.sums import sum_of
 from zubret_core.swap import FILE, STREAM, Treatment
 
+from ..bulk import among
 from ..errors import stopped
 from ..games import models as games
 from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, work
-from ..shelf.models import pack_locator, streams_of, unpack_locator
+from ..shelf.models import Entry as GameEntry
+from ..shelf.models import pack_locator, seen_by, streams_of, unpack_locator
 from ..shelf.sound import open_original
 from .carrying import JudgeOrder, judge_mod
 from .models import EntryFile, Mod, Swap
@@ -76,15 +79,17 @@ def pack_mod(job: Job, order: PackOrder, progress: Progress) -> Packed:
     """Write the package below the job's own folder."""
     mod = Mod.objects.select_related("game").get(pk=order.mod)
     places: dict[str, Path] = {}
-    swaps = list(mod.live_swaps())
-    for n, swap in enumerate(swaps):
-        progress(n, len(swaps), f"looking at {swap.source_name}")
+    swaps, files = list(mod.live_swaps()), list(mod.live_files())
+    given = [s for s in swaps if s.source == FILE]
+    _must_be_no_entries(mod, [*given, *files])
+    for n, swap in enumerate(given):
+        progress(n, len(given), f"looking at {swap.source_name}")
         _must_be_new(mod, swap)
     manifest = Manifest(
         **{name: getattr(mod, name) for name in ("name", "version", "author", "licence", "note")},
         game=Game(name=mod.game.name, builds=[mod.game.build] if mod.game.build else []),
         swaps=[_packed(swap, places) for swap in swaps],
-        files=[_packed_file(file, places) for file in mod.live_files()],
+        files=[_packed_file(file, places) for file in files],
     )
     if not manifest.swaps and not manifest.files:
         raise ZubretError("The mod is empty.", file=mod.name, next="Swap a stream first.")
@@ -128,10 +133,27 @@ def _new(place: str, name: str, places: dict[str, Path]) -> New:
     return New(member=member, name=name, sha256=digest)
 
 
+def _must_be_no_entries(mod: Mod, given: list[Swap | EntryFile]) -> None:
+    """ZubretError where a file is an entry of the game, byte by byte (xxh3-64, as surveys know them)."""
+    sizes = {row: Path(row.source_path).stat().st_size for row in given}
+    entries = GameEntry.objects.filter(seen_by(mod.game.current_survey()), digest__isnull=False)
+    known = set(entries.filter(size__in=among(set(sizes.values()))).values_list("size", "digest"))
+    alike = {size for size, _ in known}
+    for row, size in sizes.items():
+        if not size or size not in alike:
+            continue
+        with FileSource(row.source_path, row.source_name) as source:
+            value = int(sum_of("xxh3-64", source))
+        if (size, value - (1 << 64) if value >> 63 else value) in known:
+            raise ZubretError(
+                f"{row.source_name} is the game's own, byte by byte.",
+                file=row.source_name,
+                next="Take it out of the mod, or begin the swap with another stream: then only how it is made is packed.",
+            )
+
+
 def _must_be_new(mod: Mod, swap: Swap) -> None:
     """ZubretError where a swap's file is a sound of the game, sample by sample: that may not be given away."""
-    if swap.source != FILE:
-        return
     with FileSource(swap.source_path, swap.source_name) as source:
         format = file_format(source)
         if format is None:
@@ -156,7 +178,7 @@ def _pieces(decode: Any, frames: int) -> Iterator[np.ndarray]:
 # Taken in -----------------------------------------------------------------------------------------
 
 
-def kept(upload: UploadedFile) -> str:
+def kept(upload: File) -> str:
     """Keep a package until it is taken in, for some hours at least; the name to ask for it by."""
     folder = settings.DATA_DIR / "tmp"
     folder.mkdir(parents=True, exist_ok=True)

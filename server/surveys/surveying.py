@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import chain, count
+from pathlib import Path
 from typing import Any, ClassVar
 
 import xxhash
@@ -27,6 +28,7 @@ from zubret_core.locate.survey import ArchiveRecord, ShutRecord, contents, look_
 from ..bulk import bulk_insert
 from ..games.folders import original_folder
 from ..games.models import Game, Key, KeyChoice, Survey, SurveyFile
+from ..games.players import player_of
 from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, tidy_up, work
@@ -101,6 +103,8 @@ def _settle(job: Job, order: SurveyOrder, result: Surveyed | None) -> None:
     for name, value in vars(result.found).items() if result.found else ():
         setattr(row, name, value)
     row.save()
+    player, build = player_of(Path(row.game.folder))
+    Game.objects.filter(pk=row.game_id).update(player=player, build=build)
     if Archive.unread().filter(seen_in__survey=row).exists():
         start(ReadContents(row.pk), f"Contents of {row.game.name}", row.game)
 

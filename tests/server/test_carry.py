@@ -4,7 +4,7 @@ import shutil
 
 from django.core.files.uploadedfile import SimpleUploadedFile
 
-from server.mods.models import Swap
+from server.mods.models import Judged, Swap
 from server.shelf.models import Archive, Entry
 from standin.make import make
 from tests.server.support import ServerTest, wav_bytes
@@ -36,6 +36,11 @@ class Carry(ServerTest):
         make(folder, "1.1")
         self.send("post", f"/games/{self.game['id']}/survey")
 
+    def carried(self, **what) -> dict:
+        job = self.get(f"/jobs/{self.send('post', f'{self.mod}/carry', what)['id']}")
+        self.assertEqual(job["state"], "done", job["error"])
+        return job["result"]
+
     def judged(self, mod: str) -> dict[str, dict]:
         self.send("post", f"{mod}/judgement")
         return {row["source_name"][:4]: row for row in self.get(f"{mod}/judgement")["rows"]}
@@ -52,6 +57,7 @@ class Carry(ServerTest):
         self.updated()
         mods = self.get(f"/games/{self.game['id']}/mods")
         self.assertEqual(mods[0]["lost"], 5)  # entries before them came: none stands where it stood
+        self.assertEqual(self.get("/games")[0]["build"], "1.1")
         rows = self.judged(self.mod)
         self.assertEqual({q: rows[q]["verdict"] for q in self.VERDICTS}, self.VERDICTS)
         self.assertEqual((rows["text"]["verdict"], rows["text"]["swap"]), ("same", None))
@@ -62,7 +68,7 @@ class Carry(ServerTest):
         self.assertEqual({v["verdict"]: v["open"] for v in told["verdicts"] if v["safe"]}, {"same": 2, "moved": 1})
 
         before = {s.source_name: (s.locator, s.prepared) for s in Swap.objects.all()}
-        safe = self.send("post", f"{self.mod}/carry", {"safe": True})
+        safe = self.carried(safe=True)
         self.assertEqual((len(safe["rows"]), safe["taken"]), (3, 0))
         kept = {s.source_name: s.prepared for s in Swap.objects.all()}
         self.assertEqual(kept, {name: prepared for name, (_, prepared) in before.items()})
@@ -81,6 +87,29 @@ class Carry(ServerTest):
         self.send("post", f"{self.mod}/rebuild", {})
         self.assertEqual(self.built(self.mod)[0]["state"], "proved")
         self.assertEqual(set(self.verdicts().values()), {"same"})
+
+    def test_no_two_swaps_come_to_stand_in_one_place(self):
+        self.updated()
+        rows = self.judged(self.mod)
+        mine, other = (Judged.objects.get(pk=rows[q]["id"]) for q in ("0251", "2210"))
+        places = {q: Judged.objects.get(pk=rows[q]["id"]).was for q in self.VERDICTS}
+        mine.now, other.now = (
+            places["2210"],
+            places["2214"],
+        )  # each goes where the next one stands, which stays: it is gone
+        Judged.objects.bulk_update([mine, other], ["now"])
+        said = self.carried(safe=True)
+        self.assertEqual((said["rows"], said["taken"]), ([], 2))
+        Judged.objects.filter(pk=other.pk).update(now=places["0251"])  # the two change places
+        self.assertEqual(len(self.carried(safe=True)["rows"]), 2)
+        now = dict(Swap.objects.values_list("source_name", "locator"))
+        self.assertEqual((now["0251.wav"], now["2210.wav"]), (places["2210"], places["0251"]))
+        back = f"{self.mod}/carry/back"
+        self.assertIn("Another swap stands", self.send("post", back, {"rows": [mine.pk]}, 409)["what"])
+        self.send("post", back, {"rows": [mine.pk, other.pk]})
+        self.assertEqual(
+            dict(Swap.objects.values_list("source_name", "locator")), {f"{q}.wav": places[q] for q in places}
+        )
 
     def verdicts(self) -> dict[str, str]:
         return {q: row["verdict"] for q, row in self.judged(self.mod).items()}

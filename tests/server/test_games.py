@@ -133,7 +133,7 @@ class Games(ServerTest):
         stream = self.stream(game, "0004")
         self.send("patch", f"/streams/{stream['id']}", {"name": "Lamp", "marked": True})
         self.upload(game, stream, wav_bytes(tone(0.1, 24000, 480), 24000))
-        made = {"names": 1, "marks": 1, "notes": 0, "swaps": 1, "files": 0, "keys": 0}
+        made = {"names": 1, "marks": 1, "notes": 0, "swaps": 1, "files": 0, "keys": 0, "installed": False}
         self.assertEqual(self.get(f"/games/{game['id']}/made"), made)
         self.send("delete", f"/games/{game['id']}", status=204)
         self.assertEqual((self.get("/games"), len(self.get("/forgotten-games"))), ([], 1))

@@ -94,9 +94,15 @@ class Packages(ServerTest):
         bell = self.stream(self.game, "2211")
         pcm = self.get(f"/audio/{bell['audio']}/pcm?start=0&frames={bell['frames']}").content
         taken = wav_bytes(np.frombuffer(pcm, "<i2")[:, None], bell["rate"])
-        self.upload(self.game, self.stream(self.game, "2215"), taken, "my bell.wav")
+        made = self.upload(self.game, self.stream(self.game, "2215"), taken, "my bell.wav")
         job = self.get(f"/jobs/{self.send('post', f'{self.mod}/package')['id']}")
         self.assertIn("my bell.wav is the game's own sound", job["error"]["what"])
+        self.send("delete", f"/swaps/{made['id']}", status=204)
+        self.packed()
+        horn = (self.root / "library/game/data/deck.zip", "ambience/horn.wav")
+        self.upload(self.game, self.stream(self.game, "2215"), zipfile.ZipFile(horn[0]).read(horn[1]), "my horn.wav")
+        job = self.get(f"/jobs/{self.send('post', f'{self.mod}/package')['id']}")
+        self.assertIn("my horn.wav is the game's own, byte by byte", job["error"]["what"])
 
     def test_packages_that_lie_make_nothing(self):
         good = zipfile.ZipFile(io.BytesIO(self.packed()))

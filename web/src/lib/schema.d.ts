@@ -2221,7 +2221,8 @@ export interface paths {
         put?: never;
         /**
          * Carry
-         * @description Carry over what is safe, or some rows. What was made against another sound is prepared anew; against another format, fitted.
+         * @description Carry over what is safe, or some rows, as a job. What was made against another sound is prepared anew; against another format,
+         *     fitted.
          */
         post: operations["server_mods_carry_api_carry"];
         delete?: never;
@@ -2241,7 +2242,7 @@ export interface paths {
         put?: never;
         /**
          * Carry Back
-         * @description Undo carrying over: these rows are as they were before.
+         * @description Undo carrying over, as a job: these rows are as they were before.
          */
         post: operations["server_mods_carry_api_carry_back"];
         delete?: never;
@@ -3328,16 +3329,6 @@ export interface components {
             rows: components["schemas"]["BuiltFile"][];
             /** Total */
             total: number;
-        };
-        /**
-         * CarriedOut
-         * @description Which rows were carried over; how many were not, since the mod has another swap where they stand now.
-         */
-        CarriedOut: {
-            /** Rows */
-            rows: number[];
-            /** Taken */
-            taken: number;
         };
         /**
          * CarryIn
@@ -9566,7 +9557,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CarriedOut"];
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
         };
@@ -9592,7 +9583,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["BackIn"];
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
         };

@@ -1,5 +1,6 @@
 <script lang="ts">
   import { createQuery } from "@tanstack/svelte-query";
+  import { untrack } from "svelte";
   import JobPanel from "../components/JobPanel.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import { api, asProblem, attempted, got, type Judged, type Judgement, type ProblemText } from "../lib/api";
@@ -21,6 +22,7 @@
   let left = $state(false);
   let problem = $state<ProblemText | null>(null);
   let begun = $state(0);
+  let carried = $state(0);
 
   const ask = (offset: number, limit: number): Promise<Judgement> =>
     got(
@@ -37,8 +39,9 @@
     ask: (offset) => ask(offset, 100),
   }));
   const told = $derived(found.data);
-  const job = $derived(app.openJobs.find((j) => j.kind === "judge"));
+  const job = $derived(app.openJobs.find((j) => j.kind === "judge" || j.kind === "carry"));
   const last = $derived(app.jobs.find((j) => j.id === begun));
+  const moving = $derived(app.jobs.find((j) => j.id === carried));
   const safe = $derived(told?.verdicts.filter((v) => v.safe).reduce((sum, v) => sum + v.open, 0) ?? 0);
   const todo = $derived(told?.verdicts.filter((v) => !v.safe).reduce((sum, v) => sum + v.open, 0) ?? 0);
 
@@ -53,23 +56,28 @@
       begun = started.id;
       app.started(started);
     });
-  const carry = (body: { safe: boolean; rows: number[] }) =>
-    attempt(async () => {
-      const params = { path };
-      const done = await got(api.POST("/api/mods/{mod_id}/carry", { params, body }));
-      const taken = done.taken
-        ? ` ${spaced(done.taken)} stay: the mod has another swap where they stand now.`
-        : "";
-      app.say(`${spaced(done.rows.length)} carried over.${taken}`, {
-        label: "Undo",
-        run: () =>
-          void attempt(async () => {
-            await got(api.POST("/api/mods/{mod_id}/carry/back", { params, body: { rows: done.rows } }));
-            await renew();
-          }),
-      });
-      await renew();
+  async function carry(body: { safe: boolean; rows: number[] }) {
+    await attempt(async () => {
+      const started = await got(api.POST("/api/mods/{mod_id}/carry", { params: { path }, body }));
+      carried = started.id;
+      app.started(started);
     });
+  }
+  const back = (rows: number[]) =>
+    attempt(async () =>
+      app.started(await got(api.POST("/api/mods/{mod_id}/carry/back", { params: { path }, body: { rows } }))),
+    );
+  // The end of a job has everything of the game asked for anew; here only what can be undone is said.
+  $effect(() => {
+    if (moving?.id !== carried || moving.state !== "done") return;
+    const { rows, taken } = moving.result as { rows: number[]; taken: number };
+    const stay = taken ? ` ${spaced(taken)} stay: the mod has another swap where they stand now.` : "";
+    untrack(() => {
+      carried = 0;
+      app.say(`${spaced(rows.length)} carried over.${stay}`, { label: "Undo", run: () => void back(rows) });
+      void app.refreshRoute();
+    });
+  });
   const remove = (row: Judged) =>
     attempt(async () => {
       const swap = { path: { swap_id: row.swap ?? 0 } };
@@ -123,6 +131,7 @@
   {#if problem}<ProblemPanel {problem} close={() => (problem = null)} />{/if}
   {#if found.error}<ProblemPanel problem={asProblem(found.error)} />{/if}
   {#if last?.error}<ProblemPanel problem={last.error} />{/if}
+  {#if moving?.error}<ProblemPanel problem={moving.error} />{/if}
   {#if job}<JobPanel {job} />{/if}
 
   {#if told && !told.made}
