@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any, ClassVar
 
 import xxhash
+from django.conf import settings
 from django.db import DatabaseError, transaction
 from django.db.models import Count, F, Q, Sum
 from django.db.models.functions import Coalesce, NullIf
@@ -103,8 +104,6 @@ def _settle(job: Job, order: SurveyOrder, result: Surveyed | None) -> None:
     for name, value in vars(result.found).items() if result.found else ():
         setattr(row, name, value)
     row.save()
-    player, build = player_of(Path(row.game.folder))
-    Game.objects.filter(pk=row.game_id).update(player=player, build=build)
     if Archive.unread().filter(seen_in__survey=row).exists():
         start(ReadContents(row.pk), f"Contents of {row.game.name}", row.game)
 
@@ -122,8 +121,19 @@ def survey(job: Job, order: SurveyOrder, progress: Progress) -> Surveyed:
         return Surveyed(last.pk, listing, None)
     row = Survey.objects.create(game=game, label=order.label, read_with=readers.all())
     found = _Survey(game, row, readers, progress, folder, files).run()
+    _tell_build(game, files, last)
     shut = row.seen.filter(what__in=NOT_COPIED).exists()
     return Surveyed(row.pk, "" if shut else listing, found)
+
+
+def _tell_build(game: Game, files: list[GameFile], last: Survey | None) -> None:
+    """Which build it is now, where the file that says it is not as it was."""
+    tells = {name for name, _ in settings.PLAYERS.values()}
+    now = {(f.path, f.size, f.mtime_ns) for f in files if f.path in tells}
+    before = last.seen.filter(path__in=tells).values_list("path", "size", "mtime_ns") if last else ()
+    if now != set(before):
+        player, build = player_of(Path(game.folder))
+        Game.objects.filter(pk=game.pk).update(player=player, build=build)
 
 
 def _listing(files: list[GameFile], readers: Readers) -> str:
