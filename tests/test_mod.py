@@ -4,9 +4,11 @@ import hashlib
 import json
 import os
 import shutil
+import sqlite3
 import subprocess
 import sys
 import tempfile
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
@@ -66,6 +68,9 @@ class OnTheCommandLine(SimpleTestCase):
         self.assertEqual(tree(self.game), before)
 
         self.mod("install", self.package, "--game", self.game)
+        with closing(sqlite3.connect(self.root / "home/run/zubret.sqlite3")) as base:
+            current = base.execute("SELECT name FROM mods_mod WHERE current AND removed IS NULL").fetchall()
+        self.assertEqual(current, [("First mod",)])  # a script does not change what its user works on
         self.assertEqual((self.game / "data/sea.crate").read_bytes(), (out / "data/sea.crate").read_bytes())
         wav = self.root / "fog.wav"
         play = [sys.executable, "-m", "standin", "play", str(self.game), "fog", "--loops", "1", "--wav", str(wav)]

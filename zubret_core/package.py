@@ -11,7 +11,7 @@ import hashlib
 import json
 import re
 import zipfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -133,29 +133,29 @@ def pack(manifest: Manifest, places: dict[str, Path], out: Path, progress: Progr
     bytes."""
     total = sum(place.stat().st_size for place in places.values()) or 1
     done = 0
-    with zipfile.ZipFile(out, "w", allowZip64=True) as target:
-        text = json.dumps(
-            manifest.model_dump(exclude_defaults=True) | {"zubret_mod": FORM}, indent=1, ensure_ascii=False
-        )
-        _add(target, MANIFEST, zipfile.ZIP_DEFLATED, iter([text.encode()]))
+
+    def pieces(place: Path) -> Iterator[bytes]:
+        nonlocal done
+        with place.open("rb") as source:
+            while piece := source.read(PIECE):
+                yield piece
+                done += len(piece)
+                progress(done, total, f"packing {place.name}")
+
+    with zipfile.ZipFile(out, "w") as target:
+        text = json.dumps(manifest.model_dump(exclude_defaults=True) | {"zubret_mod": FORM}, indent=1)
+        _add(target, MANIFEST, zipfile.ZIP_DEFLATED, [text.encode()])
         for member, place in sorted(places.items()):
             packed = member.endswith((".flac", ".ogg", ".opus", ".mp3", ".m4a"))
-            with place.open("rb") as source:
-                pieces = iter(lambda source=source: source.read(PIECE), b"")  # type: ignore[misc]
-                for size in _add(target, member, zipfile.ZIP_STORED if packed else zipfile.ZIP_DEFLATED, pieces):
-                    done += size
-                    progress(done, total, f"packing {place.name}")
+            _add(target, member, zipfile.ZIP_STORED if packed else zipfile.ZIP_DEFLATED, pieces(place))
 
 
-def _add(target: zipfile.ZipFile, name: str, method: int, pieces: Iterator[bytes]) -> list[int]:
+def _add(target: zipfile.ZipFile, name: str, method: int, pieces: Iterable[bytes]) -> None:
     info = zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0))
     info.compress_type, info.external_attr = method, 0o644 << 16
-    sizes = []
     with target.open(info, "w", force_zip64=True) as member:
         for piece in pieces:
             member.write(piece)
-            sizes.append(len(piece))
-    return sizes
 
 
 class Package:

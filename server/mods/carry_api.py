@@ -12,13 +12,14 @@ from ninja import Field, Router, Schema
 from zubret_core.locate.carry import SAFE
 
 from ..bulk import among
-from ..errors import one, stopped
+from ..errors import stopped
 from ..games.models import Survey
 from ..jobs.api import JobOut
 from ..paging import Limit, Offset
 from ..shelf.models import Stream, streams_of
 from . import carrying
 from .models import Judged, Judgement, Mod
+from .together import live_mod
 
 router = Router()
 
@@ -81,10 +82,6 @@ class BackIn(Schema):
     rows: Annotated[list[int], Field(max_length=100_000)]
 
 
-def _mod(mod_id: int) -> Mod:
-    return one(Mod.objects.filter(removed__isnull=True).select_related("game"), mod_id)
-
-
 def _judgement(mod: Mod) -> Judgement:
     found = Judgement.objects.filter(mod=mod).select_related("mod__game").first()
     if found is None:
@@ -97,7 +94,7 @@ def judgement(
     request: HttpRequest, mod_id: int, verdict: str = "", left: bool = False, offset: Offset = 0, limit: Limit = 100
 ):
     """What became of what a mod changes in the newest build of its game; of one verdict, or only what is left to do."""
-    mod = _mod(mod_id)
+    mod = live_mod(mod_id)
     lost = carrying.lost(mod.game).get(mod.pk, 0)
     found = Judgement.objects.filter(mod=mod).select_related("mod__game").first()
     if found is None:
@@ -167,17 +164,17 @@ def _row(row: Judged, now: int | None, old: tuple[int, int] | None) -> dict[str,
 @router.post("/mods/{int:mod_id}/judgement", response=JobOut)
 def judge(request: HttpRequest, mod_id: int):
     """Judge a mod against the newest survey of its game, as a job."""
-    return carrying.start_judging(_mod(mod_id))
+    return carrying.start_judging(live_mod(mod_id))
 
 
 @router.post("/mods/{int:mod_id}/carry", response=JobOut)
 def carry(request: HttpRequest, mod_id: int, data: CarryIn):
     """Carry over what is safe, or some rows, as a job. What was made against another sound is prepared anew; against another format,
     fitted."""
-    return carrying.start_carrying(_judgement(_mod(mod_id)), data.rows, data.safe)
+    return carrying.start_carrying(_judgement(live_mod(mod_id)), data.rows, data.safe)
 
 
 @router.post("/mods/{int:mod_id}/carry/back", response=JobOut)
 def carry_back(request: HttpRequest, mod_id: int, data: BackIn):
     """Undo carrying over, as a job: these rows are as they were before."""
-    return carrying.start_carrying(_judgement(_mod(mod_id)), data.rows, back=True)
+    return carrying.start_carrying(_judgement(live_mod(mod_id)), data.rows, back=True)

@@ -14,7 +14,7 @@ from ..paging import MOST, Limit, Offset
 from ..shelf.models import unpack_locator
 from . import carrying, together
 from .models import Mod
-from .together import Together, mods_of
+from .together import Together, live_mod, mods_of
 
 router = Router()
 Name = Annotated[str, Field(min_length=1, max_length=200, pattern=r"\S")]
@@ -135,7 +135,7 @@ def make_mod(request: HttpRequest, game_id: int, data: NewMod):
     if data.copy_of is None:
         mod = together.new_mod(game, data.name)
     else:
-        mod = together.copied(_mod(data.copy_of), data.name, game)
+        mod = together.copied(live_mod(data.copy_of), data.name, game)
     return _row(one(_out(game), mod.pk))
 
 
@@ -148,14 +148,10 @@ def arrange_mods(request: HttpRequest, game_id: int, data: OrderIn):
     return [_row(mod, lost) for mod in _out(game)]
 
 
-def _mod(mod_id: int) -> Mod:
-    return one(Mod.objects.filter(removed__isnull=True).select_related("game"), mod_id)
-
-
 @router.patch("/mods/{int:mod_id}", response=ModOut)
 def change_mod(request: HttpRequest, mod_id: int, data: ModIn):
     """Change what a mod says of itself, or turn it on or off."""
-    mod = _mod(mod_id)
+    mod = live_mod(mod_id)
     given = data.dict(exclude_unset=True, exclude_none=True)
     if given:
         Mod.objects.filter(pk=mod.pk).update(**given)
@@ -165,7 +161,7 @@ def change_mod(request: HttpRequest, mod_id: int, data: ModIn):
 @router.post("/mods/{int:mod_id}/work-on", response=ModOut)
 def work_on_mod(request: HttpRequest, mod_id: int):
     """Have swaps and files go into this mod from now on."""
-    mod = _mod(mod_id)
+    mod = live_mod(mod_id)
     together.choose(mod)
     return _row(one(_out(mod.game), mod_id))
 
@@ -173,7 +169,7 @@ def work_on_mod(request: HttpRequest, mod_id: int):
 @router.delete("/mods/{int:mod_id}", response={204: None})
 def remove_mod(request: HttpRequest, mod_id: int):
     """Remove a mod with its swaps and files; it can be brought back for a day. A game's last mod stays."""
-    together.remove(_mod(mod_id))
+    together.remove(live_mod(mod_id))
     return 204, None
 
 

@@ -14,6 +14,7 @@ import numpy as np
 from django.conf import settings
 from django.core.files import File
 from django.db import transaction
+from pydantic import ValidationError
 
 from zubret_core.audio.files import PIECE, file_format
 from zubret_core.base import Format, Progress, ZubretError, to_int16
@@ -21,6 +22,7 @@ from zubret_core.base.format import frozen
 from zubret_core.codec import CODECS
 from zubret_core.extract.names import safe_path
 from zubret_core.locate import Locator
+from zubret_core.locate.spot import IN
 from zubret_core.package import Entry, Game, Manifest, New, Original, Package, Stream, member_of, pack
 from zubret_core.package import Swap as PackedSwap
 from zubret_core.source import PART, FileSource
@@ -85,12 +87,19 @@ def pack_mod(job: Job, order: PackOrder, progress: Progress) -> Packed:
     for n, swap in enumerate(given):
         progress(n, len(given), f"looking at {swap.source_name}")
         _must_be_new(mod, swap)
-    manifest = Manifest(
-        **{name: getattr(mod, name) for name in ("name", "version", "author", "licence", "note")},
-        game=Game(name=mod.game.name, builds=[mod.game.build] if mod.game.build else []),
-        swaps=[_packed(swap, places) for swap in swaps],
-        files=[_packed_file(file, places) for file in files],
-    )
+    try:
+        manifest = Manifest(
+            **{name: getattr(mod, name) for name in ("name", "version", "author", "licence", "note")},
+            game=Game(name=mod.game.name, builds=[mod.game.build] if mod.game.build else []),
+            swaps=[_packed(swap, places) for swap in swaps],
+            files=[_packed_file(file, places) for file in files],
+        )
+    except ValidationError as e:  # a path that is no text, or is longer than the form allows
+        raise ZubretError(
+            f"Something in the mod can't be packed: {e.errors()[0]['msg']}.",
+            file=str(e.errors()[0]["input"])[:200],
+            next="Remove the swap or the file with this name from the mod.",
+        ) from e
     if not manifest.swaps and not manifest.files:
         raise ZubretError("The mod is empty.", file=mod.name, next="Swap a stream first.")
     scratch = settings.DATA_DIR / "exports" / str(job.pk)
@@ -308,7 +317,7 @@ def _rows(manifest: Manifest) -> list[tuple[Swap | EntryFile, New | None]]:
         rows.append((swap, packed.file))
     for entry in manifest.files:
         inside = [[path, 0] for path in entry.inside]
-        shown = " › ".join([entry.archive, *entry.inside])
+        shown = IN.join([entry.archive, *entry.inside])
         where = {"archive": entry.archive, "inside": inside, "path": entry.path, "label": entry.path}
         rows.append((EntryFile(**where, shown_in=shown, index=None if entry.adds else 0), entry.file))
     return rows

@@ -13,7 +13,7 @@ from ..errors import one
 from ..games.models import Game
 from ..jobs.api import JobOut
 from . import packages
-from .models import Mod
+from .together import live_mod
 
 router = Router()
 Token = Path[Annotated[str, Field(pattern=r"^[0-9a-f]{32}$")]]
@@ -44,7 +44,7 @@ class PackageOut(Schema):
 @router.post("/mods/{int:mod_id}/package", response=JobOut)
 def pack_mod(request: HttpRequest, mod_id: int):
     """Make a package of a mod, as a job whose file can be fetched. A sound of the game's own is refused."""
-    return packages.start_packing(one(Mod.objects.filter(removed__isnull=True).select_related("game"), mod_id))
+    return packages.start_packing(live_mod(mod_id))
 
 
 @router.post("/games/{int:game_id}/packages", response=PackageOut)

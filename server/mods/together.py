@@ -19,7 +19,7 @@ from django.utils import timezone
 from zubret_core.install.files import link_or_copy
 from zubret_core.source import PART
 
-from ..errors import stopped
+from ..errors import one, stopped
 from ..games.models import Game
 from ..shelf.models import unpack_locator
 from .entry_files import in_the_way
@@ -33,6 +33,11 @@ HEAVY = ("info", "report", "treatment", "original_level")
 def mods_of(game: Game) -> QuerySet[Mod]:
     """A game's mods that have not been removed, in their order."""
     return game.mods.filter(removed__isnull=True).order_by("place", "id")
+
+
+def live_mod(number: int) -> Mod:
+    """A mod that has not been removed, with its game; a 404 where there is none."""
+    return one(Mod.objects.filter(removed__isnull=True).select_related("game"), number)
 
 
 def current_mod(game: Game) -> Mod:

@@ -21,10 +21,11 @@ from server.jobs.models import Job
 from server.mods import carrying, packages, rebuilding, together
 from server.mods.models import Build, Judged, Mod, Swap
 from server.mods.services import build_folder
-from server.mods.together import Together, mods_of
+from server.mods.together import Together, current_mod, mods_of
 from server.surveys.surveying import start_survey
 from zubret_core.base import ZubretError
 from zubret_core.locate.carry import GONE, SAFE
+from zubret_core.package import Package
 
 WHAT = ("check", "build", "install", "restore")
 
@@ -77,7 +78,16 @@ class Command(BaseCommand):
             self._restore(row, package)
             return
         self._done(start_survey(row))
-        mod = self._taken_in(row, Path(str(package)))
+        working = current_mod(row)
+        try:
+            self._go(row, what, Path(str(package)), target, also_changed)
+        finally:  # a script does not change which mod its user works on
+            if mods_of(row).filter(pk=working.pk).exists():
+                together.choose(working)
+
+    def _go(self, row: Game, what: str, package: Path, target: Path | None, also_changed: bool) -> None:
+        """Take the package in, and as far as is asked for."""
+        mod = self._taken_in(row, package)
         left = self._judged(mod)
         if what == "check":
             together.remove(mod)
@@ -163,7 +173,7 @@ class Command(BaseCommand):
     def _restore(self, game: Game, package: str | None) -> None:
         """The whole game; or only without the mod of a package, if others are on."""
         if package is not None:
-            with packed(Path(package)) as whole, packages.Package(whole) as opened:
+            with packed(Path(package)) as whole, Package(whole) as opened:
                 name = opened.manifest.name
             gone = mods_of(game).filter(name=name)
             if not gone.exists():
