@@ -26,6 +26,7 @@ from .mods.carry_api import router as carry
 from .mods.lines_api import router as lines
 from .mods.mods_api import router as several
 from .mods.packages_api import router as packages
+from .mods.ways_api import router as ways
 from .shelf.api import router as shelf
 from .shelf.entries_api import router as entries
 from .shelf.groups_api import router as groups
@@ -57,7 +58,7 @@ ROUTERS = {
     "games": (home, surveys, names, keys, changes),
     "taking out": (takeout, sounds, one_stream),
     "shelf": (shelf, entries, groups, sayings, titles, searches, streams),
-    "mods": (mods, several, carry, packages, builds, lines, install),
+    "mods": (mods, several, carry, packages, ways, builds, lines, install),
     "jobs": (jobs,),
     "layouts": (bench, unknown),
 }

@@ -1,4 +1,5 @@
-"""python -m standin make FOLDER [--build N] | lines FOLDER | play FOLDER CUE [--loops N] [--over FOLDER] [--wav FILE]
+"""python -m standin make FOLDER [--build N] | lines FOLDER | play FOLDER CUE [--loops N] [--over FOLDER [--without PATH ...]]
+[--wav FILE]
 
 `play` prints one JSON object: {"played": true, "rate": ..., "frames": ..., "channels": ..., "log": [...]}
 or {"played": false, "why": ..., "log": [...]}. Cues of the deck's files are written deck/PATH.
@@ -30,6 +31,7 @@ def main():
     )
     player.add_argument("--loops", type=int, default=2)
     player.add_argument("--over", help="a folder whose files win over the game's")
+    player.add_argument("--without", nargs="*", default=[], help="files of the game that are taken to be gone")
     player.add_argument("--wav", help="write what was played to this file")
     args = parser.parse_args()
     if args.command == "make":
@@ -40,7 +42,7 @@ def main():
         return
     game = None
     try:
-        game = Ferry(args.folder, args.over)
+        game = Ferry(args.folder, args.over, args.without)
         cue = cue_at(**json.loads(args.cue)) if args.cue.startswith("{") else args.cue
         pcm, rate, log = game.play(cue, args.loops)
     except Refused as e:

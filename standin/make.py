@@ -22,6 +22,7 @@ from .formats import (
     drift,
     ordinary_zip,
     page,
+    seal,
     told_bell,
     towed_bell,
     wav,
@@ -242,6 +243,7 @@ def make(folder, build=BUILD):
         data / "patch_01.zip",
         ordinary_zip([("ambience/horn.wav", _deck_files()[0][1]), ("readme.txt", b"Louder.\r\n")]),
     )
+    _text(data / "deck.zip.seal", seal((data / "deck.zip").read_bytes()))
     _write(data / "drift.bin", _drift_bank())
     hold = _hold_files(build)
     index, volumes = chart.chart(build, hold)

@@ -1,6 +1,7 @@
 """The game's own loader and player: as strict as a game, and as plain as can be."""
 
 import configparser
+import re
 import struct
 import wave
 import zipfile
@@ -11,8 +12,13 @@ from pathlib import Path, PurePosixPath
 import numpy as np
 
 from . import adpcm, case, chart, plain, told
+from .formats import seal
 
 SECTOR = 2048
+OVERLAY = re.compile(r"^overlay=(.+?)\s*$", re.MULTILINE)
+"""A line of ferry.ini that names a folder."""
+BANKS = ("music", "voice", "deck", "radio", "scenes")
+"""The folders of the sea in which banks lie."""
 
 
 class Refused(Exception):
@@ -24,6 +30,10 @@ def _need(condition, why):
         raise Refused(why)
 
 
+def _within(root, entries):
+    return lambda path: entries.get(path[len(root) :]) if path.startswith(root) else None
+
+
 def cue_at(file, inside, id):
     """How the game calls a stream: by bank and id, by its place in the hold, or as a file of the deck."""
     if file.endswith(".chart"):
@@ -32,31 +42,42 @@ def cue_at(file, inside, id):
 
 
 class Ferry:
-    """A game folder. Files below `over` win over those of the game, as a patch folder does."""
+    """A game folder. Files below `over` win over those of the game, and those of `without` are taken to be gone.
 
-    def __init__(self, folder, over=None):
+    The ferry looks for a file such as `sea/music/music.bell` in this order: in the overlay folders that ferry.ini names, the last
+    line first; in the tides, the highest number first; in the patches of the deck, the last name first; in the three archives of
+    the game; and, only where none of these has it, loose below data/loose, then below the game's folder. A tide needs its pass beside it. A deck that has a seal
+    beside it must be the one that was sealed.
+    """
+
+    def __init__(self, folder, over=None, without=()):
         self.folders = [Path(p) for p in (over, folder) if p]
-        self.over = Path(over) if over else None
+        self.over, self.without = Path(over) if over else None, set(without)
         self.log = []
-        ini = configparser.ConfigParser()
-        ini.read_string(self._text("ferry.ini"))
+        text = self._text("ferry.ini")
+        ini = configparser.ConfigParser(strict=False)
+        ini.read_string(text)
         settings = ini["ferry"]
         self._check_sums(settings["sums"])
-        order = self._text("data/order.txt").split("\n")[:-1]
-        self.entries = self._crate(settings["crate"], order)
-        self.hold = self._hold(settings["hold"], settings["build"])
-        self.decks = [settings["deck"], *self._patches(settings["deck"])]
+        self._check_seal(settings["deck"])
+        self.holders = [("the game's own folder", self._folder("")), ("loose files", self._folder("data/loose/"))]
+        self.holders += self._archives(settings)
+        self.holders += [(f"the overlay {name}", self._folder(f"{name}/")) for name in OVERLAY.findall(text)]
         self.cues = {}
-        for line in self.entries["cues.txt"].decode().splitlines():
+        for line in self._find("sea/cues.txt")[0].decode().splitlines():
             cue, bank, id = line.split()
             self.cues[cue] = bank, int(id)
         self.scenes = {self.cues[name]: (name, int(seconds)) for name, seconds in ini["scenes"].items()}
 
+    def _there(self, path):
+        """Where a file of the folder is; None where there is none."""
+        places = [folder / path for folder in self.folders if (folder / path).is_file()]
+        return places[0] if places and path not in self.without else None
+
     def _place(self, path):
-        for folder in self.folders:
-            if (folder / path).is_file():
-                return folder / path
-        raise Refused(f"{path} is missing")
+        place = self._there(path)
+        _need(place is not None, f"{path} is missing")
+        return place
 
     def _text(self, path):
         return self._place(path).read_text("utf-8")
@@ -64,16 +85,77 @@ class Ferry:
     def _bytes(self, path):
         return self._place(path).read_bytes()
 
+    def _named(self, folder, pattern):
+        """The files of a folder that are called so, by name."""
+        names = {p.name for f in self.folders for p in (f / folder).glob(pattern)}
+        return [path for path in (f"{folder}/{name}" for name in sorted(names)) if self._there(path)]
+
     def _check_sums(self, path):
-        """Every file of the list has the size and CRC-32 that it gives."""
+        """Every file of the list that is there has the size and CRC-32 that it gives."""
         lines = self._text(path).split("\n")
         _need(lines[0] == "SUMS 1" and lines[-1] == "", f"{path}: this is no list of sums")
+        right = 0
         for line in lines[1:-1]:
             crc, size, name = line.split(" ", 2)
+            if self._there(f"{path.rpartition('/')[0]}/{name}") is None:
+                continue
             data = self._bytes(f"{path.rpartition('/')[0]}/{name}")
             _need(len(data) == int(size), f"{name}: {len(data)} bytes, but {path} says {int(size)}")
             _need(zlib.crc32(data) == int(crc, 16), f"{name}: the sum is not the one in {path}")
-        self.log.append(f"{len(lines) - 2} files as {path} lists them")
+            right += 1
+        self.log.append(f"{right} files as {path} lists them")
+
+    def _check_seal(self, deck):
+        """A seal, where there is one, is that of the deck."""
+        if self._there(f"{deck}.seal"):
+            _need(self._there(deck), f"{deck}.seal seals nothing: {deck} is gone")
+            _need(self._text(f"{deck}.seal") == seal(self._bytes(deck)), f"{deck} is not the deck that was sealed")
+            self.log.append(f"the seal of {deck} is whole")
+
+    # Who holds a file ---------------------------------------------------------------------------------
+
+    def _archives(self, settings):
+        """The archives from the weakest to the strongest: (name, path -> bytes or None)."""
+        crate, hold, deck = settings["crate"], settings["hold"], settings["deck"]
+        out = []
+        if self._there(crate):
+            order = self._text("data/order.txt").split("\n")[:-1]
+            out.append((crate, _within("sea/", self._crate(crate, order))))
+        if self._there(hold):
+            entries = self._hold(hold, settings["build"])
+            out.append((hold, lambda path: entries.get(chart.name_hash(path[5:])) if path[:5] == "hold/" else None))
+        for pack in [p for p in (deck, *self._named(deck.rpartition("/")[0], "patch_*.zip")) if self._there(p)]:
+            out.append((pack, _within("deck/", self._pack(pack))))
+        tides = self._named(crate.rpartition("/")[0], "tide_*.crate")
+        for tide in sorted(tides, key=lambda path: int(re.search(r"tide_(\d+)\.crate$", path)[1])):
+            _need(self._there(f"{tide[:-6]}.pass"), f"{tide} has no pass")
+            _need(self._text(f"{tide[:-6]}.pass") == "FERRY\n", f"{tide[:-6]}.pass is no pass of the ferry")
+            out.append((tide, _within("sea/", self._crate(tide))))
+        return out
+
+    def _folder(self, below):
+        """What holds the files of a folder as they lie there."""
+
+        def held(path):
+            place = self._there(below + path)
+            return place.read_bytes() if place else None
+
+        return held
+
+    def _held(self, path):
+        """(bytes, name of who holds it) of the strongest that has a file; None where nobody has."""
+        for name, held in reversed(self.holders):
+            data = held(path)
+            if data is not None:
+                return data, name
+        return None
+
+    def _find(self, path):
+        """The same; refused where nobody has it."""
+        found = self._held(path)
+        _need(found is not None, f"nothing holds {path}")
+        self.log.append(f"{path} comes from {found[1]}")
+        return found
 
     def _hold(self, path, build):
         """The hold's entries by the hash of their path."""
@@ -82,13 +164,16 @@ class Ferry:
         self.log.append(f"{path}: {len(entries)} entries, all sums right")
         return entries
 
-    def _patches(self, deck):
-        """ZIP files beside the deck's that win over it, in the order of their names."""
-        folder = deck.rpartition("/")[0]
-        names = {p.name for f in self.folders for p in (f / folder).glob("patch_*.zip")}
-        return [f"{folder}/{name}" for name in sorted(names)]
+    def _pack(self, path):
+        """All files of a ZIP, unpacked."""
+        try:
+            with zipfile.ZipFile(self._place(path)) as pack:
+                _need(pack.testzip() is None, f"{path}: a sum is wrong")
+                return {name: pack.read(name) for name in pack.namelist()}
+        except zipfile.BadZipFile as e:
+            raise Refused(f"{path}: {e}") from e
 
-    def _crate(self, path, order):
+    def _crate(self, path, order=None):
         """All entries, unpacked: path -> bytes."""
         place = self._place(path)
         data = place.read_bytes()
@@ -131,22 +216,21 @@ class Ferry:
         return entries
 
     def _bank(self, name):
-        """The streams of a bank of the crate."""
-        path = next((p for p in self.entries if p.endswith(f"/{name}.bell")), None)
+        """The streams of a bank of the sea."""
+        path = next((p for p in (f"sea/{folder}/{name}.bell" for folder in BANKS) if self._held(p)), None)
         _need(path is not None, f"there is no bank {name}")
-        return self._streams(path, name, self.entries[path])
+        return self._streams(path, name, self._find(path)[0])
 
     def _hold_bank(self, path):
         """The streams of a bank in the hold, or in a crate in the hold: `cabin/cabin.crate/cabin.bell`."""
         outer, inside, inner = path.partition(".crate/")
-        data = self.hold.get(chart.name_hash(outer + ".crate" if inside else path))
-        _need(data is not None, f"the hold has no {path}")
+        data = self._find("hold/" + (outer + ".crate" if inside else path))[0]
         if inside:
             entries = self._crate_entries(f"{outer}.crate", data)
             _need(inner in entries, f"{outer}.crate has no {inner}")
             data = entries[inner]
-        tow = self.hold.get(chart.name_hash(path.rpartition(".")[0] + ".tow"))
-        return self._streams(path, Path(path).stem, data, tow)
+        tow = self._held("hold/" + path.rpartition(".")[0] + ".tow")
+        return self._streams(path, Path(path).stem, data, tow and tow[0])
 
     def _streams(self, path, name, data, tow=None):
         """id -> (codec, rate, channels, block, frames, loop, payload, setup header); `tow` holds the payloads of a streamed bank."""
@@ -237,7 +321,7 @@ class Ferry:
 
     def _play_drift(self, id):
         """A sound of the bank in data/drift.bin."""
-        data = self._bytes("data/drift.bin")
+        data = self._find("data/drift.bin")[0]
         mark, version, count, at, size, step = struct.unpack_from("<4sHHIII", data)
         _need((mark, version, size, step) == (b"DRFT", 1, len(data), 20), "data/drift.bin: this is no drift bank")
         for n in range(count):
@@ -252,7 +336,7 @@ class Ferry:
     def _play_case(self, id):
         """A sound of data/case.bin."""
         try:
-            kind, channels, block, rate, frames, payload = case.find(self._bytes("data/case.bin"), id)
+            kind, channels, block, rate, frames, payload = case.find(self._find("data/case.bin")[0], id)
             pcm = case.decode(kind, payload, channels, block, frames)
         except (ValueError, IndexError, struct.error) as e:
             raise Refused(f"case, stream {id}: {e}") from e
@@ -277,17 +361,7 @@ class Ferry:
         return np.concatenate([pcm[:start]] + [pcm[start:end]] * loops)
 
     def _play_deck(self, path, loops):
-        data = None
-        for deck in self.decks:  # the last one wins
-            try:
-                with zipfile.ZipFile(self._place(deck)) as pack:
-                    _need(pack.testzip() is None, f"{deck}: a sum is wrong")
-                    if path in pack.namelist():
-                        data, winner = pack.read(path), deck
-            except zipfile.BadZipFile as e:
-                raise Refused(f"{deck}: {e}") from e
-        _need(data is not None, f"no deck has {path}")
-        self.log.append(f"{path} comes from {winner}")
+        data = self._find(f"deck/{path}")[0]
         _need(path.endswith(".wav"), f"{path}: the deck plays WAV files only")
         try:
             with wave.open(BytesIO(data)) as file:

@@ -14,6 +14,7 @@ from pathlib import Path
 import numpy as np
 import soundfile
 from django.conf import settings
+from django.test import SimpleTestCase
 
 from standin.formats import PCM, Sound, bell, crate
 from standin.make import make
@@ -143,3 +144,11 @@ def source(data: bytes, name: str = "test.bin") -> BytesSource:
 def bytes_of(whole: BytesSource) -> bytes:
     """All bytes of a source."""
     return whole.read(0, whole.size)
+
+
+class WithFolder(SimpleTestCase):
+    """Tests that write into a folder of their own."""
+
+    def setUp(self):
+        self.folder = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, self.folder)

@@ -9,7 +9,8 @@ from django.db.models import Count, OuterRef, Subquery
 from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 
-from zubret_core.layout import Layout, shipped_layouts
+from zubret_core.layout import Layout, LoadRules
+from zubret_core.layout import shipped as all_shipped
 from zubret_core.source.look import entropy, find_number, record_distance, strings
 
 from ..errors import one
@@ -131,6 +132,27 @@ class Gap(Schema):
     length: int
 
 
+class ReadFrom(Schema):
+    """Something that a game reads files from, as load rules say. takes: changes may be put there; places: the archives or folders that
+    there are of it now, of `count` the first 50, the strongest first."""
+
+    name: str
+    title: str
+    archives: bool
+    root: str
+    takes: bool
+    count: int
+    places: list[str]
+
+
+class OfGame(Schema):
+    """What load rules say of a game: whether they recognise it, which build it is, and what it reads from, the strongest first."""
+
+    recognised: bool
+    build: str
+    reads: list[ReadFrom]
+
+
 class Tried(Schema):
     """What a layout says of a file: its own fault, the file's problem, or what it finds."""
 
@@ -142,6 +164,7 @@ class Tried(Schema):
     ribbon: Ribbon | None
     explained: float
     unexplained: list[Gap]
+    game: OfGame | None
 
 
 class SpanOut(Schema):
@@ -207,15 +230,15 @@ def list_layouts(request: HttpRequest, offset: Offset = 0, limit: Limit = MOST):
     out += [
         {"id": 0, "slug": lo.id, "title": lo.title or lo.id, "describes": lo.describes, "used": True, "versions": 1,
          "changed": None}
-        for lo in shipped_layouts()[passed : passed + limit - len(out)]
+        for lo in list(all_shipped().values())[passed : passed + limit - len(out)]
     ]  # fmt: skip
     return out
 
 
 @router.get("/layouts/schema")
 def schema(request: HttpRequest) -> dict[str, Any]:
-    """The JSON Schema of the layout language."""
-    return Layout.model_json_schema()
+    """The JSON Schemas of the language: of layouts, and of load rules."""
+    return {"anyOf": [Layout.model_json_schema(), LoadRules.model_json_schema()]}
 
 
 @router.get("/layouts/shipped/{slug}", response=LayoutText)
@@ -306,6 +329,12 @@ def try_layout(request: HttpRequest, game_id: int, data: TryIn):
 def begin(request: HttpRequest, game_id: int, data: TryIn):
     """A new layout for a file, with a first guess in it."""
     return text_out(services.begin(one(Game.objects.all(), game_id), data.path))
+
+
+@router.post("/games/{int:game_id}/bench/rules", response=LayoutText)
+def begin_rules(request: HttpRequest, game_id: int):
+    """New load rules for a game, begun with what its survey saw."""
+    return text_out(services.begin_rules(one(Game.objects.all(), game_id)))
 
 
 @router.post("/games/{int:game_id}/bench/spans", response=list[SpanOut])

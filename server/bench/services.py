@@ -13,16 +13,27 @@ from django.conf import settings
 from zubret_core.bank.trial import CheckResult, check
 from zubret_core.base import Kept, Progress, ZubretError
 from zubret_core.container import Siblings
-from zubret_core.layout import Document, Layout, load_layout, read_layout, recognises, shipped_layouts, shipped_texts
+from zubret_core.layout import (
+    Document,
+    Layout,
+    LoadRules,
+    load,
+    load_layout,
+    read_layout,
+    recognises,
+    shipped,
+    shipped_texts,
+)
 from zubret_core.layout.checks.extents import segments_of
 from zubret_core.layout.trial import explained, regions_of, spans_in, unexplained
-from zubret_core.locate import Known, Spot, kind_of
+from zubret_core.locate import Known, LoadOrder, Spot, kind_of
+from zubret_core.locate.reads import build_of, drafted, recognised
 from zubret_core.locate.spot import IN, split_place
 from zubret_core.source import DiskCache, Source
 
 from ..errors import stopped
 from ..games.folders import original_folder
-from ..games.models import Game
+from ..games.models import Game, SurveyFile
 from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, work
@@ -55,15 +66,15 @@ regions:
 
 def shipped_text(slug: str) -> str:
     """The text of a shipped layout."""
-    for text, layout in zip(shipped_texts().values(), shipped_layouts(), strict=True):
-        if layout.id == slug:
-            return text
+    for name, one in shipped().items():
+        if one.id == slug:
+            return shipped_texts()[name]
     raise stopped(404, f'No layout is named "{slug}".', "Choose one from the list.")
 
 
 def create(name: str, text: str) -> UserLayout:
     """A new layout of the user's; its id is made free of those that are taken."""
-    taken = {lo.id for lo in shipped_layouts()} | set(LayoutVersion.objects.values_list("slug", flat=True))
+    taken = {one.id for one in shipped().values()} | set(LayoutVersion.objects.values_list("slug", flat=True))
     found = re.search(r"^id:\s*([a-z0-9-]+)", text, re.M)
     if found and found[1] in taken:
         stem, n = re.sub(r"-\d+$", "", found[1]), 2
@@ -86,10 +97,10 @@ def begin(game: Game, path: str) -> UserLayout:
 
 
 def save_version(row: UserLayout) -> LayoutVersion:
-    """Keep the draft as a version that surveys use; an error while it has a fault or its id is another's."""
-    layout = load_layout(row.draft, row.name)
+    """Keep the draft as a version that is used; an error while it has a fault or its id is another's."""
+    layout = load(row.draft, row.name)
     others = LayoutVersion.objects.exclude(layout=row).filter(slug=layout.id).exists()
-    if others or any(lo.id == layout.id for lo in shipped_layouts()):
+    if others or any(one.id == layout.id for one in shipped().values()):
         raise stopped(409, f'Another layout has the id "{layout.id}".', "Give this one another id.", "id")
     newest = row.versions.order_by("-pk").first()
     if newest and newest.text == row.draft:
@@ -157,14 +168,17 @@ def _read(game: Game, layout: Layout, path: str) -> Document:
 def tried(game: Game, path: str, text: str) -> dict[str, Any]:
     """What a layout's text says of a file: its fault with the line, or regions, items and the share it explains."""
     out: dict[str, Any] = {"fault": None, "problem": None, "regions": [], "items": 0, "ribbon": None,
-                           "explained": 0.0, "unexplained": [], "describes": ""}  # fmt: skip
+                           "explained": 0.0, "unexplained": [], "describes": "", "game": None}  # fmt: skip
     try:
-        layout = load_layout(text, "layout")
+        layout = load(text, "layout")
     except ZubretError as e:
         line = re.search(r"line (\d+)", e.field or "")
         out["fault"] = {"line": int(line[1]) if line else 1, "what": e.what}
         return out
     out["describes"] = layout.describes
+    if isinstance(layout, LoadRules):
+        out["game"] = _of_game(game, layout)
+        return out
     try:
         reading = reading_of(game, path, text)
         _columns(reading)  # all of them can be read
@@ -180,6 +194,44 @@ def tried(game: Game, path: str, text: str) -> dict[str, Any]:
     out["explained"] = explained(reading)
     out["unexplained"] = [{"at": at, "length": n} for at, n in unexplained(reading)]
     return out
+
+
+def _of_game(game: Game, rules: LoadRules) -> dict[str, Any]:
+    """What load rules say of a game: whether they recognise it, its build, and what it reads from, the strongest first."""
+    folder = original_folder(game)
+    order = LoadOrder(rules, folder, files_of(game))
+    places: dict[str, list[str]] = {one.name: [] for one in rules.reads}
+    for mount in reversed(order.mounts):
+        places[mount.rule.name].append(mount.path)
+    return {
+        "recognised": recognised(rules, folder),
+        "build": build_of(rules, folder),
+        "reads": [
+            {"name": one.name, "title": one.shown, "archives": one.of_archives, "root": one.root, "takes": one.new is not None,
+             "count": len(places[one.name]), "places": places[one.name][:50]}
+            for one in reversed(rules.reads)
+        ],
+    }  # fmt: skip
+
+
+def files_of(game: Game) -> list[str] | None:
+    """The paths of all files of a game, as the newest survey saw them; None where there is none."""
+    survey = game.current_survey()
+    if survey is None:
+        return None
+    seen = SurveyFile.objects.filter(survey=survey, inside=False).exclude(what=SurveyFile.FOLDER)
+    return list(seen.values_list("path", flat=True))
+
+
+def begin_rules(game: Game) -> UserLayout:
+    """Load rules for a game, begun with what its survey saw: a text file that tells it, and its archives by folder and ending."""
+    files = files_of(game)
+    if files is None:
+        raise stopped(409, "This game was not surveyed yet.", "Survey it first.")
+    survey = game.current_survey()
+    archives = SurveyFile.objects.filter(survey=survey, inside=False, what__in=(SurveyFile.ARCHIVE, SurveyFile.LOCKED))
+    found = sorted(archives.exclude(archive__kind="file").values_list("path", flat=True))
+    return create(f"Load rules of {game.name}", drafted(game.name, original_folder(game), files, found))
 
 
 def _columns(reading: Document) -> tuple[list, list, list, list]:

@@ -14,7 +14,9 @@ class KnownGames(models.Manager["Game"]):
 
 class Game(models.Model):
     """A registered game folder. `player` names the program (of settings.PLAYERS) that can play it for a trial run; `forgotten`: since when it
-    is in no list any more, until its rows are gone, too; `said`: grows when what is said of its streams, or which are swapped, changes."""
+    is in no list any more, until its rows are gone, too; `said`: grows when what is said of its streams, or which are swapped, changes.
+    way: by which of its ways it takes changes, "" for the place of the old files; ticked: what a person has done of what only a person
+    can do for it."""
 
     name = models.CharField(max_length=200)
     folder = models.CharField(max_length=2000, unique=True)
@@ -23,6 +25,8 @@ class Game(models.Model):
     added = models.DateTimeField(auto_now_add=True)
     forgotten = models.DateTimeField(null=True)
     said = models.IntegerField(default=0)
+    way = models.CharField(max_length=60, default="", blank=True)
+    ticked = models.JSONField(default=list)
 
     objects = KnownGames()
     everything = models.Manager["Game"]()

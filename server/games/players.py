@@ -1,4 +1,4 @@
-"""Which program can play a game, and which build of it stands in its folder."""
+"""Which program can play a game."""
 
 from __future__ import annotations
 
@@ -7,11 +7,9 @@ from pathlib import Path
 from django.conf import settings
 
 
-def player_of(place: Path) -> tuple[str, str]:
-    """The program that can play a game in trial runs, and the game's build; nothing where there is none."""
+def player_of(place: Path) -> str:
+    """The program that can play the game of a folder in trial runs; "" where there is none."""
     for player, (name, first) in settings.PLAYERS.items():
-        if (place / name).is_file():
-            lines = (place / name).read_text("utf-8", "replace")[:1000].splitlines()
-            if lines[:1] == [first]:
-                return player, next((x[6:66] for x in lines if x.startswith("build=")), "")
-    return "", ""
+        if (place / name).is_file() and (place / name).read_text("utf-8", "replace")[:1000].splitlines()[:1] == [first]:
+            return player
+    return ""

@@ -8,7 +8,7 @@ from django.db import transaction
 
 from ..games.folders import allowed
 from ..games.models import Game
-from ..games.players import player_of
+from ..layouts.rules import told_of
 from ..mods.models import Mod
 
 
@@ -19,7 +19,7 @@ def register(folder: str, name: str = "") -> Game:
 
 def register_at(place: Path, name: str = "") -> Game:
     """A game by its folder, with a first mod; the same folder twice is the same game."""
-    player, build = player_of(place)
+    player, build = told_of(place)
     with transaction.atomic():
         game, made = Game.objects.get_or_create(
             folder=str(place), defaults={"name": name or place.name, "player": player, "build": build}

@@ -62,7 +62,7 @@ def state_of(game: Game, thorough: bool = False) -> tuple[str, list[core.Found]]
 def wanted_of(build: Build) -> dict[str, Wanted]:
     """What installing a rebuild makes of the game's folder."""
     folder, name = build_folder(build), Together.numbered(build.game, build.mods).name
-    return {f["path"]: Wanted(folder / f["path"], name) for f in build.files}
+    return {f["path"]: Wanted(None if f.get("gone") else folder / f["path"], name) for f in build.files}
 
 
 def forecast(game: Game, build: Build | None) -> Forecast:

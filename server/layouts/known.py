@@ -11,7 +11,7 @@ from pathlib import Path
 from django.db.models import Max
 
 import zubret_core
-from zubret_core.layout import Layout, load_layout, shipped_layouts, shipped_texts
+from zubret_core.layout import Layout, LoadRules, load, shipped_layouts, shipped_texts
 from zubret_core.locate import Kind, Known, names_by_id
 
 from ..games.models import Game, KeyChoice, NameList
@@ -21,12 +21,17 @@ _lock = threading.Lock()
 
 
 @lru_cache(maxsize=64)
-def _loaded(pk: int, text: str, name: str) -> Layout:
-    return load_layout(text, name)
+def _loaded(pk: int, text: str, name: str) -> Layout | LoadRules:
+    return load(text, name)
 
 
 def user_layouts() -> list[tuple[LayoutVersion, Layout]]:
     """The newest version of each of the user's layouts."""
+    return [(v, one) for v, one in newest_texts() if isinstance(one, Layout)]
+
+
+def newest_texts() -> list[tuple[LayoutVersion, Layout | LoadRules]]:
+    """The newest version of each of the user's texts: layouts, and load rules."""
     newest = LayoutVersion.objects.values("layout").annotate(pk_max=Max("pk")).values("pk_max")
     versions = LayoutVersion.objects.filter(pk__in=newest).order_by("slug")
     return [(v, _loaded(v.pk, v.text, v.slug)) for v in versions]

@@ -56,7 +56,8 @@ class BankSize(Schema):
 
 
 class FilePlanOut(Schema):
-    """A file that a rebuild writes, before and after; note tells why where no stream and no entry does."""
+    """A file that a rebuild writes, before and after; note tells why where no stream and no entry does. gone: it is set aside instead;
+    way: by which of the game's ways it is taken, empty for the place of the old file."""
 
     path: str
     size_before: int
@@ -65,6 +66,8 @@ class FilePlanOut(Schema):
     moved: int
     entries: int
     note: str
+    gone: bool = False
+    way: str = ""
     streams: list[str]
     banks: list[BankSize] = []
     files: list[PlacedFile]
@@ -139,11 +142,12 @@ class PlanPage(Schema):
 
 
 class BuiltFile(Schema):
-    """A file of a rebuild by its number; size in bytes; how many points of its proof there are, fail, should be looked at."""
+    """A file of a rebuild by its number; size in bytes; gone: it is set aside instead of written; how many points of its proof there are, fail, should be looked at."""
 
     number: int
     path: str
     size: int
+    gone: bool
     points: int
     failed: int
     doubts: int

@@ -47,16 +47,16 @@ def built_files(build: Build, offset: int, limit: int) -> Page:
     """The files of a rebuild with what their points say: first those of which one fails."""
     some = _rows(
         "WITH file AS (SELECT f.key AS number, json_extract(f.value, '$.path') AS path, "
-        "json_extract(f.value, '$.size') AS size FROM mods_build b, json_each(b.files) f WHERE b.id = %s), "
+        "json_extract(f.value, '$.size') AS size, coalesce(json_extract(f.value, '$.gone'), 0) AS gone FROM mods_build b, json_each(b.files) f WHERE b.id = %s), "
         "point AS (SELECT json_extract(p.value, '$.file') AS path, count(*) AS points, "
         "sum(NOT json_extract(p.value, '$.ok')) AS failed, sum(json_extract(p.value, '$.doubt')) AS doubts "
         "FROM mods_build b, json_each(b.proof) p WHERE b.id = %s GROUP BY 1) "
-        "SELECT number, file.path, size, coalesce(points, 0), coalesce(failed, 0), coalesce(doubts, 0) "
+        "SELECT number, file.path, size, gone, coalesce(points, 0), coalesce(failed, 0), coalesce(doubts, 0) "
         "FROM file LEFT JOIN point ON point.path = file.path "
         "ORDER BY coalesce(failed, 0) = 0, coalesce(doubts, 0) = 0, number LIMIT %s OFFSET %s",
         build.pk, build.pk, limit, offset,
     )  # fmt: skip
-    keys = ("number", "path", "size", "points", "failed", "doubts")
+    keys = ("number", "path", "size", "gone", "points", "failed", "doubts")
     return [dict(zip(keys, row, strict=True)) for row in some], totals(build)["files"]
 
 

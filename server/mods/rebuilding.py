@@ -29,6 +29,7 @@ from ..jobs.orders import Order, read
 from ..jobs.program import last_words, run_program
 from ..jobs.run import start, work
 from ..layouts.known import known_for, user_layouts
+from ..layouts.rules import mark_of, order_of, way_of
 from ..shelf.api import ribbon_of
 from ..shelf.models import Archive, Stream, seen_by, unpack_locator
 from ..shelf.opening import disk_cache
@@ -73,8 +74,12 @@ def plan_of(mods: Together, tight: bool, progress: Progress = silent) -> list[Fi
             )
         )
     folder = original_folder(mods.game)
-    known = known_for(mods.game)
-    return plan_rebuild(folder, items, disk_cache(), progress, known=known, files=planned(mods.files), tight=tight)
+    known, order = known_for(mods.game), order_of(mods.game)
+    way = way_of(mods.game, order.rules if order else None).name
+    return plan_rebuild(
+        folder, items, disk_cache(), progress,
+        known=known, files=planned(mods.files), tight=tight, order=order, way=way,
+    )  # fmt: skip
 
 
 def plan_out(mods: Together, plans: list[FilePlan]) -> list[dict[str, Any]]:
@@ -92,6 +97,11 @@ def plan_out(mods: Together, plans: list[FilePlan]) -> list[dict[str, Any]]:
             "streams": [str(s.locator) for s in p.swaps],
             "banks": [bank for path, bank in banks if path == p.path],
             "files": [{"place": str(f), "adds": f.index is None} for f in p.files],
+            "gone": p.gone,
+            "of": p.of,
+            "only": None if p.only is None else list(p.only),
+            "entry": p.entry and p.entry[1],
+            "way": p.way,
             "suspects": [asdict(s) for s in p.suspects],
             "before": ribbon_of(p.before, p.size_before),
             "after": ribbon_of(p.built.segments, p.size),
@@ -120,7 +130,9 @@ def _banks(mods: Together) -> list[tuple[str, dict[str, Any]]]:
 
 
 def _note(plan: FilePlan) -> str:
-    """What a file is rewritten for, where no stream in it says so."""
+    """What a file is written for, where no stream in it says so."""
+    if plan.note:
+        return plan.note
     if plan.lists:
         names = ", ".join(PurePosixPath(path).name for path in plan.lists)
         return f"a list of sums: the lines of {names} are taken anew"
@@ -138,7 +150,12 @@ def start_planning(mods: Together, tight: bool) -> Job:
 def _made_of(mods: Together) -> str:
     """A text that changes with what the mods are made of, and with the survey of the files that they are built from."""
     survey = mods.game.current_survey()
-    return hashlib.blake2b(json.dumps([mods.made_of(), survey and survey.pk]).encode(), digest_size=12).hexdigest()
+    return hashlib.blake2b(json.dumps([_made(mods), survey and survey.pk]).encode(), digest_size=12).hexdigest()
+
+
+def _made(mods: Together) -> dict[str, str | None]:
+    """What a rebuild of some mods is made of: what goes in, and the way in which the game takes it."""
+    return mods.made_of() | mark_of(mods.game)
 
 
 @dataclass(frozen=True)
@@ -194,7 +211,7 @@ def newest_build(mods: Together) -> Build | None:
 def is_fresh(build: Build) -> bool:
     """Whether its mods are still what was built."""
     mods = Together.numbered(build.game, build.mods)
-    return mods.numbers == build.mods and mods.made_of() == build.made_of
+    return mods.numbers == build.mods and _made(mods) == build.made_of
 
 
 @dataclass(frozen=True)
@@ -205,6 +222,7 @@ class RebuildOrder(Order):
     mods: list[int]
     tight: bool
     deep: bool
+    way: str = ""
     build: int | None = None
 
 
@@ -220,7 +238,7 @@ def start_rebuild(mods: Together, tight: bool, deep: bool = False) -> Job:
     """Rebuild as a job; one that has been asked for already, and is the same, takes its place. Refused while another
     one of this game runs, or a swap is not ready."""
     _check_ready(mods)
-    order = RebuildOrder(mods.numbers, tight, deep)
+    order = RebuildOrder(mods.numbers, tight, deep, mark_of(mods.game).get("way", ""))
     job = start(order, f"Rebuild of {mods.name}", mods.game, Job.OPEN)
     if replace(read(RebuildOrder, job.args), build=None) != order:
         raise stopped(409, "A rebuild of this game is already running.", "Wait for it, or cancel it under Jobs.")
@@ -241,7 +259,7 @@ def _settle(job: Job, order: RebuildOrder, result: Rebuilt | None) -> None:
 def rebuild(job: Job, order: RebuildOrder, progress: Progress) -> Rebuilt:
     """Plan, write below the data folder, prove in a new process."""
     mods = _ordered(job, order.mods)
-    made_of = mods.made_of()
+    made_of = _made(mods)
     # Planning packs what is packed, which is slower than copying; the proof reads both files.
     bar = Passes(progress, 3, 2, 3)
     with told_to(bar[0]):
@@ -342,7 +360,9 @@ def trial_run(job: Job, order: TrialOrder, progress: Progress) -> Played:
     part = wav.with_suffix(".part")
     game = trial.build.game
     command = [sys.executable, "-m", game.player, "play", game.folder, trial.cue]
-    command += [] if order.installed else ["--over", str(build_folder(trial.build))]
+    if not order.installed:
+        command += ["--over", str(build_folder(trial.build))]
+        command += ["--without", *(f["path"] for f in trial.build.files if f.get("gone"))]
     command += ["--loops", str(trial.loops), "--wav", str(part)]
     try:
         try:

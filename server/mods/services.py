@@ -12,10 +12,12 @@ from django.db.models import QuerySet
 from zubret_core.audio.files import file_format
 from zubret_core.audio.riff import Notes, notes_of
 from zubret_core.audio.seam import Seam, seam_of
+from zubret_core.bank import Bank
 from zubret_core.bank import Stream as CoreStream
 from zubret_core.base import Format, ZubretError, to_int16
 from zubret_core.codec import CODECS, codec_of
 from zubret_core.container import LaidOver
+from zubret_core.locate import Locator, Spot
 from zubret_core.source import FileSource, Source
 from zubret_core.swap import (
     FILE,
@@ -137,10 +139,21 @@ def result_sound(swap_id: int, digest: str) -> Sound | None:
     build = Build.objects.filter(pk=int(number)).first() if swap and number.isdigit() else None
     if swap is None or build is None or build.made_of.get(str(swap.pk)) != wanted:
         return None
-    folder = LaidOver(original_folder(build.game), build_folder(build))
     locator = unpack_locator(swap.locator)
-    stream = locator.stream(folder, known_for(build.game), disk_cache(), f"build{build.pk}")
+    stream = locator.stream_in(_rebuilt_bank(build, locator))
     return Sound(f"rebuilt {swap.source_name}", stream.format, stream.decode, digest)
+
+
+def _rebuilt_bank(build: Build, locator: Locator) -> Bank:
+    """The bank of a swapped stream in the files of a rebuild: in the place of the old one, or where the game's way has put it."""
+    folder, known = LaidOver(original_folder(build.game), build_folder(build)), known_for(build.game)
+    number = locator.entries[0][1]
+    for file in build.files:
+        if file.get("of") == locator.archive and (number == file["entry"] or number in (file["only"] or ())):
+            spot = Spot.file(folder, file["path"], known, disk_cache(), f"build{build.pk}/{file['path']}")
+            spot = spot.entry(file["only"].index(number)) if file["only"] else spot
+            return spot.down(locator.entries[1:], str(locator)).bank
+    return locator.bank(folder, known, disk_cache(), f"build{build.pk}")
 
 
 def build_folder(build: Build) -> Path:

@@ -29,11 +29,11 @@ from zubret_core.locate.survey import ArchiveRecord, ShutRecord, contents, look_
 from ..bulk import bulk_insert
 from ..games.folders import original_folder
 from ..games.models import Game, Key, KeyChoice, Survey, SurveyFile
-from ..games.players import player_of
 from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, tidy_up, work
 from ..layouts.known import Readers, known_for
+from ..layouts.rules import telling, told_of
 from ..shelf import groups
 from ..shelf.models import Archive, Bank
 from ..shelf.opening import disk_cache
@@ -128,11 +128,11 @@ def survey(job: Job, order: SurveyOrder, progress: Progress) -> Surveyed:
 
 def _tell_build(game: Game, files: list[GameFile], last: Survey | None) -> None:
     """Which build it is now, where the file that says it is not as it was."""
-    tells = {name for name, _ in settings.PLAYERS.values()}
+    tells = telling() | {name for name, _ in settings.PLAYERS.values()}
     now = {(f.path, f.size, f.mtime_ns) for f in files if f.path in tells}
     before = last.seen.filter(path__in=tells).values_list("path", "size", "mtime_ns") if last else ()
     if now != set(before):
-        player, build = player_of(Path(game.folder))
+        player, build = told_of(Path(game.folder))
         Game.objects.filter(pk=game.pk).update(player=player, build=build)
 
 

@@ -3,11 +3,8 @@
 import io
 import random
 import re
-import shutil
 import struct
 import subprocess
-import tempfile
-from pathlib import Path
 
 import mutagen
 import numpy as np
@@ -15,7 +12,7 @@ import soundfile
 import soxr
 from django.test import SimpleTestCase
 
-from tests.support import bytes_of, files_end_at, noise, problem_of, source, tone, wav_file
+from tests.support import WithFolder, bytes_of, files_end_at, noise, problem_of, source, tone, wav_file
 from zubret_core.audio import (
     Style,
     can_mix,
@@ -35,12 +32,6 @@ from zubret_core.base.pcm import decibels
 from zubret_core.codec import codec_of
 from zubret_core.locate import kind_of
 from zubret_core.source import BytesSource, FileSource
-
-
-class WithFolder(SimpleTestCase):
-    def setUp(self):
-        self.folder = Path(tempfile.mkdtemp())
-        self.addCleanup(shutil.rmtree, self.folder)
 
 
 class Failing(BytesSource):

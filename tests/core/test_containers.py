@@ -2,17 +2,24 @@
 
 import io
 import random
-import shutil
 import subprocess
-import tempfile
 import zipfile
 from itertools import pairwise
 from pathlib import Path
 
 import soundfile
-from django.test import SimpleTestCase
 
-from tests.support import demo_game, edited, noise, problem_of, resummed_bell, small_bell, small_crate, source
+from tests.support import (
+    WithFolder,
+    demo_game,
+    edited,
+    noise,
+    problem_of,
+    resummed_bell,
+    small_bell,
+    small_crate,
+    source,
+)
 from zubret_core.base import ZubretError, to_int16
 from zubret_core.container import GameFolder, LooseFile, ZipArchive
 from zubret_core.locate import Locator, Locked, banks_of, open_archive, open_bank
@@ -20,12 +27,6 @@ from zubret_core.source import BytesSource, DiskCache, FileSource, SliceSource
 from zubret_core.source.chain import Segment, condensed
 
 OPEN_SOUNDS = Path("/usr/share/sounds/alsa")  # Debian's alsa-utils: spoken channel names, freely licensed
-
-
-class WithFolder(SimpleTestCase):
-    def setUp(self):
-        self.folder = Path(tempfile.mkdtemp())
-        self.addCleanup(shutil.rmtree, self.folder)
 
 
 class Zip(WithFolder):

@@ -14,8 +14,7 @@ from django.test import SimpleTestCase
 
 from standin.formats import PCM, Sound, bell
 from standin.make import SOURCES
-from tests.core.test_containers import WithFolder
-from tests.support import edited, files_end_at, noise, problem_of, resummed_bell, source, tone
+from tests.support import WithFolder, edited, files_end_at, noise, problem_of, resummed_bell, source, tone
 from zubret_core.audio import Style
 from zubret_core.bank import DescribedBank, Stream
 from zubret_core.bank.base import OnePayload

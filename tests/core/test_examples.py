@@ -103,6 +103,36 @@ class WorkedExamples(SimpleTestCase):
             refused,
         )
 
+    def test_a_new_archive_of_some_entries_is_made_where_the_format_allows_it(self):
+        refused = []
+        for example in examples():
+            archive = opened(example, example.files)
+            for only in ({len(archive.entries) - 1}, {0}, set(range(1, len(archive.entries))) or {0}):
+                try:
+                    built = archive.rebuild({}, only=only)
+                    longer = archive.rebuild({max(only): source(LONG)}, only=only)
+                except ZubretError as e:
+                    refused.append(example.title)
+                    self.assertTrue(e.what and e.next, e)
+                    continue
+                with self.subTest(example.title, only=only):
+                    wanted = {path: data for n, (path, data) in enumerate(example.gives.items()) if n in only}
+                    self.assertEqual(contents(opened(example, written(built, {}))), wanted)
+                    found = contents(opened(example, written(longer, {})))
+                    self.assertEqual(list(found.values())[-1].rstrip(b"\0"), LONG)
+                    self.assertEqual(list(found.items())[:-1], list(wanted.items())[:-1])
+        # Payloads in files beside it, in one another, in ranges, and a last record that says where they end.
+        self.assertEqual(
+            sorted(set(refused)),
+            [
+                "Chunks inside chunks",
+                "Folders that hold ranges of entries",
+                "Names in another file, tables side by side",
+                "Sizes that are not stored",
+                "Volumes, and ids that are hashes",
+            ],
+        )
+
     def test_a_full_volume_keeps_what_it_has_and_the_next_one_is_begun(self):
         example = next(e for e in examples() if "Volumes" in e.title)
         built = opened(example, example.files).rebuild(

@@ -13,8 +13,7 @@ from pathlib import Path
 from unittest import mock
 
 from standin.formats import crate
-from tests.core.test_containers import WithFolder
-from tests.support import ROOT, noise, problem_of
+from tests.support import ROOT, WithFolder, noise, problem_of
 from zubret_core.base import Cancelled
 from zubret_core.container import GameFolder
 from zubret_core.extract import Item, extract, extract_zip, read_manifest, safe_path, targets_for

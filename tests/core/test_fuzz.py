@@ -18,8 +18,7 @@ from hypothesis import strategies as st
 
 from standin.chart import KEYS, chart
 from standin.formats import Sound, towed_bell
-from tests.core.test_containers import WithFolder
-from tests.support import bytes_of, noise, problem_of, small_bell, small_crate, source
+from tests.support import WithFolder, bytes_of, noise, problem_of, small_bell, small_crate, source
 from zubret_core.base import ZubretError
 from zubret_core.codec import CODECS
 from zubret_core.container import LooseFile

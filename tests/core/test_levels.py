@@ -8,8 +8,7 @@ import av
 import numpy as np
 import pyebur128
 
-from tests.core.test_containers import WithFolder
-from tests.support import noise, tone, wav_file
+from tests.support import WithFolder, noise, tone, wav_file
 from zubret_core.audio import look_through
 from zubret_core.bank.base import OnePayload, Stream
 from zubret_core.base import Format

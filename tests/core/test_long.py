@@ -4,8 +4,7 @@ import subprocess
 import sys
 
 from bench.game import wav_head
-from tests.core.test_containers import WithFolder
-from tests.support import ROOT
+from tests.support import ROOT, WithFolder
 
 LIMIT = 100 << 20
 """Bytes that the program may take beyond what it has when it begins."""

@@ -13,8 +13,7 @@ import soxr
 from django.test import SimpleTestCase
 
 from standin.make import SOURCES
-from tests.core.test_containers import WithFolder
-from tests.support import noise, problem_of, source, tone
+from tests.support import WithFolder, noise, problem_of, source, tone
 from zubret_core.audio import Style, measure, write_sound, written_format
 from zubret_core.audio.alike import beginning, same_audio
 from zubret_core.audio.loudness import Loudness

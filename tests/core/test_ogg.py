@@ -8,9 +8,9 @@ import numpy as np
 import soundfile
 from django.test import SimpleTestCase
 
-from tests.core.test_containers import OPEN_SOUNDS, WithFolder
+from tests.core.test_containers import OPEN_SOUNDS
 from tests.core.test_packets import THEME
-from tests.support import edited, noise, problem_of, source, tone
+from tests.support import WithFolder, edited, noise, problem_of, source, tone
 from zubret_core.base import Format, ZubretError
 from zubret_core.base.format import frozen
 from zubret_core.codec import CODECS, codec_of, ogg, vorbis

@@ -10,8 +10,8 @@ from mutagen.ogg import OggPage
 
 from standin.make import SOURCES
 from standin.player import Ferry
-from tests.core.test_containers import OPEN_SOUNDS, WithFolder
-from tests.support import bytes_of, demo_game, peaking, problem_of, source, tone
+from tests.core.test_containers import OPEN_SOUNDS
+from tests.support import WithFolder, bytes_of, demo_game, peaking, problem_of, source, tone
 from zubret_core.audio import look_through
 from zubret_core.base import Format, to_int16
 from zubret_core.base.format import frozen

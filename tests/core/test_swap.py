@@ -1,12 +1,9 @@
 """Fit reports, treatments, encoding, rebuild and proof: the core's own whole path."""
 
 import json
-import shutil
 import subprocess
 import sys
-import tempfile
 import zlib
-from pathlib import Path
 
 import numpy as np
 from django.test import SimpleTestCase
@@ -14,6 +11,7 @@ from django.test import SimpleTestCase
 from standin.player import Ferry, Refused
 from tests.support import (
     ROOT,
+    WithFolder,
     bytes_of,
     demo_game,
     edited,
@@ -142,12 +140,6 @@ class Reports(SimpleTestCase):
         self.assertIn("will be moved", size.action)
 
 
-class WithFolder(SimpleTestCase):
-    def setUp(self):
-        self.folder = Path(tempfile.mkdtemp())
-        self.addCleanup(shutil.rmtree, self.folder)
-
-
 class Rebuilding(WithFolder):
     """From a file of test tones to what the stand-in game plays; the two share no code."""
 
@@ -197,7 +189,7 @@ class Rebuilding(WithFolder):
         write_plan(plans, out)
         points = prove_in_new_process(expectation(self.game, out, plans))
         self.assertEqual([p for p in points if not p.ok], [])
-        pcm, rate, _ = Ferry(self.game.folder, out).play("deck/ambience/water.wav", loops=2)
+        pcm, rate, _ = Ferry(self.game.folder, out, ["data/deck.zip.seal"]).play("deck/ambience/water.wav", loops=2)
         self.assertEqual((rate, len(pcm)), (44100, 2 * 9 * 44_100))
         np.testing.assert_array_equal(pcm, np.concatenate([result.heard(0, 9 * 44_100)] * 2))
 

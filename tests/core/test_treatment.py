@@ -7,9 +7,8 @@ Sources: the media library's filter for EBU R 128 (`by_filter`) and libebur128 (
 import numpy as np
 import soxr
 
-from tests.core.test_containers import WithFolder
 from tests.core.test_levels import RATE, by_filter, by_library, stream
-from tests.support import noise, problem_of, tone, wav_file
+from tests.support import WithFolder, noise, problem_of, tone, wav_file
 from zubret_core.audio import encoded_file, look_through
 from zubret_core.audio.mix import mixed
 from zubret_core.bank.base import OnePayload, Stream

@@ -128,8 +128,10 @@ class Container(ABC):
         *,
         added: Sequence[NewEntry] = (),
         anew: bool | Collection[str] = False,
+        only: Collection[int] | None = None,
     ) -> Built:
-        """The archive with the unpacked bytes of some entries replaced and some added, all else as it was."""
+        """The archive with the unpacked bytes of some entries replaced and some added, all else as it was. only: a new archive of the
+        same kind, with these entries and the added ones, laid out afresh."""
 
     @abstractmethod
     def segments(self) -> list[Segment]:
@@ -234,6 +236,15 @@ class Container(ABC):
                     next="Replace it instead of adding it.",
                 )
             known.add(entry.path)
+
+
+def cannot_choose(file: str) -> ZubretError:
+    """The error of containers of which no smaller one can be made."""
+    return ZubretError(
+        "No new archive with some of the entries can be made of this kind.",
+        file=file,
+        next="Choose another way of putting changes into the game.",
+    )
 
 
 def cannot_add(file: str) -> ZubretError:

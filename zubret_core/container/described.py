@@ -95,7 +95,12 @@ class DescribedArchive(Container):
                 yield e
 
     def rebuild(
-        self, changes: Mapping[int, Source], *, added: Sequence[NewEntry] = (), anew: bool | Collection[str] = False
+        self,
+        changes: Mapping[int, Source],
+        *,
+        added: Sequence[NewEntry] = (),
+        anew: bool | Collection[str] = False,
+        only: Collection[int] | None = None,
     ) -> Built:
         new = {n: self._packed(n, source) for n, source in changes.items()}
         like = len(self.entries) - 1
@@ -106,7 +111,7 @@ class DescribedArchive(Container):
                 next="Replace the archive as a whole.",
             )
         more = [self._packed(like, entry.content, entry.path) for entry in added]
-        return rebuild(self.document, new, added=more, anew=anew)
+        return rebuild(self.document, new, added=more, anew=anew or only is not None, only=only)
 
     def _packed(self, index: int, new: Source, path: str = "") -> NewItem:
         """New unpacked bytes as the entry stores them, by its own method."""

@@ -13,7 +13,7 @@ import pycdlib
 
 from ..base import ZubretError
 from ..source import Built, DiskCache, Segment, SliceSource, Source, SourceFile
-from .base import Container, Entry, NewEntry, cannot_add
+from .base import Container, Entry, NewEntry, cannot_add, cannot_choose
 from .iso_write import SECTOR, rewritten
 
 MARK_AT, MARK = 16 * SECTOR + 1, b"CD001"
@@ -119,9 +119,12 @@ class IsoImage(Container):
         *,
         added: Sequence[NewEntry] = (),
         anew: bool | Collection[str] = False,
+        only: Collection[int] | None = None,
     ) -> Built:
         if added:
             raise cannot_add(self.source.name)
+        if only is not None:
+            raise cannot_choose(self.source.name)
         by_extent = {(self.entries[n].at, self.entries[n].stored): new for n, new in changes.items()}
         if anew:  # every length and place is written from its meaning
             for n, entry in enumerate(self.entries):

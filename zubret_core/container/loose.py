@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 
 from ..source import Built, DiskCache, Segment, Source
-from .base import Container, Entry, NewEntry, Siblings, cannot_add
+from .base import Container, Entry, NewEntry, Siblings, cannot_add, cannot_choose
 
 
 class LooseFile(Container):
@@ -32,9 +32,12 @@ class LooseFile(Container):
         *,
         added: Sequence[NewEntry] = (),
         anew: bool | Collection[str] = False,
+        only: Collection[int] | None = None,
     ) -> Built:
         if added:
             raise cannot_add(self.source.name)
+        if only is not None:
+            raise cannot_choose(self.source.name)
         new = changes.get(0, self.source)
         kind = "new" if 0 in changes else "payload"
         return Built(new, [Segment(kind, 0, new.size, "", 0)], True, 0)

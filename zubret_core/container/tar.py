@@ -26,7 +26,7 @@ from ..source import (
     same_bytes,
 )
 from ..source.steps import Chain, Packed
-from .base import Container, Entry, NewEntry
+from .base import Container, Entry, NewEntry, cannot_choose
 
 BLOCK = tarfile.BLOCKSIZE
 PACKINGS = {b"\x1f\x8b": "gzip", b"\xfd7zXZ\0": "xz", b"\x28\xb5\x2f\xfd": "zstd", b"BZh": "bzip2"}
@@ -158,6 +158,7 @@ class TarArchive(Container):
         *,
         added: Sequence[NewEntry] = (),
         anew: bool | Collection[str] = False,
+        only: Collection[int] | None = None,
     ) -> Built:
         number = {id(m): n for n, m in enumerate(self._members)}
         parts: list[Part] = []
@@ -172,7 +173,11 @@ class TarArchive(Container):
             cursor += length
 
         records = self._records()
-        if records and records[0][1]:  # a global header
+        if only is not None:
+            if any(not self._members[n].isreg() for n in only):  # a link, whose bytes stand elsewhere
+                raise cannot_choose(self.source.name)
+            records = [r for r in records if number.get(id(r[0]), -1) in only]
+        elif records and records[0][1]:  # a global header
             put("header", [Part(self.plain, 0, records[0][1])])
         for m, at, end in records:
             n = number.get(id(m), -1)
@@ -196,7 +201,7 @@ class TarArchive(Container):
             fill = Part(FillSource(0, -info.size % BLOCK), 0, -info.size % BLOCK)
             head = info.tobuf(tarfile.GNU_FORMAT, "utf-8", "surrogateescape")
             put("new", [_part(head), Part(entry.content, 0, info.size), fill], len(self.entries) + n)
-        if cursor == self._tar.offset:
+        if cursor == self._tar.offset and only is None:
             put("padding", [Part(self.plain, cursor, self.plain.size - cursor)])
         else:  # two blocks of zeros end the archive, which most tools fill up to 20 blocks
             record = tarfile.RECORDSIZE if self.plain.size % tarfile.RECORDSIZE == 0 else BLOCK

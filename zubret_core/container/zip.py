@@ -179,6 +179,7 @@ class ZipArchive(Container):
         *,
         added: Sequence[NewEntry] = (),
         anew: bool | Collection[str] = False,
+        only: Collection[int] | None = None,
     ) -> Built:
         number = self._numbers()
         parts: list[Part] = []
@@ -196,6 +197,8 @@ class ZipArchive(Container):
 
         records = self._records()
         first = records[0][1] if records else self._directory.ends.start
+        if only is not None:
+            records, first = [r for r in records if number.get(r[0], -1) in only], 0
         if first:  # bytes before the first member, as in a self-extracting archive
             put("unexplained", [Part(self.source, 0, first)])
         for record, at, end in records:
@@ -205,7 +208,9 @@ class ZipArchive(Container):
                 places.append(_Placed(record, member, put("new", pieces, n), *sizes, True))
             else:
                 moved += cursor != at
-                pieces = self._same_record(member, end) if anew else [Part(self.source, at, end - at)]
+                pieces = (
+                    self._same_record(member, end) if anew or only is not None else [Part(self.source, at, end - at)]
+                )
                 start = put("payload" if n >= 0 else "header", pieces, n)
                 places.append(_Placed(record, member, start, member.crc, member.stored, member.size, False))
         self.refuse_known(added)
@@ -296,7 +301,8 @@ class ZipArchive(Container):
         by_record = {p.record: p for p in places if p.record >= 0}
         out = bytearray()
         for n in range(len(self._directory)):
-            out += _central(*self._directory.record(n), by_record[n], shift)
+            if n in by_record:
+                out += _central(*self._directory.record(n), by_record[n], shift)
         for placed in places:
             if placed.record < 0:
                 name, flags = placed.member.raw, placed.member.flags

@@ -3,21 +3,27 @@
 from .checked import read_layout
 from .document import Document
 from .document.extent import NewItem
+from .language.load_rules import LoadRules
 from .language.schema import Layout
-from .loading import layout_named, load_layout, shipped_layouts, shipped_texts
+from .loading import layout_named, load, load_layout, load_rules, shipped, shipped_layouts, shipped_rules, shipped_texts
 from .reading.read import recognises
 from .writing.build import rebuild, relisted
 
 __all__ = [
     "Document",
     "Layout",
+    "LoadRules",
     "NewItem",
     "layout_named",
+    "load",
     "load_layout",
+    "load_rules",
     "read_layout",
     "rebuild",
     "recognises",
     "relisted",
+    "shipped",
     "shipped_layouts",
+    "shipped_rules",
     "shipped_texts",
 ]

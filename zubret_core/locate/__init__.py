@@ -3,6 +3,7 @@
 from .known import KeyTrial, Kind, Known, Locked, chosen_keys, key_bytes, try_keys
 from .locator import Locator
 from .names import names_by_id
+from .reads import LoadOrder, Mount
 from .recognise import kind_of, open_archive, open_bank
 from .spot import Spot
 from .survey import BankRecord, banks_of
@@ -12,8 +13,10 @@ __all__ = [
     "KeyTrial",
     "Kind",
     "Known",
+    "LoadOrder",
     "Locator",
     "Locked",
+    "Mount",
     "Spot",
     "banks_of",
     "chosen_keys",

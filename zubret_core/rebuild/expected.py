@@ -16,9 +16,9 @@ from pydantic import TypeAdapter
 from ..base import Progress, ZubretError, silent
 from ..container import GameFolder, SetBack
 from ..locate.spot import Step
-from ..source import BytesSource, FileSource, Source
+from ..source import BytesSource, FileSource
 from .account import Account, AccountTold
-from .plan import FilePlan
+from .planned import FilePlan
 from .suspects import Suspect
 
 
@@ -69,6 +69,10 @@ class ExpectedFile:
     accounts: list[AccountTold]
     suspects: list[Suspect]
     swaps: list[ExpectedSwap]
+    of: str = ""
+    only: list[int] | None = None
+    entry: Step | None = None
+    base_path: str = ""
 
 
 @dataclass(frozen=True)
@@ -128,13 +132,15 @@ def expectation(
         list(layouts),
         {path: dict(named) for path, named in (keys or {}).items()},
         {path: dict(by_id) for path, by_id in (names or {}).items()},
-        [_expected(game, p) for p in plans],
+        [_expected(game, p) for p in plans if not p.gone],
     )
 
 
 def _expected(game: GameFolder, plan: FilePlan) -> ExpectedFile:
-    place = game.locate(plan.path)
-    base: Source = FileSource(place, plan.path) if place.is_file() else BytesSource(b"", plan.path)
+    base = plan.base
+    if base is None:
+        place = game.locate(plan.path)
+        base = FileSource(place, plan.path) if place.is_file() else BytesSource(b"", plan.path)
     return ExpectedFile(
         path=plan.path,
         size=plan.size,
@@ -149,6 +155,10 @@ def _expected(game: GameFolder, plan: FilePlan) -> ExpectedFile:
             )
             for s in plan.swaps
         ],
+        of=plan.of,
+        only=None if plan.only is None else list(plan.only),
+        entry=plan.entry,
+        base_path=plan.base_path,
     )
 
 

@@ -112,8 +112,12 @@ class _FileProof:
             self._list()
         if self.file.lists or self.file.belongs_to:
             return  # what is in it is proved with the archive that it belongs to
-        spots = Spot.file(self.old_game, self.path, self.known), Spot.file(self.new_game, self.path, self.known)
-        self._archive(*spots, self.file.swaps, self.file.files, ())
+        old_spot = Spot.file(self.old_game, self.file.of or self.path, self.known)
+        new_spot = Spot.file(self.new_game, self.path, self.known)
+        if self.file.entry is not None:
+            self._loose(old_spot.step(self.file.entry, self.path), new_spot, self.file.entry)
+        else:
+            self._archive(old_spot, new_spot, self.file.swaps, self.file.files, (), self.file.only)
         for suspect in self.file.suspects:
             wanted, found = (
                 "no number that nothing ties says an old place",
@@ -123,6 +127,12 @@ class _FileProof:
                                           f"{found}. To tie it: {suspect.line}", True, doubt=True))  # fmt: skip
 
     def _old_file(self) -> Source:
+        """What the account compares the file with: the old file; for one that was not there the entry that it is, or the archive
+        that it is made like."""
+        if self.file.entry is not None:
+            return Spot.file(self.old_game, self.file.of, self.known).step(self.file.entry, self.path).source
+        if self.file.base_path:
+            return self.old_game.open(self.file.base_path)
         if self.old_game.locate(self.path).is_file():
             return self.old_game.open(self.path)
         return BytesSource(b"", self.path)
@@ -152,6 +162,19 @@ class _FileProof:
                     )
             count = spaced(len(lines))
             self.point("listed sizes and sums", f"{count} of {count} right", f"{spaced(right)} of {count} right")
+
+    def _loose(self, old: Spot, new: Spot, step: tuple[str, int]) -> None:
+        """An entry that became a file by itself."""
+        swaps, files = self.file.swaps, self.file.files
+        further = [f for f in files if f.inside]
+        if further or any(len(s.entries) > 1 for s in swaps):
+            self._archive(old, new, swaps, further, (step,))
+        elif swaps:
+            self._bank(old, new, swaps, (step,))
+        for given in (f for f in files if not f.inside):
+            with FileSource(given.content) as content:
+                equal = same_bytes(content, new.source)
+            self.point("bytes", "as given", "as given" if equal else "different")
 
     # Levels -----------------------------------------------------------------------------------------
 
@@ -206,15 +229,23 @@ class _FileProof:
         return out
 
     def _archive(
-        self, old: Spot, new: Spot, swaps: list[ExpectedSwap], files: list[ExpectedEntry], inside: Steps
+        self,
+        old: Spot,
+        new: Spot,
+        swaps: list[ExpectedSwap],
+        files: list[ExpectedEntry],
+        inside: Steps,
+        only: list[int] | None = None,
     ) -> None:
-        """Two archives entry by entry; then the banks and archives inside that swaps and entry files touched."""
+        """Two archives entry by entry; then the banks and archives inside that swaps and entry files touched. only: the entries of
+        the old one that the new one has, in its order."""
         self._level(old, new, inside)
         depth, a, b = len(inside), old.archive, new.archive
         prefix = f"{_last(new.name)}: " if depth else ""
         here = [f for f in files if len(f.inside) == depth]
         added = [f.path for f in here if f.index is None]
-        count = len(a.entries)
+        kept = list(range(len(a.entries))) if only is None else only
+        count, place = len(kept), {n: k for k, n in enumerate(kept)}
         self.point(f"{prefix}entries", spaced(count + len(added)), spaced(len(b.entries)))
         if count + len(added) != len(b.entries):
             return
@@ -222,9 +253,10 @@ class _FileProof:
         further = {f.inside[depth][1] for f in files if len(f.inside) > depth}
         touched = {s.entries[depth][1] for s in swaps} | further
         changed = self._changed(a, touched, replaced, inside)
-        self._names(a, b, added, changed, prefix)
-        self._untouched(a, b, [n for n in range(count) if n not in changed], inside, prefix)
-        fresh = sorted(changed | set(range(count, len(b.entries))))
+        self._names(a, b, kept, added, changed, prefix)
+        if only is None:
+            self._untouched(a, b, [n for n in kept if n not in changed], inside, prefix)
+        fresh = sorted({place[n] for n in changed if n in place} | set(range(count, len(b.entries))))
         for n in fresh:
             b.check(n)
         if fresh and b.kind != "file":
@@ -232,7 +264,7 @@ class _FileProof:
             self.point(f"{prefix}checksums of changed entries", right, right)
         new_places = iter(range(count, len(b.entries)))
         for f in here:
-            n = next(new_places) if f.index is None else f.index
+            n = next(new_places) if f.index is None else place[f.index]
             with FileSource(f.content) as given:
                 equal = same_bytes(given, b.open(n))
             self.point(f"{prefix}{b.label(n)}: bytes", "as given", "as given" if equal else "different")
@@ -241,7 +273,7 @@ class _FileProof:
             within = [s for s in swaps if s.entries[depth][1] == index]
             below = [f for f in files if len(f.inside) > depth and f.inside[depth][1] == index]
             step = (a.entries[index].path, index)
-            pair = old.entry(index), new.entry(index)
+            pair = old.entry(index), new.entry(place[index])
             if below or len(within[0].entries) > depth + 1:
                 self._archive(*pair, within, below, (*inside, step))
             else:
@@ -258,16 +290,17 @@ class _FileProof:
         changed = touched | replaced | planned
         return changed | {n for e in changed for n in old.sharing(e)}
 
-    def _names(self, a: Container, b: Container, added: list[str], changed: set[int], prefix: str) -> None:
-        """Order, names, methods, and of what nobody touched sizes and sums."""
-        count = len(a.entries)
-        same = 0
-        for n, (x, y) in enumerate(zip(a.entries, b.entries, strict=False)):
-            alike = (x.path, x.method) == (y.path, y.method)
+    def _names(
+        self, a: Container, b: Container, kept: list[int], added: list[str], changed: set[int], prefix: str
+    ) -> None:
+        """Order, names, methods, and of what nobody touched sizes and sums. Of a new archive of another kind, the names alone."""
+        count, like, same = len(kept), a.layout_id == b.layout_id, 0
+        for k, n in enumerate(kept):
+            x, y = a.entries[n], b.entries[k]
+            alike = (x.path, x.method) == (y.path, y.method) if like else a.label(n) == y.path
             same += alike and (n in changed or (x.stored, x.size, x.crc32) == (y.stored, y.size, y.crc32))
-        self.point(
-            f"{prefix}order, names, methods and sizes", f"{spaced(count)} as before", f"{spaced(same)} as before"
-        )
+        what = "order, names, methods and sizes" if like else "names"
+        self.point(f"{prefix}{what}", f"{spaced(count)} as before", f"{spaced(same)} as before")
         if added:
             found = [e.path for e in list(b.entries)[count:]]
             self.point(f"{prefix}added entries", ", ".join(added), ", ".join(found), len(found) == len(added))

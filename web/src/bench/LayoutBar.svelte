@@ -9,6 +9,7 @@
     path,
     files,
     faulty,
+    ofGame,
     check,
   }: {
     draft: Draft;
@@ -16,6 +17,8 @@
     files: string[];
     /** Whether the text is no layout yet. */
     faulty: boolean;
+    /** Whether it gives load rules. */
+    ofGame: boolean;
     check: () => void;
   } = $props();
 
@@ -89,12 +92,12 @@
     {#if draft.own}<span class="text-quiet" role="status"
         >{draft.kept ? (draft.current?.saved ? "saved" : "draft kept") : "writing …"}</span
       >{/if}
-    {#if draft.current}
+    {#if draft.current && !ofGame}
       <button class="btn btn-sm" disabled={faulty} onclick={check}>Check</button>
     {/if}
     {#if draft.own}
       <button class="btn btn-sm btn-primary" disabled={faulty || !!draft.current?.saved} onclick={draft.save}
-        >Save for surveys</button
+        >{ofGame ? "Save" : "Save for surveys"}</button
       >
     {/if}
     <a class="btn btn-sm" href="#/{app.gameId}/survey">Survey</a>

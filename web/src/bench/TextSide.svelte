@@ -44,6 +44,12 @@
             >
           {/if}
         </p>
+      {:else if tried?.game}
+        <p class={tried.game.recognised ? "text-success" : "text-error"}>
+          {tried.game.recognised
+            ? "✓ these load rules are this game's"
+            : "■ these load rules are not this game's"}
+        </p>
       {:else if tried}
         <p>
           <span class="text-success">✓ reads this file</span>

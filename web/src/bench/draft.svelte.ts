@@ -88,10 +88,12 @@ export class Draft {
       this.current = { ...out, text: this.current!.text };
       this.kept = true;
       await this.loadLines();
-      app.say("Saved. The next survey recognises files by it.", {
-        label: "Survey again",
-        run: this.surveyAgain,
-      });
+      if (/^describes: *game/m.test(this.text)) app.say("Saved. The game is read by these load rules now.");
+      else
+        app.say("Saved. The next survey recognises files by it.", {
+          label: "Survey again",
+          run: this.surveyAgain,
+        });
     });
 
   remove = () =>

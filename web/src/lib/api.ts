@@ -32,6 +32,7 @@ export type Conflict = Schemas["ConflictOut"];
 export type Judged = Schemas["JudgedOut"];
 export type Judgement = Schemas["JudgementOut"];
 export type PackageLook = Schemas["PackageOut"];
+export type Ways = Schemas["WaysOut"];
 export type Forecast = Schemas["ForecastOut"];
 export type ComingFile = Schemas["ComingFile"];
 export type InstalledFile = Schemas["InstalledFile"];

@@ -721,6 +721,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/bench/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin Rules
+         * @description New load rules for a game, begun with what its survey saw.
+         */
+        post: operations["server_bench_api_begin_rules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/bench/spans": {
         parameters: {
             query?: never;
@@ -775,6 +795,26 @@ export interface paths {
          * @description What a layout's text says of a file.
          */
         post: operations["server_bench_api_try_layout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/by-hand": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Tick
+         * @description Say that something is done, or not, which only a person can do.
+         */
+        put: operations["server_mods_ways_api_tick"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1814,6 +1854,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/way": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Choose Way
+         * @description Have a game take changes another way from the next rebuild on.
+         */
+        put: operations["server_mods_ways_api_choose_way"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Ways
+         * @description In which ways a game takes changes, and which one is chosen.
+         */
+        get: operations["server_mods_ways_api_ways"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -2007,7 +2087,7 @@ export interface paths {
         };
         /**
          * Schema
-         * @description The JSON Schema of the layout language.
+         * @description The JSON Schemas of the language: of layouts, and of load rules.
          */
         get: operations["server_bench_api_schema"];
         put?: never;
@@ -3304,13 +3384,15 @@ export interface components {
         };
         /**
          * BuiltFile
-         * @description A file of a rebuild by its number; size in bytes; how many points of its proof there are, fail, should be looked at.
+         * @description A file of a rebuild by its number; size in bytes; gone: it is set aside instead of written; how many points of its proof there are, fail, should be looked at.
          */
         BuiltFile: {
             /** Doubts */
             doubts: number;
             /** Failed */
             failed: number;
+            /** Gone */
+            gone: boolean;
             /** Number */
             number: number;
             /** Path */
@@ -3329,6 +3411,16 @@ export interface components {
             rows: components["schemas"]["BuiltFile"][];
             /** Total */
             total: number;
+        };
+        /**
+         * ByHand
+         * @description What only a person can do, and whether they say that it is done.
+         */
+        ByHand: {
+            /** Done */
+            done: boolean;
+            /** Text */
+            text: string;
         };
         /**
          * CarryIn
@@ -3717,7 +3809,8 @@ export interface components {
         };
         /**
          * FilePlanOut
-         * @description A file that a rebuild writes, before and after; note tells why where no stream and no entry does.
+         * @description A file that a rebuild writes, before and after; note tells why where no stream and no entry does. gone: it is set aside instead;
+         *     way: by which of the game's ways it is taken, empty for the place of the old file.
          */
         FilePlanOut: {
             after: components["schemas"]["Ribbon"];
@@ -3731,6 +3824,11 @@ export interface components {
             entries: number;
             /** Files */
             files: components["schemas"]["PlacedFile"][];
+            /**
+             * Gone
+             * @default false
+             */
+            gone: boolean;
             /** In Place */
             in_place: boolean;
             /** Moved */
@@ -3750,6 +3848,11 @@ export interface components {
              * @default []
              */
             suspects: components["schemas"]["SuspectOut"][];
+            /**
+             * Way
+             * @default
+             */
+            way: string;
         };
         /**
          * FileProblem
@@ -4742,6 +4845,18 @@ export interface components {
             name: string;
         };
         /**
+         * OfGame
+         * @description What load rules say of a game: whether they recognise it, which build it is, and what it reads from, the strongest first.
+         */
+        OfGame: {
+            /** Build */
+            build: string;
+            /** Reads */
+            reads: components["schemas"]["ReadFrom"][];
+            /** Recognised */
+            recognised: boolean;
+        };
+        /**
          * OrderIn
          * @description The numbers of all mods of a game, in the order in which later ones win.
          */
@@ -5094,6 +5209,27 @@ export interface components {
             turns: components["schemas"]["TurnOut"][];
             /** Verdict */
             verdict: string;
+        };
+        /**
+         * ReadFrom
+         * @description Something that a game reads files from, as load rules say. takes: changes may be put there; places: the archives or folders that
+         *     there are of it now, of `count` the first 50, the strongest first.
+         */
+        ReadFrom: {
+            /** Archives */
+            archives: boolean;
+            /** Count */
+            count: number;
+            /** Name */
+            name: string;
+            /** Places */
+            places: string[];
+            /** Root */
+            root: string;
+            /** Takes */
+            takes: boolean;
+            /** Title */
+            title: string;
         };
         /**
          * Reading
@@ -5904,6 +6040,16 @@ export interface components {
             text: string;
         };
         /**
+         * Tick
+         * @description Something that only a person can do, as it is listed, and whether it is done.
+         */
+        Tick: {
+            /** Done */
+            done: boolean;
+            /** Text */
+            text: string;
+        };
+        /**
          * TitlesPlan
          * @description What a table would do; titles, texts: how many of each the streams get. rows: some of it; of `unknown` and `doubled` ids the first are listed.
          */
@@ -6141,6 +6287,7 @@ export interface components {
             /** Explained */
             explained: number;
             fault: components["schemas"]["Fault"] | null;
+            game: components["schemas"]["OfGame"] | null;
             /** Items */
             items: number;
             problem: components["schemas"]["FileProblem"] | null;
@@ -6269,6 +6416,46 @@ export interface components {
             channels: number[][];
             /** Rough */
             rough: boolean;
+        };
+        /**
+         * WayIn
+         * @description The name of a way.
+         */
+        WayIn: {
+            /** Way */
+            way: string;
+        };
+        /**
+         * WayOut
+         * @description A way in which a game takes changes. name: empty for the place of the old files; kind: in place, new archive, loose files,
+         *     overlay folder; what: what is done, in words.
+         */
+        WayOut: {
+            /** By Hand */
+            by_hand: components["schemas"]["ByHand"][];
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /** What */
+            what: string;
+        };
+        /**
+         * WaysOut
+         * @description All ways of a game, and the name of the one that is chosen. rules: the load rules that tell them, empty where there are none, with
+         *     their title.
+         */
+        WaysOut: {
+            /** Chosen */
+            chosen: string;
+            /** Rules */
+            rules: string;
+            /** Title */
+            title: string;
+            /** Ways */
+            ways: components["schemas"]["WayOut"][];
         };
     };
     responses: never;
@@ -7212,6 +7399,28 @@ export interface operations {
             };
         };
     };
+    server_bench_api_begin_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayoutText"];
+                };
+            };
+        };
+    };
     server_bench_api_field_spans: {
         parameters: {
             query?: never;
@@ -7285,6 +7494,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Tried"];
+                };
+            };
+        };
+    };
+    server_mods_ways_api_tick: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Tick"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaysOut"];
                 };
             };
         };
@@ -9014,6 +9249,54 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Ranked"];
+                };
+            };
+        };
+    };
+    server_mods_ways_api_choose_way: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WayIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaysOut"];
+                };
+            };
+        };
+    };
+    server_mods_ways_api_ways: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaysOut"];
                 };
             };
         };

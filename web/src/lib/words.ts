@@ -31,13 +31,21 @@ function values(node: Node): string[] {
   ];
 }
 
-export function wordsOf(schema: Node & { $defs?: Record<string, Node> }): Word[] {
+type Whole = Node & { $defs?: Record<string, Node> };
+
+/** Of layouts, and of load rules. */
+export function wordsOf(schema: { anyOf: [Whole, Whole] }): Word[] {
   const out = new Map<string, Word>();
   const add = (word: string, kind: Word["kind"], where: string, help: string) => {
     const key = `${kind} ${word} ${where}`;
     if (!out.has(key)) out.set(key, { word, kind, where, help });
   };
-  const parts: [string, Node][] = [["layout", schema], ...Object.entries(schema.$defs ?? {})];
+  const [layout, rules] = schema.anyOf;
+  const parts: [string, Node][] = [
+    ["layout", layout],
+    ["load rules", rules],
+    ...Object.entries({ ...layout.$defs, ...rules.$defs }),
+  ];
   for (const [name, part] of parts) {
     const where = name
       .replace("Model", "")

@@ -17,10 +17,15 @@
     <p>
       {plan.note
         ? plan.note
-        : !plan.moved
-          ? "every other entry stays in its place"
-          : `${count(plan.moved, "entry")} of ${spaced(plan.entries)} moved`}
-      · <span class="num">{bytes(plan.size_before)} → {bytes(plan.size)}</span>
+        : plan.way
+          ? `new, in ${plan.way}`
+          : !plan.moved
+            ? "every other entry stays in its place"
+            : `${count(plan.moved, "entry")} of ${spaced(plan.entries)} moved`}
+      ·
+      <span class="num"
+        >{plan.size_before ? bytes(plan.size_before) : "–"} → {plan.gone ? "–" : bytes(plan.size)}</span
+      >
     </p>
   </div>
   {#snippet place(text: string)}<li>{text}</li>{/snippet}
@@ -71,13 +76,17 @@
       </p>
     </div>
   {/if}
-  {#if !plan.note.startsWith("a list")}<div class="mt-3 grid grid-cols-[52px_1fr] gap-x-3 gap-y-2">
-      <span class="text-quiet">before</span>
-      <ByteRibbon
-        ribbon={plan.before}
-        label="{plan.path} before"
-        scale={Math.max(plan.size, plan.size_before)}
-      />
+  {#if !plan.gone && !plan.note.startsWith("a list")}<div
+      class="mt-3 grid grid-cols-[52px_1fr] gap-x-3 gap-y-2"
+    >
+      {#if plan.size_before}
+        <span class="text-quiet">before</span>
+        <ByteRibbon
+          ribbon={plan.before}
+          label="{plan.path} before"
+          scale={Math.max(plan.size, plan.size_before)}
+        />
+      {/if}
       <span class="text-quiet">after</span>
       <ByteRibbon
         ribbon={plan.after}

@@ -30,7 +30,7 @@
     {:else}<span class="text-success">✓ Proved</span>{/if}
     <span class="font-normal text-quiet">
       · {count(build.points, "point")}, read back from disk by a new process · {made}
-      {build.fresh ? "" : "· out of date: the mod has changed since"}
+      {build.fresh ? "" : "· out of date: the mod, or how the game takes it, has changed since"}
     </span>
   </h2>
   <div class="mt-3 border-t border-line">

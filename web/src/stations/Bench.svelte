@@ -2,6 +2,7 @@
   import { untrack } from "svelte";
   import { Draft } from "../bench/draft.svelte";
   import FileSide from "../bench/FileSide.svelte";
+  import OfGame from "../bench/OfGame.svelte";
   import LayoutBar from "../bench/LayoutBar.svelte";
   import { fromSearch, toSearch } from "../bench/tabs";
   import TextSide from "../bench/TextSide.svelte";
@@ -78,7 +79,7 @@
     const out = await got(api.POST("/api/games/{game_id}/bench/try", { params, body }));
     if (draft.text !== text) return;
     tried = out;
-    reads = out.fault || out.problem ? "" : text;
+    reads = out.fault || out.problem || out.game ? "" : text;
     void askSpans();
   }
 
@@ -125,7 +126,14 @@
 </script>
 
 <div class="flex h-full flex-col px-4 pt-3 pb-2">
-  <LayoutBar {draft} {path} {files} faulty={!!tried?.fault} check={() => check(false)} />
+  <LayoutBar
+    {draft}
+    {path}
+    {files}
+    faulty={!!tried?.fault}
+    ofGame={!!tried?.game}
+    check={() => check(false)}
+  />
   {#if draft.problem}<div class="mt-2">
       <ProblemPanel problem={draft.problem} close={() => (draft.problem = null)} />
     </div>{/if}
@@ -133,21 +141,25 @@
     class="mt-3 grid min-h-0 grow grid-cols-[minmax(0,2fr)_minmax(0,3fr)] gap-4 max-lg:grid-cols-1 max-lg:overflow-auto"
   >
     <TextSide {draft} {tried} {words} {goTo} />
-    <FileSide
-      {game_id}
-      {path}
-      {size}
-      {entropy}
-      {draft}
-      {tried}
-      {reads}
-      {spans}
-      {job}
-      bind:tab
-      bind:cursor
-      bind:first
-      {goTo}
-      {check}
-    />
+    {#if tried?.game}
+      <OfGame game={tried.game} />
+    {:else}
+      <FileSide
+        {game_id}
+        {path}
+        {size}
+        {entropy}
+        {draft}
+        {tried}
+        {reads}
+        {spans}
+        {job}
+        bind:tab
+        bind:cursor
+        bind:first
+        {goTo}
+        {check}
+      />
+    {/if}
   </div>
 </div>

@@ -10,6 +10,7 @@
   import { ofGame } from "../lib/cache";
   import { count } from "../lib/format";
   import TrialRun from "../rebuild/TrialRun.svelte";
+  import Ways from "../rebuild/Ways.svelte";
 
   /** The game's folder: what state it is in, what installing or restoring would do to it, and doing so. */
   const game_id = app.gameId;
@@ -123,6 +124,8 @@
       {/if}
     </section>
     {#if strange.length}<Strange files={strange} tell={(told) => (problem = told)} />{/if}
+
+    {#if now.build || now.total}<Ways still tell={(told) => (problem = told)} />{/if}
 
     {#each coming.data?.warnings ?? [] as warning (warning.what + warning.where)}
       <ProblemPanel problem={warning} />

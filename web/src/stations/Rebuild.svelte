@@ -11,6 +11,7 @@
   import PlannedFile from "../rebuild/PlannedFile.svelte";
   import Proof from "../rebuild/Proof.svelte";
   import TrialRun from "../rebuild/TrialRun.svelte";
+  import Ways from "../rebuild/Ways.svelte";
 
   const game_id = app.gameId;
   const path = { mod_id: app.game!.mod_id };
@@ -136,6 +137,7 @@
   {#if problem}<ProblemPanel {problem} close={() => (problem = null)} />{/if}
   {#if lastRebuild?.error}<ProblemPanel problem={lastRebuild.error} />{/if}
   {#if job}<JobPanel {job} />{/if}
+  {#if (plans.rows.length || asked) && !job}<Ways tell={(told) => (problem = told)} />{/if}
 
   {#if looking}
     <p role="status" class="flex items-center gap-2 text-quiet">

@@ -229,21 +229,4 @@ def ties_of(region: Region) -> list[Tied]:
     return out
 
 
-PLACES_OF_KEYS: dict[str, list[str]] = {}
-"""Every key of the language, and the names of the parts that may have it."""
-_WORDS = {"Layout": "the layout itself", "Region": "a region", "FieldModel": "a field", "BitPart": "a part of a field",
-          "PayloadModel": "`payload`", "Stand": "`payload`", "End": "`end`", "SumModel": "a sum", "Body": "a body",
-          "FileModel": "a file", "Guard": "`before` and `behind`", "KeyModel": "a key", "Mark": "a mark"}  # fmt: skip
-
-
-def _learn_keys(model: type[Strict]) -> None:
-    for part in model.__subclasses__():
-        for key in part.model_fields:
-            places = PLACES_OF_KEYS.setdefault(key, [])
-            if (word := _WORDS.get(part.__name__, "")) and word not in places:
-                places.append(word)
-        _learn_keys(part)
-
-
-_learn_keys(Strict)
-__all__ = ["PLACES_OF_KEYS", "FieldModel", "Layout", "Region", "Tied", "ties_of"]
+__all__ = ["FieldModel", "Layout", "Region", "Tied", "ties_of"]

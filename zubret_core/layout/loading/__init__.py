@@ -1,6 +1,15 @@
-"""From the text of a layout to a layout that can be relied on."""
+"""From a text to a layout, or to load rules, that can be relied on."""
 
-from .library import layout_named, shipped_layouts, shipped_texts
-from .text import load_layout
+from .library import layout_named, shipped, shipped_layouts, shipped_rules, shipped_texts
+from .text import load, load_layout, load_rules
 
-__all__ = ["layout_named", "load_layout", "shipped_layouts", "shipped_texts"]
+__all__ = [
+    "layout_named",
+    "load",
+    "load_layout",
+    "load_rules",
+    "shipped",
+    "shipped_layouts",
+    "shipped_rules",
+    "shipped_texts",
+]

@@ -1,4 +1,4 @@
-"""The layouts that ship with Zubret."""
+"""The layouts and load rules that ship with Zubret."""
 
 from __future__ import annotations
 
@@ -6,21 +6,34 @@ from functools import cache
 from pathlib import Path
 
 from ...base import ZubretError
+from ..language.load_rules import LoadRules
 from ..language.schema import Layout
-from .text import load_layout
+from .text import load
 
 
 @cache
 def shipped_texts() -> dict[str, str]:
-    """The texts of all shipped layouts by their file names."""
+    """The texts of all of them by their file names."""
     folder = Path(__file__).parents[1] / "shipped"
     return {f.name: f.read_text("utf-8") for f in sorted(folder.glob("*.yaml"))}
 
 
 @cache
+def shipped() -> dict[str, Layout | LoadRules]:
+    """What all of them say, by file name."""
+    return {name: load(text, name) for name, text in shipped_texts().items()}
+
+
+@cache
 def shipped_layouts() -> tuple[Layout, ...]:
     """All shipped layouts, by file name."""
-    return tuple(load_layout(text, name) for name, text in shipped_texts().items())
+    return tuple(one for one in shipped().values() if isinstance(one, Layout))
+
+
+@cache
+def shipped_rules() -> tuple[LoadRules, ...]:
+    """The load rules of all games that ship with some."""
+    return tuple(one for one in shipped().values() if isinstance(one, LoadRules))
 
 
 def layout_named(id: str) -> Layout:

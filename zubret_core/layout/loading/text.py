@@ -1,4 +1,4 @@
-"""From the text of a layout to its model, with the line of every fault.
+"""From the text of a layout, or of load rules, to its model, with the line of every fault.
 
 The text is YAML 1.2 read by the JSON-like rules of its core schema (YAML 1.2.2, section 10.3)
 with one difference: digits with a leading zero stay text, so that an id such as 0246 is kept.
@@ -17,7 +17,10 @@ from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 from ruamel.yaml.reader import ReaderError
 
 from ...base import ZubretError
-from ..language.schema import PLACES_OF_KEYS, Layout
+from ..language.keys import PLACES_OF_KEYS
+from ..language.load_rules import LoadRules
+from ..language.schema import Layout
+from .of_games import faults_of_rules
 from .rules import faults_of
 
 LARGEST = 1 << 17
@@ -34,10 +37,26 @@ _Path = tuple[str | int, ...]
 
 def load_layout(text: str, file: str = "layout") -> Layout:
     """The layout that `text` describes; a ZubretError names the line of the first fault."""
+    found = load(text, file)
+    if isinstance(found, LoadRules):
+        raise _problem(file, 1, "These are the load rules of a game, and no layout of a file.")
+    return found
+
+
+def load_rules(text: str, file: str = "load rules") -> LoadRules:
+    """The load rules that `text` gives; a ZubretError names the line of the first fault."""
+    found = load(text, file)
+    if isinstance(found, Layout):
+        raise _problem(file, 1, "This is the layout of a file, and no load rules of a game.")
+    return found
+
+
+def load(text: str, file: str = "layout") -> Layout | LoadRules:
+    """What a text of the language describes: files of a format, or a kind of game."""
     lines: dict[_Path, int] = {}
 
     def fail(line: int, what: str) -> ZubretError:
-        return ZubretError(what, file=file, field=f"line {line}", next="Correct this line of the layout.")
+        return _problem(file, line, what)
 
     if len(text) > LARGEST:
         raise fail(1, f"A layout has at most {LARGEST:,} characters.")
@@ -55,20 +74,37 @@ def load_layout(text: str, file: str = "layout") -> Layout:
         raise fail(1, "The layout is empty.")
     if not isinstance(node, MappingNode):
         raise fail(1, "A layout is a list of keys with values; it begins with `zubret: 1`.")
+    model: type[Layout] | type[LoadRules] = Layout
     try:
         data = _plain(node, (), lines, set())
-        layout = Layout.model_validate(data)
+        model = _kind(data, lines)
+        found = model.model_validate(data)
     except _Fault as e:
         raise fail(e.line, e.what) from e
     except ValidationError as e:
-        first = e.errors()[0]
+        first = min(e.errors(), key=lambda error: error["type"] != "extra_forbidden")  # a misspelt key is missed, too
         where = _known(tuple(first["loc"]), lines)
         if len(where) <= 2:
             where = max(where, _named(str(first["msg"]), data, lines), key=len)
-        raise fail(lines.get(where, 1), _worded(first, where)) from e
-    for place, message in faults_of(layout):
+        raise fail(lines.get(where, 1), _worded(first, where, PLACES_OF_KEYS[model])) from e
+    for place, message in faults_of(found) if isinstance(found, Layout) else faults_of_rules(found):
         raise fail(lines.get(_known(place, lines), 1), _ruled(place, message, lines))
-    return layout
+    return found
+
+
+def _problem(file: str, line: int, what: str) -> ZubretError:
+    return ZubretError(what, file=file, field=f"line {line}", next="Correct this line of the layout.")
+
+
+def _kind(data: Any, lines: dict[_Path, int]) -> type[Layout] | type[LoadRules]:
+    """What `describes` says; a fault where it is a word that nothing has."""
+    said = data.get("describes")
+    kinds = ["archive", "bank", "list", "table", "game"]
+    if "describes" in data and said not in kinds:
+        near = difflib.get_close_matches(str(said), kinds, 1)
+        hint = f' Did you mean "{near[0]}"?' if near else ""
+        raise _Fault(lines["describes",], f'describes: "{said}" is not one of {", ".join(kinds)}.{hint}')
+    return LoadRules if said == "game" else Layout
 
 
 class _Fault(Exception):
@@ -132,13 +168,13 @@ def _named(message: str, data: Any, lines: dict[_Path, int]) -> _Path:
     return ("recognise",) if "recognise" in message and ("recognise",) in lines else ()
 
 
-def _worded(error: Any, where: _Path) -> str:
+def _worded(error: Any, where: _Path, keys: dict[str, list[str]]) -> str:
     """One sentence for one pydantic error, with a suggestion for a misspelt key."""
     name = error["loc"][-1] if error["loc"] else "layout"
     if error["type"] == "extra_forbidden":
-        if places := PLACES_OF_KEYS.get(str(name)):
+        if places := keys.get(str(name)):
             return f'"{name}" can\'t stand here; it belongs to {" or ".join(places)}.'
-        near = difflib.get_close_matches(str(name), sorted(PLACES_OF_KEYS), 1)
+        near = difflib.get_close_matches(str(name), sorted(keys), 1)
         return f'"{name}" is not known here.' + (f' Did you mean "{near[0]}"?' if near else "")
     if error["type"] == "missing":
         return f'"{name}" is missing here.'

@@ -48,14 +48,16 @@ def rebuild(
     *,
     added: Sequence[NewItem] = (),
     anew: bool | Collection[str] = False,
+    only: Collection[int] | None = None,
 ) -> Built:
     """The files with some payloads replaced and some added; nothing is copied until the result is written.
 
     In place when every new payload fits its slot, otherwise everything behind moves. With `anew` all payloads are
     laid out afresh even if nothing changed; it may name the files ("" for the described one) in which they are. A replaced payload that several items share is replaced for all of
-    them. `Built.others` holds the companions that change, by name.
+    them. `Built.others` holds the companions that change, by name. only: the entries that stay; all others are left out, with their
+    records.
     """
-    return _Rebuild(Draft(document, changes, added, anew)).built()
+    return _Rebuild(Draft(document, changes, added, anew, only)).built()
 
 
 def relisted(document: Document, files: Mapping[int, Source]) -> Source:

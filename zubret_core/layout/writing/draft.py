@@ -26,7 +26,8 @@ from .records import Table
 class Draft:
     """What is to be written: the items as they will be, the files with their extents, the tables.
 
-    columns: the items' meanings, by meaning; at, stored, item_files: where each payload will stand; listed: sources of
+    left_out: the items that are not written; stood: where the first payload began and the last one ended, None where there were
+    none; columns: the items' meanings, by meaning; at, stored, item_files: where each payload will stand; listed: sources of
     lines of a list that are taken anew, by item.
     """
 
@@ -36,11 +37,15 @@ class Draft:
         changes: Mapping[int, NewItem],
         added: Sequence[NewItem],
         anew: bool | Collection[str],
+        only: Collection[int] | None = None,
     ):
         self.document, self.added, self._anew = document, list(added), anew
         self.changes = bool(changes or added)
         self.kind = document.kind
         self.files = {name: LaidFile(document, name) for name in document.files()}
+        self.left_out = set(range(document.count)) - set(only) if only is not None else set[int]()
+        payloads = next((g for f in self.files.values() if (g := [e for e in f.extents if e.items])), [])
+        self.stood = (min(e.start for e in payloads), max(e.end for e in payloads)) if payloads else None
         self._regions = {e.label: e for f in self.files.values() for e in f.extents if e.instance and e.record < 0}
         self.columns: dict[str, list] = {}
         for means in {t.means for i in document.instances for t in ties_of(i.region) if t.means}:
@@ -55,6 +60,8 @@ class Draft:
         self.pools: dict[str, bytearray] = {}
         self.numbers: dict[str, int] = dict(document.numbers)
         self.pool_places: dict[str, dict[str, int]] = {}
+        if self.left_out:
+            self._leave_out()
         self._change(changes)
         self._add()
         self.tables = {
@@ -137,6 +144,53 @@ class Draft:
         rest = SliceSource(whole, min(size, whole.size), whole.size - min(size, whole.size))
         return NewItem(rest, item.values, item.unpacked, item.path, item.format)
 
+    # What is left out -------------------------------------------------------------------------------
+
+    def _leave_out(self) -> None:
+        """Payloads that nobody wants any more go, with their own records and with what stands behind them."""
+        document = self.document
+        ranges = any(
+            (t.means or "") in ("folder.first", "folder.count") for i in document.instances for t in ties_of(i.region)
+        )
+        if len(self.files) > 1 or ranges or any(i.region.sentinel or i.holders for i in document.instances):
+            raise ZubretError(
+                "No new archive with some of the entries can be made of this kind: its payloads stand in files beside it, inside one "
+                "another, or in ranges.",
+                file=document.file.name,
+                next="Choose another way of putting changes into the game.",
+            )
+        file = self.files[""]
+        stay: list[Extent] = []
+        for extent in file.extents:
+            extent.items, had = [n for n in extent.items if n not in self.left_out], bool(extent.items)
+            if extent.record >= 0 and extent.instance is not None:
+                order = self._kept(extent.instance)
+                if extent.record not in order:
+                    continue
+                extent.record = order.index(extent.record)
+            elif had and not extent.items:
+                continue
+            if extent.items:
+                extent.gap = extent.carried = extent.room = extent.steps = 0
+            stay.append(extent)
+        file.extents = stay
+
+    def _kept(self, instance: Instance) -> list[int]:
+        """The old records of a region that stay."""
+        group = self._group_of(instance) if self.left_out else None
+        if group is None:
+            return list(range(instance.records.count))
+        gone = {r for n, r in enumerate(instance.rows.tolist()) if group.first + n in self.left_out}
+        return [r for r in range(instance.records.count) if r not in gone]
+
+    def _added_at(self, instance: Instance) -> int:
+        """The record, as they will stand, that the first added one is."""
+        kept, last = self._kept(instance), int(instance.rows[-1])
+        return len(kept) if instance.body is not None else sum(r <= last for r in kept)
+
+    def _group_of(self, instance: Instance) -> Group | None:
+        return next((g for g in self.document.groups if any(i is instance for i in g.instances)), None)
+
     # What is added ----------------------------------------------------------------------------------
 
     def _add(self) -> None:
@@ -179,7 +233,7 @@ class Draft:
         fresh = [extent]
         if body is not None:
             assert body.region.body is not None
-            record, how = body.records.count + extent.items[0] - self.document.count, body.region.body
+            record, how = self._added_at(body) + extent.items[0] - self.document.count, body.region.body
             fresh = [Extent(-1, 0, body, record, grid=Grid(how.align), fill=how.fill, follows=True), extent]
             extent.follows = True
         file.extents[last + 1 : last + 1] = fresh
@@ -213,22 +267,24 @@ class Draft:
 
     def _order(self, instance: Instance) -> list[int]:
         """The records of a region as they will stand: old ones, and copies of the last item for added entries."""
-        order = list(range(instance.records.count))
+        order = self._kept(instance)
         if self._grows(instance):
-            last = int(instance.rows[-1])
-            where = last + 1 if instance.body is None else len(order)
-            order[where:where] = [last] * len(self.added)
+            where = self._added_at(instance)
+            order[where:where] = [int(instance.rows[-1])] * len(self.added)
         return order
 
     def rows(self, instance: Instance) -> list[tuple[int, int]]:
         """(item, record as it will stand) of a region's items; none for a region of no items."""
-        group = next((g for g in self.document.groups if any(i is instance for i in g.instances)), None)
+        group = self._group_of(instance)
         if group is None:
             return []
         rows = [(group.first + n, r) for n, r in enumerate(instance.rows.tolist())]
+        if self.left_out:
+            place = {r: n for n, r in enumerate(self._kept(instance))}
+            rows = [(item, place[r]) for item, r in rows if item not in self.left_out]
         if self._grows(instance):
-            last = int(instance.rows[-1]) if instance.body is None else instance.records.count - 1
-            rows += [(self.document.count + n, last + 1 + n) for n in range(len(self.added))]
+            at = self._added_at(instance)
+            rows += [(self.document.count + n, at + n) for n in range(len(self.added))]
         return rows
 
     # Places -----------------------------------------------------------------------------------------

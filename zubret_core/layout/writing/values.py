@@ -141,7 +141,7 @@ def whole_values(draft: Draft) -> dict[str, Any]:
         whole[f"{name}.count"] = len(draft.tables[name].order) if name in draft.tables else 0
     _payload_values(draft, whole)
     whole["file.size"] = draft.files[""].new_size
-    whole["entries.count"] = whole["streams.count"] = document.count + len(draft.added)
+    whole["entries.count"] = whole["streams.count"] = document.count - len(draft.left_out) + len(draft.added)
     for key, model in document.layout.files.items():
         if model.volumes:
             used = [v for v in draft.columns.get("volume") or [] if isinstance(v, int)]
@@ -155,12 +155,10 @@ def _payload_values(draft: Draft, whole: dict[str, Any]) -> None:
     """payload.at, payload.end and payload.stored follow the first and the last payload by as much as these move."""
     groups = ([e for e in f.extents if e.items] for f in draft.files.values())
     payloads = next((g for g in groups if g), [])
-    kept = [e for e in payloads if e.at >= 0]
-    if not kept:
+    if not payloads or draft.stood is None:
         return
-    first, last = min(kept, key=lambda e: e.start), max(kept, key=lambda e: e.end)
-    ahead = first.new_start - first.start
-    behind = max(e.new_end for e in payloads) - last.end
+    ahead = min(e.new_start for e in payloads) - draft.stood[0]
+    behind = max(e.new_end for e in payloads) - draft.stood[1]
     for what, shift in (("at", ahead), ("end", behind), ("stored", behind - ahead)):
         if isinstance(whole.get(f"payload.{what}"), int):
             whole[f"payload.{what}"] += shift
