@@ -37,6 +37,7 @@ from .shelf.stream_api import router as streams
 from .shelf.titles_api import router as titles
 from .surveys.api import router as surveys
 from .surveys.names_api import router as names
+from .surveys.winning_api import router as winning
 from .takeout.api import router as takeout
 from .takeout.sounds_api import router as sounds
 from .takeout.stream_api import router as one_stream
@@ -55,7 +56,7 @@ class Api(NinjaAPI):
 
 api = Api(title="Zubret", version="1", docs_url=None, urls_namespace="api")
 ROUTERS = {
-    "games": (home, surveys, names, keys, changes),
+    "games": (home, surveys, names, winning, keys, changes),
     "taking out": (takeout, sounds, one_stream),
     "shelf": (shelf, entries, groups, sayings, titles, searches, streams),
     "mods": (mods, several, carry, packages, ways, builds, lines, install),

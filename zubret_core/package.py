@@ -68,13 +68,14 @@ class New(Part):
 
 
 class Swap(Part):
-    """A stream and what takes its place. begins: with a file, with the game's own sound (original), with another of its streams (other)
-    or with silence; treatment: what is done to it, by the steps that the documentation lists."""
+    """A stream and what takes its place. begins: with a file, with the game's own sound (original), with another of its streams (other),
+    with silence, or with a payload as a bank stores it (stored), whose format is given and to which nothing is done; treatment: what is done to it, by the steps that the documentation lists."""
 
     stream: Stream
     original: Original | None = None
-    begins: Literal["file", "original", "stream", "silence"]
+    begins: Literal["file", "original", "stream", "silence", "stored"]
     file: New | None = None
+    format: dict[str, object] | None = None
     other: Stream | None = None
     treatment: dict[str, object] = {}
 
@@ -243,8 +244,10 @@ class Package:
             if not new.member.startswith(f"new/{new.sha256}"):
                 raise self._wrong(f"{new.name} is called {new.member}, which is not its digest.", again)
         for swap in self.manifest.swaps:
-            if (swap.begins == "file") != (swap.file is not None) or (swap.begins == "stream") != (
-                swap.other is not None
+            if (
+                (swap.begins in ("file", "stored")) != (swap.file is not None)
+                or (swap.begins == "stored") != (swap.format is not None)
+                or (swap.begins == "stream") != (swap.other is not None)
             ):
                 raise self._wrong(f"A swap of {swap.stream.archive} does not say what it begins with.", again, "swaps")
 

@@ -41,6 +41,7 @@ from ..layouts.known import known_for
 from ..layouts.models import LayoutVersion, UserLayout
 from ..paging import next_of
 from ..shelf.api import ribbon_of
+from ..surveys.winning import start_winners
 
 START = """zubret: 1
 id: {id}
@@ -107,7 +108,11 @@ def save_version(row: UserLayout) -> LayoutVersion:
         return newest
     row.name = (layout.title or layout.id)[:100]
     row.save(update_fields=["name"])
-    return LayoutVersion.objects.create(layout=row, slug=layout.id, text=row.draft)
+    made = LayoutVersion.objects.create(layout=row, slug=layout.id, text=row.draft)
+    if isinstance(layout, LoadRules):
+        for game in Game.objects.filter(surveys__finished__isnull=False).distinct():
+            start_winners(game)
+    return made
 
 
 # Trying ------------------------------------------------------------------------------------------

@@ -29,7 +29,7 @@ from ..jobs.models import Job
 from ..jobs.orders import Tidy
 from ..jobs.run import cancel, tidy_up, work
 from ..mods.models import Build, EntryFile, Judged, Judgement, Mod, Plan, Swap, SwapStep, Trial, Turn
-from ..shelf.models import Archive, Bank, Entry, Given, SavedSearch, Saying, Stream, SurveyGroup, Unsaid
+from ..shelf.models import Archive, Bank, Beaten, Entry, Given, SavedSearch, Saying, Stream, SurveyGroup, Unsaid
 
 BATCH = 5_000
 """Rows that are removed in one transaction."""
@@ -150,7 +150,7 @@ class _Broom:
         places = list(self.places(game))
         compared = Comparison.objects.filter(Q(old__game=game) | Q(new__game=game))
         self.comparisons(compared)
-        for seen in (SurveyGroup, SurveyFile):
+        for seen in (Beaten, SurveyGroup, SurveyFile):
             self.delete(seen.objects.filter(survey__game=game))
         self.delete(Survey.objects.filter(game=game))
         self.archives(Archive.objects.filter(game=game, outer__isnull=True))
@@ -201,7 +201,7 @@ class _Broom:
             gone = list(Survey.objects.filter(game=game, finished__isnull=True).values_list("pk", flat=True))
         for number in gone:
             self.comparisons(Comparison.objects.filter(Q(old=number) | Q(new=number)))
-            for seen in (SurveyGroup, SurveyFile):
+            for seen in (Beaten, SurveyGroup, SurveyFile):
                 self.delete(seen.objects.filter(survey=number))
             self.delete(Survey.objects.filter(pk=number))
         with transaction.atomic():

@@ -75,7 +75,10 @@ def ways_of(rules: LoadRules | None) -> list[Way]:
         if one.new is None:
             continue
         if one.of_archives:
-            kind, what = "new archive", f"a new archive, {one.new.file}, holds what changes and wins over the others"
+            kind, what = (
+                "new archive",
+                f"a new archive such as {(one.new.file or '').format(number=one.new.first)} holds what changes and wins over the others",
+            )
         elif one.folders is not None:
             kind = "overlay folder"
             what = f"what changes lies in {one.new.folder}, which a line in {one.folders.file} names"

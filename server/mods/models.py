@@ -64,7 +64,7 @@ class Swap(models.Model):
     """One take of one stream's replacement. Several may wait for the same stream of a mod; the `chosen` one is what the mod has.
 
     locator and payload_digest say which stream; source what it begins from (of `zubret_core.swap`), source_* which file or which
-    other stream; treatment what is done to it. info and original_level are measured by the job; original is the stream's format and its bytes, as
+    other stream, and of a payload that is taken as it is stored its format; treatment what is done to it. info and original_level are measured by the job; original is the stream's format and its bytes, as
     payload_digest is its payload, when it was last prepared; prepared holds the digest,
     format, SNR and level of the encoded result, null while there is none for this treatment. step: the number of the treatment
     among those of `steps`; undos, redos: how many there are before and behind it.
@@ -80,6 +80,7 @@ class Swap(models.Model):
     source_name = models.CharField(max_length=300)
     source_path = models.CharField(max_length=1000, blank=True)
     source_locator = models.TextField(default="", blank=True)
+    source_format = models.JSONField(null=True)
     chosen = models.BooleanField(default=True)
     treatment = models.JSONField(default=dict)
     info = models.JSONField(null=True)

@@ -5,7 +5,8 @@ from __future__ import annotations
 import hashlib
 import os
 import shutil
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path, PurePath
 from typing import Any, ClassVar
@@ -27,7 +28,7 @@ from zubret_core.package import Entry, Game, Manifest, New, Original, Package, S
 from zubret_core.package import Swap as PackedSwap
 from zubret_core.source import PART, FileSource
 from zubret_core.source.sums import sum_of
-from zubret_core.swap import FILE, STREAM, Treatment
+from zubret_core.swap import FILE, STORED, STREAM, Treatment
 
 from ..bulk import among
 from ..errors import stopped
@@ -40,7 +41,7 @@ from ..shelf.models import pack_locator, seen_by, streams_of, unpack_locator
 from ..shelf.sound import open_original
 from .carrying import JudgeOrder, judge_mod
 from .models import EntryFile, Mod, Swap
-from .services import with_places
+from .services import source_of, with_places
 from .together import new_mod
 from .uploads import mod_folder
 
@@ -82,7 +83,7 @@ def pack_mod(job: Job, order: PackOrder, progress: Progress) -> Packed:
     mod = Mod.objects.select_related("game").get(pk=order.mod)
     places: dict[str, Path] = {}
     swaps, files = list(mod.live_swaps()), list(mod.live_files())
-    given = [s for s in swaps if s.source == FILE]
+    given = [s for s in swaps if s.source in (FILE, STORED)]
     _must_be_no_entries(mod, [*given, *files])
     for n, swap in enumerate(given):
         progress(n, len(given), f"looking at {swap.source_name}")
@@ -112,15 +113,20 @@ def pack_mod(job: Job, order: PackOrder, progress: Progress) -> Packed:
 
 def _packed(swap: Swap, places: dict[str, Path]) -> PackedSwap:
     own = swap.original
-    format = {name: own["format"].get(name) for name in FORMAT} if own else {}
+    format = _as_manifest(own["format"]) if own else {}
     return PackedSwap(
         stream=_stream(unpack_locator(swap.locator)),
         original=Original(digest=swap.payload_digest, bytes=own["stored"], format=format) if own else None,
         begins=swap.source,
-        file=_new(swap.source_path, swap.source_name, places) if swap.source == FILE else None,
+        file=_new(swap.source_path, swap.source_name, places) if swap.source in (FILE, STORED) else None,
+        format=_as_manifest(swap.source_format) if swap.source_format else None,
         other=_stream(unpack_locator(swap.source_locator)) if swap.source == STREAM else None,
         treatment={k: v for k, v in swap.treatment.items() if v != Treatment().as_dict().get(k)},
     )
+
+
+def _as_manifest(format: dict[str, Any]) -> dict[str, object]:
+    return {name: format.get(name) for name in FORMAT}
 
 
 def _packed_file(file: EntryFile, places: dict[str, Path]) -> Entry:
@@ -163,7 +169,7 @@ def _must_be_no_entries(mod: Mod, given: list[Swap | EntryFile]) -> None:
 
 def _must_be_new(mod: Mod, swap: Swap) -> None:
     """ZubretError where a swap's file is a sound of the game, sample by sample: that may not be given away."""
-    with FileSource(swap.source_path, swap.source_name) as source:
+    with closing(source_of(swap)) as source:
         format = file_format(source)
         if format is None:
             return
@@ -313,7 +319,9 @@ def _rows(manifest: Manifest) -> list[tuple[Swap | EntryFile, New | None]]:
             swap.source_name = str(unpack_locator(swap.source_locator))[-300:]
         if packed.original:
             swap.payload_digest = packed.original.digest
-            swap.original = {"format": _format(packed.original), "stored": packed.original.bytes}
+            swap.original = {"format": _format(packed.original.format), "stored": packed.original.bytes}
+        if packed.begins == STORED:
+            swap.source_format = _format(packed.format or {})
         rows.append((swap, packed.file))
     for entry in manifest.files:
         inside = [[path, 0] for path in entry.inside]
@@ -327,12 +335,12 @@ def _locator(stream: Stream) -> str:
     return pack_locator(stream.archive, [(path, 0) for path in stream.entries], stream.id, stream.number)
 
 
-def _format(original: Original) -> dict[str, Any]:
+def _format(given: Mapping[str, object]) -> dict[str, Any]:
     try:
-        known: dict[str, Any] = {name: original.format[name] for name in FORMAT}
+        known: dict[str, Any] = {name: given[name] for name in FORMAT}
         frozen(known["parameters"])
         return Format.from_dict(known).checked().as_dict()
     except (KeyError, TypeError, ValueError, AttributeError) as e:
         raise ZubretError(
-            "The package says of an original what no format can be.", next="Ask whoever made it for another copy."
+            "The package says of a stream what no format can be.", next="Ask whoever made it for another copy."
         ) from e

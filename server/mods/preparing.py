@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from contextlib import closing
 from dataclasses import dataclass, replace
+from functools import partial
 from os import cpu_count
 from pathlib import Path
 from typing import Any, ClassVar
@@ -19,9 +20,22 @@ from django.db import transaction
 from zubret_core.audio import AudioInfo, look_through
 from zubret_core.audio.files import PIECE
 from zubret_core.bank import Stream as CoreStream
-from zubret_core.base import Cancelled, Passes, Progress, ZubretError, told_to
-from zubret_core.source import Source, write_file
-from zubret_core.swap import FILE, ORIGINAL, Level, Prepared, Treatment, fit_report, fitted, level_of, prepare
+from zubret_core.base import Cancelled, Format, Passes, Progress, ZubretError, told_to
+from zubret_core.codec import codec_of
+from zubret_core.source import FileSource, Source, write_file
+from zubret_core.swap import (
+    FILE,
+    ORIGINAL,
+    STORED,
+    FitReport,
+    Level,
+    Treatment,
+    fit_report,
+    fitted,
+    level_of,
+    prepare,
+    stored_report,
+)
 
 from ..jobs.models import Job
 from ..jobs.orders import Order
@@ -69,9 +83,13 @@ class Task:
     how: Treatment
     fit: bool
     folder: Path
+    stored: tuple[Path, Format] | None = None
+    """A payload that is taken as it is, and its format."""
 
     def done(self, progress: Progress) -> Outcome:
         """Read the source, report, and encode where everything fits."""
+        if self.stored is not None:
+            return self._as_stored(*self.stored, progress)
         original, how = self.original, self.how
         level = self.level or _level_of(original)
         bar = Passes(progress, 0 if self.info else 1, 3)
@@ -82,7 +100,20 @@ class Task:
         if self.fit and report.verdict != "fits":
             how = fitted(original, level, info, how)
             report = fit_report(original, level, info, how)
-        values: dict[str, Any] = {
+        values = self._values(level, info, report)
+        if report.verdict == "fits":
+            result = prepare(original, None if self.is_original else self.source, info, how, report, bar[1])
+            values["prepared"], values["state"] = (
+                _keep(self.folder, result.payload, result.format, result.snr_db, result.level),
+                Swap.READY,
+            )
+            values["report"] = fit_report(original, level, info, how, result.made).as_dict()
+        return Outcome(how, values)
+
+    def _values(self, level: Level, info: AudioInfo, report: FitReport) -> dict[str, Any]:
+        """Of the swap's row, while nothing is encoded."""
+        original = self.original
+        return {
             "payload_digest": payload_digest(original.payload),
             "original": {"format": original.format.with_(setup=b"").as_dict(), "stored": original.payload.size},
             "original_level": level.as_dict(),
@@ -92,17 +123,29 @@ class Task:
             "state": Swap.OPEN,
             "error": None,
         }
-        if report.verdict == "fits":
-            result = prepare(original, None if self.is_original else self.source, info, how, report, bar[1])
-            values["prepared"], values["state"] = _keep(self.folder, result), Swap.READY
-            values["report"] = fit_report(original, level, info, how, result.made).as_dict()
-        return Outcome(how, values)
+
+    def _as_stored(self, place: Path, format: Format, progress: Progress) -> Outcome:
+        """What a payload is that is never encoded again: it is only measured, and kept where the stream can take it."""
+        level, bar = self.level or _level_of(self.original), Passes(progress, 2, 1)
+        if not format.setup and format.codec == self.original.format.codec:
+            format = format.with_(setup=self.original.format.setup)  # which all streams of a bank share
+        info = self.info or replace(look_through(self.source, bar[0]), variant=self.variant)
+        with FileSource(place) as payload:
+            report = stored_report(self.original, level, format, payload.size)
+            values = self._values(level, info, report)
+            if report.verdict == "fits":
+                decode = partial(codec_of(format).decode, payload, format)
+                pieces = (decode(at, min(PIECE, format.frames - at)) for at in range(0, format.frames, PIECE))
+                new = level_of(pieces, format.rate, format.channels)
+                values["prepared"], values["state"] = _keep(self.folder, payload, format, math.inf, new), Swap.READY
+        return Outcome(self.how, values)
 
 
 def task_of(swap: Swap, row: Stream | None = None, steps: dict[str, Any] | None = None, fit: bool = False) -> Task:
     """What preparing a swap needs, with some steps of its treatment changed. row: its stream, where that is known."""
     original = open_original(row or row_of(swap, swap.locator))
-    how = Treatment.from_dict({**swap.treatment, **(steps or {})})
+    stored = (Path(swap.source_path), Format.from_dict(swap.source_format or {})) if swap.source == STORED else None
+    how = Treatment.from_dict({**swap.treatment, **({} if stored else steps or {})})
     return Task(
         swap.revision,
         original,
@@ -114,6 +157,7 @@ def task_of(swap: Swap, row: Stream | None = None, steps: dict[str, Any] | None 
         how,
         fit,
         mod_folder(swap.mod) / "prepared",
+        stored,
     )
 
 
@@ -259,20 +303,20 @@ def payload_digest(source: Source) -> str:
     return value.hexdigest()
 
 
-def _keep(folder: Path, result: Prepared) -> dict[str, Any]:
-    """Write the payload into the folder, by digest."""
+def _keep(folder: Path, payload: Source, format: Format, snr_db: float, level: Level) -> dict[str, Any]:
+    """Write a payload into the folder, by digest; what a swap's row keeps of it."""
     value = hashlib.blake2b(digest_size=16)
-    for piece in result.payload.chunks():
+    for piece in payload.chunks():
         value.update(piece)
-    value.update(json.dumps(result.format.as_dict()).encode())
+    value.update(json.dumps(format.as_dict()).encode())
     digest = value.hexdigest()
-    write_file(result.payload, folder / f"{digest}.payload")
+    write_file(payload, folder / f"{digest}.payload")
     return {
         "digest": digest,
-        "format": result.format.as_dict(),
-        "snr_db": None if math.isinf(result.snr_db) else result.snr_db,
-        "size": result.payload.size,
-        "level": result.level.as_dict(),
+        "format": format.as_dict(),
+        "snr_db": None if math.isinf(snr_db) else snr_db,
+        "size": payload.size,
+        "level": level.as_dict(),
     }
 
 

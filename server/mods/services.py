@@ -22,9 +22,11 @@ from zubret_core.source import FileSource, Source
 from zubret_core.swap import (
     FILE,
     ORIGINAL,
+    STORED,
     STREAM,
     original_source,
     silent_source,
+    stored_source,
 )
 
 from ..games.folders import original_folder
@@ -56,6 +58,9 @@ def source_of(swap: Swap, original: CoreStream | None = None) -> Source:
     """The audio file that a swap begins from; original: its stream in the newest survey, where that is open already."""
     if swap.source == FILE:
         return FileSource(swap.source_path, swap.source_name)
+    if swap.source == STORED:
+        format = Format.from_dict(swap.source_format or {})
+        return stored_source(FileSource(swap.source_path, swap.source_name), format)
     if swap.source == STREAM:
         return original_source(open_original(row_of(swap, swap.source_locator)))
     original = original or open_original(row_of(swap, swap.locator))

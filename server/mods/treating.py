@@ -8,7 +8,7 @@ from django.db import transaction
 
 from zubret_core.audio import AudioInfo
 from zubret_core.bank import Stream as CoreStream
-from zubret_core.swap import FitReport, Level, Treatment, fit_report, fitted
+from zubret_core.swap import STORED, FitReport, Level, Treatment, fit_report, fitted
 
 from ..errors import stopped
 from ..shelf.sound import open_original
@@ -23,6 +23,12 @@ def change(swap: Swap, steps: dict[str, Any], new_loop: list[int] | None = None)
     the loop, in frames of the old result."""
     with transaction.atomic():
         _refresh(swap)
+        if swap.source == STORED and (steps or new_loop):
+            raise stopped(
+                409,
+                "This stream is taken as it is stored in the mod it came from, so nothing can be done to it.",
+                "Take a file of your own for it, or leave it as it is.",
+            )
         if new_loop is not None:
             steps = {**steps, **_points(swap, new_loop)}
         remember(swap, Treatment.from_dict({**swap.treatment, **steps}))
@@ -89,7 +95,7 @@ def _treat(swap: Swap) -> None:
     swap.revision += 1
     swap.prepared = swap.error = None
     swap.state = Swap.PREPARING if measured(swap) else Swap.READING
-    report = _report(swap, Treatment.from_dict(swap.treatment))
+    report = None if swap.source == STORED else _report(swap, Treatment.from_dict(swap.treatment))
     if report is not None:
         swap.report = report.as_dict()
         if report.verdict != "fits":

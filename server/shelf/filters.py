@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import Annotated, Any, Literal
 
-from django.db.models import Q, QuerySet, Value
+from django.db.models import Exists, OuterRef, Q, QuerySet, Value
 from django.db.models.functions import StrIndex, Substr
 from ninja import Schema
 from pydantic import BeforeValidator
@@ -13,7 +13,7 @@ from pydantic import BeforeValidator
 from zubret_core.locate.spot import IN
 
 from ..games.models import Game
-from .models import Archive, Bank, Given, Stream
+from .models import Archive, Bank, Beaten, Given, Stream
 
 
 def _several(value: Any) -> Any:
@@ -30,7 +30,8 @@ class Filter(Schema):
     """A filter as Locate has it. Where there are several values, any of them fits; an empty one leaves nothing out.
 
     within: the path of a folder, an archive, or of a bank in one, or a folder's with a slash behind it, on disk or in an
-    archive, for the sounds that stand in it itself and are in no bank; archive: paths; codec: as `codec_value` names them; named: by the user; spoken: whether a text is known; done: as a line;
+    archive, for the sounds that stand in it itself and are in no bank; archive: paths; codec: as `codec_value` names them; named: by the user; spoken: whether a text is known; done: as a line; beaten: the game reads another
+    file of the same path;
     shortest, longest: seconds; smallest, largest: stored bytes.
     """
 
@@ -48,6 +49,7 @@ class Filter(Schema):
     spoken: Either = ""
     done: Either = ""
     swapped: Either = ""
+    beaten: Either = ""
     shortest: float | None = None
     longest: float | None = None
     smallest: int | None = None
@@ -95,6 +97,9 @@ def narrowed(rows: QuerySet[Stream], filter: Filter, game: Game) -> QuerySet[Str
     rows = _either(rows, filter.spoken, lambda: given.exclude(text="").values("locator"))
     rows = _either(rows, filter.done, lambda: given.filter(done=True).values("locator"))
     rows = _either(rows, filter.swapped, lambda: _swapped[0](game))
+    if filter.beaten:
+        lost = Exists(Beaten.objects.filter(survey=game.current_survey(), bank=OuterRef("bank")))
+        rows = rows.filter(lost if filter.beaten == "yes" else ~lost)
     for key, value in _spans(filter):
         rows = rows.filter(**{key: value})
     return rows

@@ -225,6 +225,21 @@ class SurveyGroup(models.Model):
         return self.place
 
 
+class Beaten(models.Model):
+    """A bank of a survey that the game does not read, since a stronger place holds a file of the same path: which, and by what rule."""
+
+    survey = models.ForeignKey("games.Survey", models.CASCADE, related_name="beaten")
+    bank = models.ForeignKey(Bank, models.CASCADE, related_name="beaten")
+    by = models.CharField(max_length=2000, blank=True)
+    why = models.CharField(max_length=300, blank=True)
+
+    class Meta:
+        verbose_name_plural = "beaten"
+
+    def __str__(self) -> str:
+        return f"{self.bank_id}, by {self.by}"
+
+
 class Given(models.Model):
     """What a user says of a stream: a name, a mark, a kind, notes; of a spoken line its text, who speaks it now, and whether it
     is done. Belongs to the game, so that it survives surveys."""

@@ -41,6 +41,7 @@ from .before import NOT_COPIED, KnownArchive, files_before, known_archives
 from .contents import ReadContents
 from .rows import Folders, Rows, Seen, Written, readable, within
 from .sounds import row_of
+from .winning import find_winners
 
 WORDS = {"file": SurveyFile.SOUND, "unreadable": SurveyFile.UNREADABLE, "locked": SurveyFile.LOCKED}
 """What a file is by the kind of its archive; any other is an archive."""
@@ -122,6 +123,7 @@ def survey(job: Job, order: SurveyOrder, progress: Progress) -> Surveyed:
     row = Survey.objects.create(game=game, label=order.label, read_with=readers.all())
     found = _Survey(game, row, readers, progress, folder, files).run()
     _tell_build(game, files, last)
+    find_winners(row)
     shut = row.seen.filter(what__in=NOT_COPIED).exists()
     return Surveyed(row.pk, "" if shut else listing, found)
 

@@ -22,7 +22,9 @@ SEA, DECK, HOLD = "data/sea.crate", "data/deck.zip", "data/hold.chart"
 RULES = next(r for r in shipped_rules() if r.id == "saltglass-ferry")
 
 
-class Ways(WithFolder):
+class OnTheFerry(WithFolder):
+    """A copy of the demo game that may be changed."""
+
     def setUp(self):
         super().setUp()
         self.place = self.folder / "game"
@@ -54,6 +56,8 @@ class Ways(WithFolder):
         self.heard[cue] = codec.decode(BytesSource(payload.read_bytes(), "x"), format, 0, format.frames)
         return StreamSwap(Locator(path, tuple(steps), stream.id, ordinal), payload, format, 60.0)
 
+
+class Ways(OnTheFerry):
     def taken(self, way: str, swaps, files=(), rules=RULES):
         """Planned, written, proved and installed; what is planned, by path."""
         order = LoadOrder(rules, self.game)

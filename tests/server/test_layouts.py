@@ -83,7 +83,7 @@ class Layouts(ServerTest):
         self.assertIn("Another layout", self.send("post", f"/layouts/{copy['id']}/versions", status=409)["what"])
         self.send("delete", f"/layouts/{row['id']}", status=204)
         whole = self.get("/layouts")
-        self.assertEqual(sum(lo["id"] == 0 for lo in whole), 7)
+        self.assertEqual(sum(lo["id"] == 0 for lo in whole), 8)
         self.assertEqual([lo for n in range(5) for lo in self.get(f"/layouts?offset={2 * n}&limit=2")], whole[:10])
         self.assertIn("properties", self.get("/layouts/schema"))
 

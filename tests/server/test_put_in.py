@@ -63,7 +63,7 @@ class PutIn(ServerTest):
         job = self.send("post", f"{self.mod}/rebuild")
         self.assertIsNone(self.get(f"/jobs/{job['id']}")["error"])
         build = self.get(f"{self.mod}/build")
-        self.assertEqual((build["state"], build["files"]), ("proved", 4))
+        self.assertEqual((build["state"], build["files"]), ("proved", 5))
 
     def obstacle(self, stream: dict) -> str:
         format = Stream.objects.get(pk=stream["id"]).format()

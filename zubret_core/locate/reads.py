@@ -94,6 +94,13 @@ class LoadOrder:
         """The archive at a path of the folder, as the game reads it; None where the load rules know none."""
         return next((m for m in self.mounts if m.archive and m.path == path), None)
 
+    def would_be(self, path: str) -> Mount | None:
+        """Where the game would read an archive that is not there, by its path."""
+        for rule in self.rules.reads:
+            if rule.archives is not None and matcher(rule.archives, self.rules.paths.case).fullmatch(path):
+                return Mount(-1, path, rule)
+        return None
+
     def holding(self, path: str) -> Iterator[tuple[Mount, str]]:
         """The folders that hold a file of the game's folder loose, with the path that the game knows it by."""
         for mount in self.mounts:

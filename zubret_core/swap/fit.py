@@ -143,6 +143,30 @@ def fit_report(
     return FitReport(points, level, target, shares)
 
 
+def stored_report(original: Stream, level: Level, format: Format, size: int) -> FitReport:
+    """Compare a payload that is taken as it is stored with the stream it is to replace: nothing of it can be fitted, so what the bank
+    keeps has to be the same."""
+
+    def said(f: Format) -> dict[str, tuple[str, str]]:
+        return {
+            "rate": ("sample rate", f"{spaced(f.rate)} Hz"),
+            "channels": ("channels", str(f.channels)),
+            "codec": ("codec", f.variant.replace("/", ", ") if f.codec == "file" else codec_of(f).label),
+            "block_size": ("block size", f"{spaced(f.block_size)} B" if f.block_size else "no blocks"),
+            "length": ("length", f"{clock(f.frames, f.rate)}, {spaced(f.frames)} frames"),
+            "loop": ("loop", f"{spaced(f.loop.start)} to {spaced(f.loop.end)}" if f.loop else "plays once"),
+        }
+
+    old, points = said(original.format), []
+    for key, (label, new) in said(format).items():
+        same = old[key][1] == new
+        blocks = not same and key in original.keeps
+        words = "as it is stored" if same else "the bank takes no other" if blocks else "another one, as it is stored"
+        points.append(FitPoint(key, label, old[key][1], new, BLOCKS if blocks else FITS, words))
+    points.append(FitPoint("size", "stored size", f"{spaced(original.stored)} B", f"{spaced(size)} B", FITS, ""))
+    return FitReport(points, level, None, [str(n) for n in original.shares])
+
+
 def fitted(original: Stream, level: Level, info: AudioInfo, how: Treatment) -> Treatment:
     """A treatment with all that the reports on it propose: a step may bring up another, as resampling moves the loop off the block
     grid."""

@@ -8,10 +8,13 @@ from numpy.typing import NDArray
 
 from ..audio.files import wav_source
 from ..bank import Stream
+from ..base import Format
+from ..codec import codec_of
 from ..source import SliceSource, Source
 
-FILE, ORIGINAL, SILENCE, STREAM = "file", "original", "silence", "stream"
-"""A file of the user's; the stream itself; silence in its place; another stream of the game."""
+FILE, ORIGINAL, SILENCE, STREAM, STORED = "file", "original", "silence", "stream", "stored"
+"""A file of the user's; the stream itself; silence in its place; another stream of the game; a payload as it is stored elsewhere,
+which is never encoded again."""
 
 
 def original_source(stream: Stream) -> Source:
@@ -20,6 +23,17 @@ def original_source(stream: Stream) -> Source:
     if stream.format.codec == "file":
         return SliceSource(stream.payload, 0, stream.payload.size)  # closing it closes nothing
     return wav_source(stream.decode, stream.format, ORIGINAL)
+
+
+def stored_source(payload: Source, format: Format) -> Source:
+    """A stored payload as an audio file, decoded where it is read."""
+    if format.codec == "file":
+        return SliceSource(payload, 0, payload.size)
+
+    def decode(start: int, frames: int) -> NDArray:
+        return codec_of(format).decode(payload, format, start, frames)
+
+    return wav_source(decode, format, STORED)
 
 
 def silent_source(stream: Stream) -> Source:

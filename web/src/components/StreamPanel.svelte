@@ -8,6 +8,7 @@
   import { ribbonOf } from "../lib/ribbon";
   import SaveAs from "./SaveAs.svelte";
   import Sheet from "./Sheet.svelte";
+  import WhoWins from "./WhoWins.svelte";
 
   /** What is known of the chosen stream, and what can be done with it. */
   let {
@@ -114,6 +115,7 @@
       </div>
     {/each}
   </dl>
+  <WhoWins stream={stream.id} />
   {#if ribbon.data}
     <div>
       <h3 class="mb-1.5 text-quiet">The bytes of {stream.archive.split("/").at(-1)}</h3>

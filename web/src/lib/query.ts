@@ -19,6 +19,8 @@ export interface Query {
   marked: boolean;
   named: Either;
   swapped: Either;
+  /** Whether the game reads another file of the same path. */
+  beaten: Either;
   /** Whether what is spoken in it is known; whether it is done, as a line. */
   spoken: Either;
   done: Either;
@@ -47,6 +49,7 @@ export const EVERYTHING: Query = {
   marked: false,
   named: "",
   swapped: "",
+  beaten: "",
   spoken: "",
   done: "",
   shortest: null,

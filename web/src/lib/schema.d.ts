@@ -1894,6 +1894,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/who-wins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who Wins Path
+         * @description The same for any path as the game knows it, such as root/folder/name.
+         */
+        get: operations["server_surveys_winning_api_who_wins_path"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -2837,6 +2857,26 @@ export interface paths {
          * @description Where else in the game the same payload or the same audio stands; ask on after what was looked at.
          */
         get: operations["server_shelf_stream_api_stream_same"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/streams/{stream_id}/who-wins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who Wins
+         * @description Who holds the file in which a stream stands, and which of them the game reads.
+         */
+        get: operations["server_surveys_winning_api_who_wins"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3893,7 +3933,8 @@ export interface components {
          * @description A filter as Locate has it. Where there are several values, any of them fits; an empty one leaves nothing out.
          *
          *     within: the path of a folder, an archive, or of a bank in one, or a folder's with a slash behind it, on disk or in an
-         *     archive, for the sounds that stand in it itself and are in no bank; archive: paths; codec: as `codec_value` names them; named: by the user; spoken: whether a text is known; done: as a line;
+         *     archive, for the sounds that stand in it itself and are in no bank; archive: paths; codec: as `codec_value` names them; named: by the user; spoken: whether a text is known; done: as a line; beaten: the game reads another
+         *     file of the same path;
          *     shortest, longest: seconds; smallest, largest: stored bytes.
          */
         Filter: {
@@ -3902,6 +3943,12 @@ export interface components {
              * @default []
              */
             archive: string[];
+            /**
+             * Beaten
+             * @default
+             * @enum {string}
+             */
+            beaten: "" | "yes" | "no";
             /**
              * Channels
              * @default []
@@ -4211,6 +4258,25 @@ export interface components {
             reading: components["schemas"]["Reading"];
             /** Start */
             start: number;
+        };
+        /**
+         * HeldBy
+         * @description A place that holds a file: an archive or a folder (empty: the game's own), and what the file is called there. why: the rule by
+         *     which the first of the list wins over it, empty for that one itself; stream: the number of the stream that stands there in the
+         *     same place of its bank, 0 where there is none.
+         */
+        HeldBy: {
+            /** Path */
+            path: string;
+            /** Place */
+            place: string;
+            /**
+             * Stream
+             * @default 0
+             */
+            stream: number;
+            /** Why */
+            why: string;
         };
         /**
          * HitOut
@@ -5563,6 +5629,7 @@ export interface components {
             /**
              * @default {
              *       "archive": [],
+             *       "beaten": "",
              *       "channels": [],
              *       "codec": [],
              *       "done": "",
@@ -6456,6 +6523,19 @@ export interface components {
             title: string;
             /** Ways */
             ways: components["schemas"]["WayOut"][];
+        };
+        /**
+         * WhoWins
+         * @description All that hold a file, the strongest first, by the path that the game knows it by; nothing for a game without load rules. own: which of
+         *     them was asked about, -1 for none.
+         */
+        WhoWins: {
+            /** Own */
+            own: number;
+            /** Path */
+            path: string;
+            /** Rows */
+            rows: components["schemas"]["HeldBy"][];
         };
     };
     responses: never;
@@ -7869,6 +7949,7 @@ export interface operations {
                 spoken?: "" | "yes" | "no";
                 done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
+                beaten?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
                 smallest?: number | null;
@@ -7913,6 +7994,7 @@ export interface operations {
                 spoken?: "" | "yes" | "no";
                 done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
+                beaten?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
                 smallest?: number | null;
@@ -8154,6 +8236,7 @@ export interface operations {
                 spoken?: "" | "yes" | "no";
                 done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
+                beaten?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
                 smallest?: number | null;
@@ -8346,6 +8429,7 @@ export interface operations {
                 spoken?: "" | "yes" | "no";
                 done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
+                beaten?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
                 smallest?: number | null;
@@ -8589,6 +8673,7 @@ export interface operations {
                 spoken?: "" | "yes" | "no";
                 done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
+                beaten?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
                 smallest?: number | null;
@@ -8733,6 +8818,7 @@ export interface operations {
                 spoken?: "" | "yes" | "no";
                 done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
+                beaten?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
                 smallest?: number | null;
@@ -8777,6 +8863,7 @@ export interface operations {
                 spoken?: "" | "yes" | "no";
                 done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
+                beaten?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
                 smallest?: number | null;
@@ -8821,6 +8908,7 @@ export interface operations {
                 spoken?: "" | "yes" | "no";
                 done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
+                beaten?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
                 smallest?: number | null;
@@ -8962,6 +9050,7 @@ export interface operations {
                 spoken?: "" | "yes" | "no";
                 done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
+                beaten?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
                 smallest?: number | null;
@@ -9045,6 +9134,7 @@ export interface operations {
                 spoken?: "" | "yes" | "no";
                 done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
+                beaten?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
                 smallest?: number | null;
@@ -9084,6 +9174,7 @@ export interface operations {
                 spoken?: "" | "yes" | "no";
                 done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
+                beaten?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
                 smallest?: number | null;
@@ -9297,6 +9388,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WaysOut"];
+                };
+            };
+        };
+    };
+    server_surveys_winning_api_who_wins_path: {
+        parameters: {
+            query?: {
+                path?: string;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhoWins"];
                 };
             };
         };
@@ -10003,6 +10118,7 @@ export interface operations {
                 spoken?: "" | "yes" | "no";
                 done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
+                beaten?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
                 smallest?: number | null;
@@ -10048,6 +10164,7 @@ export interface operations {
                 spoken?: "" | "yes" | "no";
                 done?: "" | "yes" | "no";
                 swapped?: "" | "yes" | "no";
+                beaten?: "" | "yes" | "no";
                 shortest?: number | null;
                 longest?: number | null;
                 smallest?: number | null;
@@ -10697,6 +10814,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SamePage"];
+                };
+            };
+        };
+    };
+    server_surveys_winning_api_who_wins: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                stream_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhoWins"];
                 };
             };
         };

@@ -52,11 +52,14 @@
     { value: "unnamed", label: "not named" },
     { value: "swapped", label: "⇄ swapped" },
     { value: "unswapped", label: "not swapped" },
+    { value: "beaten", label: "overridden by another" },
+    { value: "unbeaten", label: "what the game reads" },
   ];
   const told = (which: string, yes: string, no: string) => (which ? [which === "yes" ? yes : no] : []);
   const states = $derived([
     ...told(query.named, "named", "unnamed"),
     ...told(query.swapped, "swapped", "unswapped"),
+    ...told(query.beaten, "beaten", "unbeaten"),
   ]);
   /** Of two that exclude each other the newer one counts. */
   function setStates(chosen: string[]) {
@@ -68,6 +71,7 @@
           : "";
     query.named = either("named", "unnamed", query.named);
     query.swapped = either("swapped", "unswapped", query.swapped);
+    query.beaten = either("beaten", "unbeaten", query.beaten);
   }
   const numbers = (values: { value: string; label: string; streams: number }[]) =>
     values.map((v) => ({ ...v, value: Number(v.value) }));

@@ -92,7 +92,7 @@
                 checked={one.done}
                 onchange={(e) => tick(one.text, e.currentTarget.checked)}
               />
-              <span>{one.text}<span class="text-quiet"> Only you can do this.</span></span>
+              <span>{one.text}<span class="text-quiet">&nbsp;Only you can do this.</span></span>
             </label>
           </li>
         {/each}
