@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 import shutil
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -49,26 +50,26 @@ MOST = 50_000
 # Kept ---------------------------------------------------------------------------------------------
 
 
-def kept(uploads: list[UploadedFile], paths: list[str]) -> str:
-    """Keep files until they are looked into, for some hours at least; the name to ask for them by. paths: what they are called, from
-    a common folder on."""
-    if len(paths) != len(uploads):
-        raise stopped(422, "Each file needs its path.", "Choose the files again.", "paths")
-    tmp = settings.DATA_DIR / "tmp"
-    token = os.urandom(16).hex()
-    folder = tmp / f"{token}.brought"
-    folder.mkdir(parents=True)
+def kept(upload: UploadedFile, path: str, token: str = "") -> str:
+    """Keep a file until all are looked into, for some hours at least; the name to ask for them by. path: what it is called, from a
+    common folder on; token: of those that it belongs to, none for the first."""
+    folder = _folder(token) if token else settings.DATA_DIR / "tmp" / f"{os.urandom(16).hex()}.brought"
+    place = folder / safe_path(path or upload.name or "file").path
     try:
-        for upload, path in zip(uploads, paths, strict=True):
-            place = folder / safe_path(path or upload.name or "file").path
-            place.parent.mkdir(parents=True, exist_ok=True)
-            with place.open("xb") as out:
-                for piece in upload.chunks():
-                    out.write(piece)
+        place.parent.mkdir(parents=True, exist_ok=True)
+        with place.open("wb") as out:
+            for piece in upload.chunks():
+                out.write(piece)
     except OSError as e:
-        shutil.rmtree(folder, ignore_errors=True)
-        raise stopped(507, f"The files can't be kept: {e.strerror}.", "Free some space on the disk.") from e
-    return token
+        place.unlink(missing_ok=True)
+        raise stopped(507, f"The file can't be kept: {e.strerror}.", "Free some space on the disk.", path) from e
+    return folder.name.partition(".")[0]
+
+
+def size_of(token: str) -> tuple[int, int]:
+    """How many files were kept, and their bytes."""
+    sizes = [p.stat().st_size for p in _folder(token).rglob("*") if p.is_file()]
+    return len(sizes), sum(sizes)
 
 
 def is_package(token: str) -> bool:
@@ -93,7 +94,7 @@ def as_package(token: str) -> str:
 
 def _folder(token: str) -> Path:
     folder = settings.DATA_DIR / "tmp" / f"{token}.brought"
-    if not folder.is_dir():
+    if not re.fullmatch(r"[0-9a-f]{32}", token) or not folder.is_dir():
         raise stopped(410, "The files are not there any more.", "Choose them again.")
     return folder
 

@@ -6,13 +6,13 @@ import re
 from typing import Annotated, Any
 
 from django.http import HttpRequest
-from ninja import Field, File, Path, Router, Schema
+from ninja import Field, File, Form, Path, Router, Schema
 from ninja.files import UploadedFile
 
 from ..errors import one
 from ..games.models import Game
 from ..jobs.api import JobOut
-from . import packages
+from . import foreign, packages
 from .together import live_mod
 
 router = Router()
@@ -47,11 +47,47 @@ def pack_mod(request: HttpRequest, mod_id: int):
     return packages.start_packing(live_mod(mod_id))
 
 
-@router.post("/games/{int:game_id}/packages", response=PackageOut)
-def look_into_package(request: HttpRequest, game_id: int, file: File[UploadedFile]):
-    """Keep a package for a while, and say what is in it. Nothing is made of it yet."""
+class SentOut(Schema):
+    """What was sent of a mod so far. token: to send more of it, and to ask for it by; files, bytes: of all of it; package: what is in it,
+    if it is one of Zubret's own."""
+
+    token: str
+    files: int
+    bytes: int
+    package: PackageOut | None
+
+
+class BringIn(Schema):
+    """What the new mod is called."""
+
+    name: Annotated[str, Field(min_length=1, max_length=200, pattern=r"\S")]
+
+
+@router.post("/games/{int:game_id}/brought", response=SentOut)
+def send_of_mod(
+    request: HttpRequest,
+    game_id: int,
+    file: File[UploadedFile],
+    path: Form[str] = "",
+    token: Form[str] = "",
+):
+    """Keep a file of a mod that somebody made for a while: a package, a ZIP, an archive of the game's own kind, or one of a folder's
+    files, which go one after the other. Nothing is made of it yet."""
     game = one(Game.objects.all(), game_id)
-    token = packages.kept(file)
+    token = foreign.kept(file, path, token)
+    files, size = foreign.size_of(token)
+    look = _package(game, foreign.as_package(token)) if foreign.is_package(token) else None
+    return {"token": token, "files": files, "bytes": size, "package": look}
+
+
+@router.post("/games/{int:game_id}/brought/{token}", response=JobOut)
+def bring_in(request: HttpRequest, game_id: int, token: Token, data: BringIn):
+    """Find out what the files that were sent change in this game, down to the stream, and make a mod of that, as a job."""
+    return foreign.start_bringing(one(Game.objects.all(), game_id), token, data.name)
+
+
+def _package(game: Game, token: str) -> dict[str, Any]:
+    """What is in a package."""
     with packages.opened(token) as package:
         manifest: Any = package.manifest
         return {

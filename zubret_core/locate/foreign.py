@@ -134,7 +134,7 @@ class Foreign:
 
     def _no_archive(self, file: Given, source: Source, own: str, out: Brought) -> None:
         """A file of the game that is no archive by itself."""
-        if self._volumes.get(own) in {self._own(path) for path in self._beside}:
+        if own in self._volumes and self._volumes[own] in {self._own(path) for path in self._beside}:
             return  # it is read with the archive that it belongs to
         with self.game.open(own) as old:
             if same_bytes(old, source):

@@ -31,6 +31,7 @@ export type ModChange = Schemas["ModIn"];
 export type Conflict = Schemas["ConflictOut"];
 export type Judged = Schemas["JudgedOut"];
 export type Judgement = Schemas["JudgementOut"];
+export type SentOfMod = Schemas["SentOut"];
 export type PackageLook = Schemas["PackageOut"];
 export type Ways = Schemas["WaysOut"];
 export type Forecast = Schemas["ForecastOut"];

@@ -801,6 +801,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/brought": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send Of Mod
+         * @description Keep a file of a mod that somebody made for a while: a package, a ZIP, an archive of the game's own kind, or one of a folder's
+         *     files, which go one after the other. Nothing is made of it yet.
+         */
+        post: operations["server_mods_packages_api_send_of_mod"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/brought/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring In
+         * @description Find out what the files that were sent change in this game, down to the stream, and make a mod of that, as a job.
+         */
+        post: operations["server_mods_packages_api_bring_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/by-hand": {
         parameters: {
             query?: never;
@@ -1339,26 +1380,6 @@ export interface paths {
         get: operations["server_shelf_api_neighbours"];
         put?: never;
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/games/{game_id}/packages": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Look Into Package
-         * @description Keep a package for a while, and say what is in it. Nothing is made of it yet.
-         */
-        post: operations["server_mods_packages_api_look_into_package"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3392,6 +3413,14 @@ export interface components {
             loop: number[] | null;
             /** Rate */
             rate: number;
+        };
+        /**
+         * BringIn
+         * @description What the new mod is called.
+         */
+        BringIn: {
+            /** Name */
+            name: string;
         };
         /**
          * BuildOut
@@ -5564,6 +5593,20 @@ export interface components {
             length: number;
         };
         /**
+         * SentOut
+         * @description What was sent of a mod so far. token: to send more of it, and to ask for it by; files, bytes: of all of it; package: what is in it,
+         *     if it is one of Zubret's own.
+         */
+        SentOut: {
+            /** Bytes */
+            bytes: number;
+            /** Files */
+            files: number;
+            package: components["schemas"]["PackageOut"] | null;
+            /** Token */
+            token: string;
+        };
+        /**
          * SoundsHow
          * @description How sounds are written: kind wav, flac, ogg, opus or stored; plays 0 keeps the loop as metadata, else it is played
          *     so many times and faded out over `fade` seconds; loudness in LUFS, or null to leave the levels alone.
@@ -7578,6 +7621,69 @@ export interface operations {
             };
         };
     };
+    server_mods_packages_api_send_of_mod: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                    /** Path */
+                    path: string;
+                    /** Token */
+                    token: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SentOut"];
+                };
+            };
+        };
+    };
+    server_mods_packages_api_bring_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BringIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
     server_mods_ways_api_tick: {
         parameters: {
             query?: never;
@@ -8451,38 +8557,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Neighbours"];
-                };
-            };
-        };
-    };
-    server_mods_packages_api_look_into_package: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                game_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "multipart/form-data": {
-                    /**
-                     * File
-                     * Format: binary
-                     */
-                    file: string;
-                };
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PackageOut"];
                 };
             };
         };

@@ -6,7 +6,8 @@
   import { app } from "../lib/app.svelte";
   import { count, spaced } from "../lib/format";
   import { newest } from "../lib/newest";
-  import { AS_USUAL, chosenFiles, dropped, wayOf, type Alike, type Found } from "./alike";
+  import type { Found } from "../lib/folders";
+  import { AS_USUAL, chosenFiles, dropped, wayOf, type Alike } from "./alike";
   import AlikeForm from "./AlikeForm.svelte";
   import { sending } from "./sending.svelte";
 

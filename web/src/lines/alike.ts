@@ -1,5 +1,6 @@
 /** Many takes that are treated alike: which steps, the files of a folder for them, and having them prepared. */
 
+import { allOf, everythingIn, type Found } from "../lib/folders";
 import { api, got, type Treatment } from "../lib/api";
 import { app } from "../lib/app.svelte";
 import { linesChanged } from "./lines.svelte";
@@ -77,30 +78,6 @@ export async function treat(
 }
 
 /** Files of a folder that was dropped, with their paths in it. */
-export interface Found {
-  path: string;
-  file: File;
-}
-
-async function entriesOf(folder: FileSystemDirectoryEntry): Promise<FileSystemEntry[]> {
-  const reader = folder.createReader();
-  const all: FileSystemEntry[] = [];
-  for (;;) {
-    const some = await new Promise<FileSystemEntry[]>((done, failed) => reader.readEntries(done, failed));
-    if (!some.length) return all; // a browser gives a hundred at a time
-    all.push(...some);
-  }
-}
-
-async function walk(entry: FileSystemEntry, out: Found[]): Promise<void> {
-  if (entry.isDirectory)
-    for (const inner of await entriesOf(entry as FileSystemDirectoryEntry)) await walk(inner, out);
-  else {
-    const file = await new Promise<File>((done, failed) => (entry as FileSystemFileEntry).file(done, failed));
-    out.push({ path: entry.fullPath.replace(/^\//, ""), file });
-  }
-}
-
 const SOUND = /\.(wav|wave|aif|aiff|flac|ogg|oga|opus|mp3)$/i;
 const sounds = (found: Found[]) =>
   found
@@ -108,15 +85,7 @@ const sounds = (found: Found[]) =>
     .sort((a, b) => a.path.localeCompare(b.path, undefined, { numeric: true }));
 
 /** All sounds below what was dropped. */
-export async function dropped(data: DataTransfer): Promise<Found[]> {
-  const entries = [...data.items].map((item) => item.webkitGetAsEntry()).filter((e) => e !== null);
-  const files = [...data.files].map((file) => ({ path: file.name, file }));
-  if (!entries.length) return sounds(files);
-  const out: Found[] = [];
-  for (const entry of entries) await walk(entry, out);
-  return sounds(out);
-}
+export const dropped = async (data: DataTransfer): Promise<Found[]> => sounds(await everythingIn(data));
 
 /** All sounds that were chosen in a file dialog. */
-export const chosenFiles = (files: FileList): Found[] =>
-  sounds([...files].map((file) => ({ path: file.webkitRelativePath || file.name, file })));
+export const chosenFiles = (files: FileList): Found[] => sounds(allOf(files));

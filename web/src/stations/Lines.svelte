@@ -9,7 +9,8 @@
   import { player } from "../lib/player.svelte";
   import { EVERYTHING, fromSearch, toSearch, type Query } from "../lib/query";
   import { say, type Said } from "../lib/streams.svelte";
-  import { AS_USUAL, dropped, treat, wayOf, type Found } from "../lines/alike";
+  import type { Found } from "../lib/folders";
+  import { AS_USUAL, dropped, treat, wayOf } from "../lines/alike";
   import ChosenLines from "../lines/ChosenLines.svelte";
   import LineFilters from "../lines/LineFilters.svelte";
   import LineList from "../lines/LineList.svelte";

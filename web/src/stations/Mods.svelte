@@ -13,12 +13,13 @@
     type ProblemText,
   } from "../lib/api";
   import { app } from "../lib/app.svelte";
+  import { everythingIn, type Found } from "../lib/folders";
   import { cache, ofGame } from "../lib/cache";
   import { count, spaced } from "../lib/format";
   import Conflicts from "../mods/Conflicts.svelte";
   import Carry from "../mods/Carry.svelte";
   import FromGame from "../mods/FromGame.svelte";
-  import FromPackage from "../mods/FromPackage.svelte";
+  import TakeIn from "../mods/TakeIn.svelte";
   import ModFacts from "../mods/ModFacts.svelte";
 
   /** A game's mods: which one is worked on, which are on, in which order, and what they say of themselves. */
@@ -30,6 +31,8 @@
   let dragged = $state(0);
   let bringing = $state(false);
   let taking = $state(false);
+  /** What was dropped on this screen. */
+  let dropped = $state.raw<Found[]>([]);
 
   const found = createQuery(() => ({
     queryKey: ofGame(game_id, "mods"),
@@ -85,9 +88,10 @@
   }
 
   /** What was taken in is there: how it stands in this build. */
-  async function taken(mod: number) {
+  async function taken(mod: number, ours: boolean) {
+    [taking, dropped] = [false, []];
     await change(async () => {});
-    app.go("mods", String(mod));
+    if (ours) app.go("mods", String(mod));
   }
 
   async function remove(mod: Mod) {
@@ -127,11 +131,21 @@
 </script>
 
 {#if bringing}<FromGame {bring} close={() => (bringing = false)} />{/if}
-{#if taking}<FromPackage {taken} close={() => (taking = false)} />{/if}
+{#if taking}<TakeIn given={dropped} {taken} close={() => ([taking, dropped] = [false, []])} />{/if}
 {#if judged}
   {#key judged.id}<Carry mod={judged.id} name={judged.name} />{/key}
 {:else}
-  <div class="mx-auto max-w-6xl space-y-5 px-4 py-4">
+  <!-- svelte-ignore a11y_no_static_element_interactions (what is dropped can be chosen, too) -->
+  <div
+    class="mx-auto min-h-full max-w-6xl space-y-5 px-4 py-4"
+    ondragover={(e) => !dragged && e.preventDefault()}
+    ondrop={async (e) => {
+      if (dragged || !e.dataTransfer?.files.length) return;
+      e.preventDefault();
+      dropped = await everythingIn(e.dataTransfer);
+      taking = true;
+    }}
+  >
     <div class="flex flex-wrap items-start justify-between gap-x-6 gap-y-3">
       <div class="min-w-64 flex-1">
         <h1 class="text-xl font-bold">Mods</h1>
@@ -144,7 +158,7 @@
         {#if app.games.length > 1}
           <button class="btn" onclick={() => (bringing = true)}>From another game …</button>
         {/if}
-        <button class="btn" onclick={() => (taking = true)}>From a package …</button>
+        <button class="btn" onclick={() => (taking = true)}>Take in a mod …</button>
         <button class="btn btn-primary" onclick={() => make(`Mod ${mods.length + 1}`)}>New mod</button>
       </div>
     </div>

@@ -251,7 +251,7 @@
         {#if view === "seam" && (swap.new?.loop || busy)}
           <SeamBench {swap} block={stream.block_frames} change={treat} />
         {/if}
-        <Steps {swap} {stream} change={treat}>
+        {#snippet onward()}
           <div class="ml-auto self-center">
             {#if swap.state === "ready"}
               <a class="btn btn-primary" href="#/{app.gameId}/rebuild">Go to Rebuild</a>
@@ -262,7 +262,18 @@
               </p>
             {/if}
           </div>
-        </Steps>
+        {/snippet}
+        {#if swap.source === "stored"}
+          <div class="mt-3 flex flex-wrap gap-3 rounded-box bg-base-200 p-3">
+            <p class="min-w-0 grow">
+              Taken as <span class="num break-all">{swap.source_name}</span> stores it: never encoded again, so
+              nothing is done to it here. Another take of this stream can be a file of yours.
+            </p>
+            {@render onward()}
+          </div>
+        {:else}
+          <Steps {swap} {stream} change={treat}>{@render onward()}</Steps>
+        {/if}
       {:else if busy}
         <p role="status" class="mt-6 flex items-center gap-3 text-quiet">
           <span class="loading loading-spinner"></span> Reading {swap.source_name} …
@@ -273,10 +284,12 @@
       {/if}
       {#if swap.new}
         <p class="mt-2 text-quiet">
-          What you hear as <em>new</em> is the encoded stream, decoded as the game does{swap.new.snr_db ===
-          null
-            ? "; it is identical to what was meant."
-            : `; it differs from what was meant by noise ${swap.new.snr_db.toFixed(1)} dB below it.`}
+          What you hear as <em>new</em> is the encoded stream, decoded as the game does{swap.source ===
+          "stored"
+            ? "."
+            : swap.new.snr_db === null
+              ? "; it is identical to what was meant."
+              : `; it differs from what was meant by noise ${swap.new.snr_db.toFixed(1)} dB below it.`}
         </p>
       {/if}
     {:else if stream}

@@ -158,6 +158,9 @@ class Command(BaseCommand):
     def _built(self, mods: Together, out: Path) -> None:
         build = self._rebuilt(mods)
         for file in build.files:
+            if file.get("gone"):
+                self._say(f"{'to be set aside':<64}  {file['path']}")
+                continue
             source, target = build_folder(build) / file["path"], out / file["path"]
             target.parent.mkdir(parents=True, exist_ok=True)
             shutil.copyfile(source, target)
