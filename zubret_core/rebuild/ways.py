@@ -4,6 +4,7 @@ over the others, loose files for which archives are set aside, and a folder that
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 
 from ..base import ZubretError, once
@@ -103,10 +104,12 @@ class Ways:
         return label
 
     def _names(self, mount: Mount) -> dict[str, int]:
-        """The game's paths of the entries of an archive, as they compare, with the entries' numbers."""
+        """The game's paths of the entries of an archive, as they compare, with the entries' numbers; none of one that can't be read."""
         if mount.rank not in self._held:
-            archive = self._spot(mount).archive
-            labels = (archive.label(n) for n in range(len(archive.entries)))
+            labels: list[str] = []
+            with suppress(ZubretError):
+                archive = self._spot(mount).archive
+                labels = [archive.label(n) for n in range(len(archive.entries))]
             self._held[mount.rank] = {self.order.same(mount.outer(label)): n for n, label in enumerate(labels)}
         return self._held[mount.rank]
 
@@ -114,9 +117,9 @@ class Ways:
         return Spot.file(self.order.game, mount.path, self.known, self.cache)
 
     def _holds(self, mount: Mount, game_path: str) -> bool:
-        if mount.archive:
-            return self.order.same(game_path) in self._names(mount)
         inner = mount.inner(game_path)
+        if mount.archive:
+            return inner is not None and self.order.same(game_path) in self._names(mount)
         below = f"{mount.path}/" if mount.path else ""
         return inner is not None and self.order.game.locate(below + inner).is_file()
 
@@ -276,7 +279,8 @@ class Ways:
         ]
         while more := [
             m for m in stronger
-            if m not in out and any(m.rank < a.rank and self._names(m).keys() & self._names(a).keys() for a in out)
+            if m not in out
+            and any(m.rank < a.rank and _meet(m.rule.root, a.rule.root) and self._names(m).keys() & self._names(a).keys() for a in out)
         ]:  # fmt: skip
             out += more
         return sorted(out, key=lambda m: m.rank)
@@ -344,6 +348,15 @@ def _place_of(text: str, such: list[str], under: str, file: str) -> int:
             next="Correct `under` in the load rules.",
         )
     return below if under else at
+
+
+def _meet(one: str, other: str) -> bool:
+    """Whether files below two roots may have the same path."""
+    return (
+        one == other
+        or f"{one}/".startswith(f"{other}/" if other else "")
+        or f"{other}/".startswith(f"{one}/" if one else "")
+    )
 
 
 def gone(order: LoadOrder, path: str) -> FilePlan:
