@@ -1,4 +1,4 @@
-"""What changed between two surveys, against one bare SQL join; and a mod judged against a new build."""
+"""What changed between two surveys, and who wins, each against one bare SQL join; and a mod judged against a new build."""
 
 from __future__ import annotations
 
@@ -18,9 +18,13 @@ from server.jobs.models import Job
 from server.mods import carrying
 from server.mods.models import Judged, Judgement, Mod, Swap
 from server.shelf.models import Archive, Bank, Entry, Stream, pack_locator
+from server.surveys import winning
 from server.surveys.rows import entry_row
 from zubret_core.base import Format, silent
 from zubret_core.container import Entry as CoreEntry
+from zubret_core.container import GameFolder
+from zubret_core.layout import load_rules
+from zubret_core.locate import LoadOrder
 
 from .pairs import Row, pairs, seconds
 from .tables import COUNT
@@ -59,6 +63,57 @@ def rows(folder: Path) -> Iterator[Row]:
     """All rows of this part."""
     yield from _compared(folder)
     yield from _judged(folder)
+    yield from _won(folder)
+
+
+ARCHIVES = 20
+"""Of which each holds as many of the 200,000 paths; half of these are held by others, too."""
+RULES = """
+zubret: 1
+id: bench
+describes: game
+recognise: [{file: a}]
+reads:
+  - {name: packs, archives: "pack_*.crate", order: number, root: pack}
+"""
+HELD = "SELECT a.archive, a.n FROM held a JOIN held b ON b.path = a.path AND b.archive > a.archive"
+"""What a bare database answers: all that lose, each as often as somebody wins over it."""
+
+
+def _won(folder: Path) -> Iterator[Row]:
+    """Who wins among 20 archives of 200,000 paths, a quarter of which lose, against one bare join of the same rows."""
+    place = folder / "packs"
+    place.mkdir()
+    game = Game.objects.create(name="bench", folder=str(place))
+    survey, each = Survey.objects.create(game=game), COUNT // ARCHIVES
+    bare = sqlite3.connect(":memory:")
+    bare.execute("CREATE TABLE held (path TEXT, archive INTEGER, n INTEGER)")
+    for k in range(ARCHIVES):
+        path = f"pack_{k}.crate"
+        archive = Archive.objects.create(game=game, path=path, size=k, mtime_ns=1, kind="layout", entry_count=each)
+        SurveyFile.objects.create(survey=survey, path=path, size=1, mtime_ns=1, what="archive", archive=archive)
+        names = [f"s/{n // 500}/e{n + (k // 2 if n % 2 else k) * each:06}.bin" for n in range(each)]
+        made = [entry_row(archive.pk, n, CoreEntry(name, n, 9, 9, "plain", 1), name) for n, name in enumerate(names)]
+        for _ in bulk_insert(Entry, Entry.BULK, made):
+            pass
+        bare.executemany("INSERT INTO held VALUES (?, ?, ?)", [(name, k, n) for n, name in enumerate(names)])
+    bare.execute("CREATE INDEX by_path ON held (path)")
+    order = LoadOrder(load_rules(RULES), GameFolder(place), [f"pack_{k}.crate" for k in range(ARCHIVES)])
+    try:
+        found = len(winning.beaten(survey, order))
+        row = pairs(
+            "who wins among 200,000 paths in 20 archives",
+            lambda: winning.beaten(survey, order),
+            "one bare SQL join of them",
+            lambda: bare.execute(HELD).fetchall(),
+            3.0,
+        )
+        row.note += f"; {found:,} lose"
+        yield row
+    finally:
+        Entry.objects.all()._raw_delete("default")
+        game.delete()
+        bare.close()
 
 
 def _compared(folder: Path) -> Iterator[Row]:

@@ -6,7 +6,8 @@ when somebody asks.
 
 from __future__ import annotations
 
-import json
+from collections import defaultdict
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -58,31 +59,48 @@ def _archives(survey: Survey, order: LoadOrder) -> dict[int, Mount]:
     return {seen[m.path]: m for m in order.mounts if m.archive and m.path in seen}
 
 
-HELD = """
-WITH mounts AS (SELECT value ->> 0 AS archive, value ->> 1 AS root, value ->> 2 AS rank FROM json_each(%s)),
-loose AS (SELECT value ->> 0 AS archive, value ->> 1 AS path, value ->> 2 AS rank FROM json_each(%s)),
-held AS (
-    SELECT {same}(m.root || e.path) AS path, m.rank, e.archive_id AS archive, e.ordinal
-    FROM mounts m CROSS JOIN shelf_entry e ON e.archive_id = m.archive
-    UNION ALL SELECT {same}(path), rank, archive, 0 FROM loose
-)
-SELECT archive, ordinal, rank, best FROM (SELECT *, max(rank) OVER (PARTITION BY path) AS best FROM held) WHERE rank < best
-"""
-"""Every entry that a stronger place holds, too."""
-
-
 def beaten(survey: Survey, order: LoadOrder) -> dict[Where, tuple[Mount, Mount]]:
     """The entries of a survey's archives, and the loose files (as entry 0), that lose; with their place and the one that wins."""
-    rank = {m.rank: m for m in order.mounts}
-    mounts = [(pk, f"{m.rule.root}/" if m.rule.root else "", m.rank) for pk, m in _archives(survey, order).items()]
-    loose = []
-    if any(not m.archive for m in order.mounts):
-        for path, pk in _files(survey).values_list("path", "archive"):
-            loose += [(pk, order.slashes(known), m.rank) for m, known in order.holding(path)]
-    same = "lower" if order.rules.paths.case == "any" else ""
+    archives, loose = _archives(survey, order), defaultdict[int, list[tuple[str, int | None]]](list)
+    if any(not mount.archive for mount in order.mounts):
+        for path, own in _files(survey).values_list("path", "archive"):
+            for mount, known in order.holding(path):
+                loose[mount.rank].append((known, own))
+    meet = [mount for mount in order.mounts if _meets(mount, order, loose)]
+    rows = {mount.rank: pk for pk, mount in archives.items()}
+    best: dict[str, Mount] = {}
+    out: dict[Where, tuple[Mount, Mount]] = {}
+    for mount in sorted(meet, key=lambda mount: -mount.rank):
+        archive = rows.get(mount.rank)
+        if mount.archive and archive is not None:
+            root = mount.outer("")
+            for ordinal, path in _entries(archive):
+                winner = best.setdefault(order.same(root + path), mount)
+                if winner is not mount:
+                    out[archive, ordinal] = mount, winner
+        for known, file in loose.get(mount.rank, ()):
+            winner = best.setdefault(order.same(known), mount)
+            if winner is not mount and file is not None:
+                out[file, 0] = mount, winner
+    return out
+
+
+def _meets(mount: Mount, order: LoadOrder, loose: Mapping[int, list]) -> bool:
+    """Whether any other place may hold files of the same paths: nothing has to be read of one that is alone."""
+    if not mount.archive:
+        return True
+    root = mount.outer("")
+    others = (other.outer("") for other in order.mounts if other.archive and other is not mount)
+    if any(root.startswith(other) or other.startswith(root) for other in others):
+        return True
+    return any(known.startswith(root) for some in loose.values() for known, _ in some)
+
+
+def _entries(archive: int) -> Iterator[tuple[int, str]]:
+    """Numbers and paths, as they come from the database."""
     with connection.cursor() as cursor:
-        cursor.execute(HELD.format(same=same), [json.dumps(mounts), json.dumps(loose)])
-        return {(a, n): (rank[r], rank[best]) for a, n, r, best in cursor.fetchall() if a is not None}
+        cursor.execute("SELECT ordinal, path FROM shelf_entry WHERE archive_id = %s", [archive])
+        yield from cursor.fetchall()
 
 
 def find_winners(survey: Survey) -> int:

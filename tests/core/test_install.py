@@ -86,6 +86,12 @@ class Installing(SimpleTestCase):
             # One replaces, sets aside, edits a text and adds below new folders; the other some of these, and others.
             {"data/sea.crate": 9500, "data/old.sum": None, "game.ini": 60, "over/ferry/voice/1.wav": 700},
             {"data/sea.crate": 9000, "data/voices.crate": 10, "over/ferry/2.wav": 80, "patch_07.zip": 3000},
+            # The four ways in which a game takes changes: in place, where a seal has to go; a new archive with what it needs beside
+            # it; loose files, for which an archive goes; an overlay folder, which a text file names.
+            {"data/sea.crate": 9500, "data/old.sum": None},
+            {"patch_07.zip": 3000, "patch_07.pass": 6},
+            {"data/voices.crate": None, "data/loose/voice/1.wav": 700, "data/loose/voice/2.wav": 80},
+            {"game.ini": 60, "over/ferry/voice/1.wav": 700},
         ]
 
     def wanted(self, number: int) -> dict[str, Wanted]:
@@ -112,8 +118,8 @@ class Installing(SimpleTestCase):
 
     def test_a_kill_at_any_step_leads_forward_or_back_and_the_original_comes_back(self):
         shutil.copytree(self.place, self.folder / "untouched")
-        states = {n: self.as_wanted(n) for n in (None, 0, 1)}
-        ways = [(None, 0), (None, 1), (0, 1), (1, 0), (0, None), (1, None)]
+        states = {n: self.as_wanted(n) for n in (None, *range(len(self.mods)))}
+        ways = [(a, b) for a in states for b in states if a != b and (None in (a, b) or (a + b) % 2)]
         steps = {way: self.touches(*way) for way in ways}
         rng, ended = random.Random(12), Counter()
         for _ in range(RUNS):

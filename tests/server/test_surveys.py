@@ -53,6 +53,7 @@ class Surveys(ServerTest):
                 **dict.fromkeys(["data/hold.cargo00", "data/hold.cargo01"], ("companion", 0, 0)),
                 **dict.fromkeys(
                     [
+                        "data/deck.zip.seal",
                         "data/order.txt",
                         "data/drift.bin",
                         "data/hold names.txt",

@@ -12,10 +12,10 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 
-from ..base import ZubretError
+from ..base import Kept, ZubretError
 from ..container import GameFolder
 from ..layout import LoadRules
-from ..layout.language.load_rules import VALUE, Line, Reads, matcher
+from ..layout.language.load_rules import VALUE, Line, Paths, Reads, matcher
 
 LARGEST = 1 << 20
 """Bytes of a text file that load rules may name."""
@@ -52,6 +52,7 @@ class LoadOrder:
     def __init__(self, rules: LoadRules, game: GameFolder, files: Iterable[str] | None = None):
         """files: all files of the game, where they are known already."""
         self.rules, self.game = rules, game
+        self._exactly = rules.paths == Paths()
         found = sorted(file.path for file in game.files()) if files is None else sorted(files)
         self.mounts: list[Mount] = []
         for rule in rules.reads:
@@ -87,6 +88,8 @@ class LoadOrder:
 
     def same(self, game_path: str) -> str:
         """A text that is equal for all paths that are the same to the game."""
+        if self._exactly:
+            return game_path
         path = self.slashes(game_path)
         return path.casefold() if self.rules.paths.case == "any" else path
 
@@ -132,12 +135,18 @@ def _numbered(path: str) -> tuple[int, str]:
     return (int(number[0]) if number else -1), path
 
 
+_texts: Kept[tuple[str, int, int], str] = Kept(64)
+"""Text files of games, by place, size and time: each is asked for by many, and most never change."""
+
+
 def text_of(game: GameFolder, path: str) -> str:
     """A small text file of a game; "" where it is not there or no text."""
     with suppress(ZubretError, OSError):
         place = game.locate(path)
-        if place.is_file() and place.stat().st_size <= LARGEST:
-            return place.read_text("utf-8", "replace")
+        stat = place.stat()
+        if place.is_file() and stat.st_size <= LARGEST:
+            key = str(place), stat.st_size, stat.st_mtime_ns
+            return _texts.made(key, lambda: place.read_text("utf-8", "replace"))
     return ""
 
 

@@ -7638,10 +7638,16 @@ export interface operations {
                      * Format: binary
                      */
                     file: string;
-                    /** Path */
-                    path: string;
-                    /** Token */
-                    token: string;
+                    /**
+                     * Path
+                     * @default
+                     */
+                    path?: string;
+                    /**
+                     * Token
+                     * @default
+                     */
+                    token?: string;
                 };
             };
         };
