@@ -301,7 +301,7 @@ def back_to(request: HttpRequest, version_id: int):
 @router.delete("/layouts/{int:layout_id}", response={204: None})
 def remove(request: HttpRequest, layout_id: int):
     """Forget a layout and its versions."""
-    one(UserLayout.objects.all(), layout_id).delete()
+    services.remove(one(UserLayout.objects.all(), layout_id))
     return 204, None
 
 

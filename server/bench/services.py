@@ -37,7 +37,7 @@ from ..games.models import Game, SurveyFile
 from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, work
-from ..layouts.known import known_for
+from ..layouts.known import known_for, newest_texts
 from ..layouts.models import LayoutVersion, UserLayout
 from ..paging import next_of
 from ..shelf.api import ribbon_of
@@ -110,9 +110,22 @@ def save_version(row: UserLayout) -> LayoutVersion:
     row.save(update_fields=["name"])
     made = LayoutVersion.objects.create(layout=row, slug=layout.id, text=row.draft)
     if isinstance(layout, LoadRules):
-        for game in Game.objects.filter(surveys__finished__isnull=False).distinct():
-            start_winners(game)
+        _find_winners()
     return made
+
+
+def remove(row: UserLayout) -> None:
+    """Forget a layout and its versions."""
+    of_game = any(isinstance(one, LoadRules) for version, one in newest_texts() if version.layout_id == row.pk)
+    row.delete()
+    if of_game:
+        _find_winners()
+
+
+def _find_winners() -> None:
+    """Load rules have changed: who wins is found anew in every game."""
+    for game in Game.objects.filter(surveys__finished__isnull=False).distinct():
+        start_winners(game)
 
 
 # Trying ------------------------------------------------------------------------------------------

@@ -89,11 +89,9 @@ def _meets(mount: Mount, order: LoadOrder, loose: Mapping[int, list]) -> bool:
     """Whether any other place may hold files of the same paths: nothing has to be read of one that is alone."""
     if not mount.archive:
         return True
-    root = mount.outer("")
-    others = (other.outer("") for other in order.mounts if other.archive and other is not mount)
-    if any(root.startswith(other) or other.startswith(root) for other in others):
+    if any(order.meet(mount, other) for other in order.mounts if other.archive and other is not mount):
         return True
-    return any(known.startswith(root) for some in loose.values() for known, _ in some)
+    return any(order.inner(mount, known) is not None for some in loose.values() for known, _ in some)
 
 
 def _entries(archive: int) -> Iterator[tuple[int, str]]:
@@ -146,7 +144,7 @@ def holding(survey: Survey, order: LoadOrder, game_path: str) -> list[Holder]:
     exact = "exact" if order.rules.paths.case == "exact" else "iexact"
     found: list[tuple[Mount, Holder]] = []
     for mount in reversed(order.mounts):
-        inner = mount.inner(order.slashes(game_path))
+        inner = order.inner(mount, order.slashes(game_path))
         if inner is None:
             continue
         if mount.archive:

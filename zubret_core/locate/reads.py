@@ -36,11 +36,6 @@ class Mount:
         """Whether it is an archive, and not a folder."""
         return self.rule.of_archives
 
-    def inner(self, game_path: str) -> str | None:
-        """What it calls a file that the game knows by this path; None for one that it can't hold."""
-        root = f"{self.rule.root}/" if self.rule.root else ""
-        return game_path[len(root) :] if game_path.startswith(root) else None
-
     def outer(self, path: str) -> str:
         """The game's path of a file of this place."""
         return f"{self.rule.root}/{path}" if self.rule.root else path
@@ -90,8 +85,18 @@ class LoadOrder:
         """A text that is equal for all paths that are the same to the game."""
         if self._exactly:
             return game_path
-        path = self.slashes(game_path)
+        path = game_path.replace("\\", "/") if self.rules.paths.slashes == "any" else game_path
         return path.casefold() if self.rules.paths.case == "any" else path
+
+    def inner(self, mount: Mount, game_path: str) -> str | None:
+        """What a place calls a file that the game knows by this path; None for one that it can't hold."""
+        root = mount.outer("")
+        return game_path[len(root) :] if self.same(game_path[: len(root)]) == self.same(root) else None
+
+    def meet(self, one: Mount, other: Mount) -> bool:
+        """Whether two places may hold files of the same path."""
+        roots = [self.same(mount.outer("")) for mount in (one, other)]
+        return roots[0].startswith(roots[1]) or roots[1].startswith(roots[0])
 
     def of(self, path: str) -> Mount | None:
         """The archive at a path of the folder, as the game reads it; None where the load rules know none."""

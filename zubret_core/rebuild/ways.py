@@ -61,7 +61,7 @@ class Ways:
         mount = self._mount(path, archive)
         return (
             mount is not None
-            and self.rule.root in ("", mount.rule.root)
+            and self.order.same(self.rule.root) in ("", self.order.same(mount.rule.root))
             and not (self.rule.of_archives and archive.kind == "file")
         )
 
@@ -117,7 +117,7 @@ class Ways:
         return Spot.file(self.order.game, mount.path, self.known, self.cache)
 
     def _holds(self, mount: Mount, game_path: str) -> bool:
-        inner = mount.inner(game_path)
+        inner = self.order.inner(mount, game_path)
         if mount.archive:
             return inner is not None and self.order.same(game_path) in self._names(mount)
         below = f"{mount.path}/" if mount.path else ""
@@ -280,7 +280,7 @@ class Ways:
         while more := [
             m for m in stronger
             if m not in out
-            and any(m.rank < a.rank and _meet(m.rule.root, a.rule.root) and self._names(m).keys() & self._names(a).keys() for a in out)
+            and any(m.rank < a.rank and self.order.meet(m, a) and self._names(m).keys() & self._names(a).keys() for a in out)
         ]:  # fmt: skip
             out += more
         return sorted(out, key=lambda m: m.rank)
@@ -348,15 +348,6 @@ def _place_of(text: str, such: list[str], under: str, file: str) -> int:
             next="Correct `under` in the load rules.",
         )
     return below if under else at
-
-
-def _meet(one: str, other: str) -> bool:
-    """Whether files below two roots may have the same path."""
-    return (
-        one == other
-        or f"{one}/".startswith(f"{other}/" if other else "")
-        or f"{other}/".startswith(f"{one}/" if one else "")
-    )
 
 
 def gone(order: LoadOrder, path: str) -> FilePlan:
