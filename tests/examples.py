@@ -109,3 +109,36 @@ def examples() -> list[Example]:
                     example.gives[path] = bytes_of(content, {})
         out.append(example)
     return out
+
+
+@dataclass
+class GameExample:
+    """title; load rules; a game's files by path: a text, names of the files in a ZIP archive, or None for a loose file; who holds what;
+    the files that come of changes, by (game's path, way)."""
+
+    title: str
+    rules: str
+    files: dict[str, str | list[str] | None]
+    wins: dict[str, list[str]]
+    puts: dict[tuple[str, str], list[str]]
+
+
+def game_examples() -> list[GameExample]:
+    """Those of the load rules' page."""
+    page = (ROOT / "docs/load-rules.md").read_text("utf-8")
+    out = []
+    for section in page.split("\n### ")[1:]:
+        blocks = dict(re.findall(r"```(yaml|game|wins)\n(.*?)```", section, re.S))
+        files: dict[str, str | list[str] | None] = {}
+        for line in blocks["game"].splitlines():
+            path, sign, rest = re.fullmatch(r"(\S+)(?: (=) |(?:(:) )|$)(.*)", line).group(1, 2, 4)
+            files[path] = rest.replace("|", "\n") if sign else rest.split(", ") if rest else None
+        pairs = [line.rsplit(": ", 1) for line in blocks["wins"].splitlines()]
+        wins = {path: places.split(", ") for path, places in pairs if not path.startswith("put ")}
+        puts = {
+            tuple(path.removeprefix("put ").split(" by ")): files.split(", ")
+            for path, files in pairs
+            if path.startswith("put ")
+        }
+        out.append(GameExample(section.split("\n")[0], blocks["yaml"], files, wins, puts))
+    return out

@@ -1,5 +1,6 @@
 """Finding the sound: which files are archives, which entries are banks, which streams they hold."""
 
+from .holders import Holders
 from .known import KeyTrial, Kind, Known, Locked, chosen_keys, key_bytes, try_keys
 from .locator import Locator
 from .names import names_by_id
@@ -10,6 +11,7 @@ from .survey import BankRecord, banks_of
 
 __all__ = [
     "BankRecord",
+    "Holders",
     "KeyTrial",
     "Kind",
     "Known",

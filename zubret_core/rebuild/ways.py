@@ -4,13 +4,12 @@ over the others, loose files for which archives are set aside, and a folder that
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from contextlib import suppress
 from dataclasses import dataclass
 
 from ..base import ZubretError, once
 from ..container import Container, NewEntry, TarArchive, ZipArchive
 from ..layout.language.load_rules import NewPlace, matcher
-from ..locate import Known, LoadOrder, Mount, Spot
+from ..locate import Holders, Known, LoadOrder, Mount, Spot
 from ..locate.reads import text_of
 from ..source import Built, BytesSource, ChainSource, DiskCache, Part, Segment
 from .planned import EntryFile, FilePlan, StreamSwap
@@ -51,8 +50,8 @@ class Ways:
                 next="Choose another way, under Rebuild.",
             )
         self.order, self.rule, self.known, self.cache = order, rule, known, cache
+        self.holders = Holders(order, known, cache)
         self._taken: list[_Taken] = []
-        self._held: dict[int, dict[str, int]] = {}
 
     # Whether it can be taken ------------------------------------------------------------------------
 
@@ -103,31 +102,11 @@ class Ways:
             )  # fmt: skip
         return label
 
-    def _names(self, mount: Mount) -> dict[str, int]:
-        """The game's paths of the entries of an archive, as they compare, with the entries' numbers; none of one that can't be read."""
-        if mount.rank not in self._held:
-            labels: list[str] = []
-            with suppress(ZubretError):
-                archive = self._spot(mount).archive
-                labels = [archive.label(n) for n in range(len(archive.entries))]
-            self._held[mount.rank] = {self.order.same(mount.outer(label)): n for n, label in enumerate(labels)}
-        return self._held[mount.rank]
-
-    def _spot(self, mount: Mount) -> Spot:
-        return Spot.file(self.order.game, mount.path, self.known, self.cache)
-
-    def _holds(self, mount: Mount, game_path: str) -> bool:
-        inner = self.order.inner(mount, game_path)
-        if mount.archive:
-            return inner is not None and self.order.same(game_path) in self._names(mount)
-        below = f"{mount.path}/" if mount.path else ""
-        return inner is not None and self.order.game.locate(below + inner).is_file()
-
     def _beaten(self, game_paths: list[str], aside: Sequence[Mount] = ()) -> str:
         """A sentence where something else, stronger than this way and not set aside, holds one of the files."""
         for mount in self.order.mounts:
             for path in game_paths if mount.rank > self._last_rank and mount not in aside else ():
-                if self._holds(mount, path):
+                if self.holders.holds(mount, path):
                     return f"the game will not read {path} here: {mount.path or 'its own folder'} wins"
         return ""
 
@@ -239,7 +218,7 @@ class Ways:
         plans += [self._gone(mount.path) for mount in aside]
         for mount in aside:
             beside = mount.path.rpartition("/")[0]
-            for name in self._spot(mount).archive.companions():
+            for name in self.holders.spot(mount).archive.companions():
                 plans.append(self._gone(f"{beside}/{name}" if beside else name))
         return plans + ([self._line(folder)] if self.rule.folders is not None else [])
 
@@ -275,21 +254,23 @@ class Ways:
             shut = matcher(pattern, self.order.rules.paths.case)
             stronger += [m for m in self.order.mounts if m.archive and m.rank <= rank and shut.fullmatch(m.path)]
         out = [
-            m for m in stronger if any(key in self._names(m) for key in changed) or (pattern and shut.fullmatch(m.path))
+            m
+            for m in stronger
+            if any(key in self.holders.names(m) for key in changed) or (pattern and shut.fullmatch(m.path))
         ]
         while more := [
             m for m in stronger
             if m not in out
-            and any(m.rank < a.rank and self.order.meet(m, a) and self._names(m).keys() & self._names(a).keys() for a in out)
+            and any(m.rank < a.rank and self.order.meet(m, a) and self.holders.names(m).keys() & self.holders.names(a).keys() for a in out)
         ]:  # fmt: skip
             out += more
         return sorted(out, key=lambda m: m.rank)
 
     def _unpack(self, folder: str, mount: Mount, out: dict[str, FilePlan]) -> None:
         """All other files of an archive that is set aside, loose."""
-        spot = self._spot(mount)
+        spot = self.holders.spot(mount)
         archive = spot.archive
-        for key, index in self._names(mount).items():
+        for key, index in self.holders.names(mount).items():
             before = out.get(key)
             if before is not None and (before.swaps or before.files):
                 continue  # it is changed
