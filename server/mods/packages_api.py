@@ -97,7 +97,7 @@ def _package(game: Game, token: str) -> dict[str, Any]:
             "builds": manifest.game.builds,
             "other_game": _plain(manifest.game.name) not in _plain(game.name),
             "swaps": len(manifest.swaps),
-            "recipes": sum(s.begins != "file" for s in manifest.swaps),
+            "recipes": sum(s.file is None for s in manifest.swaps),
             "files": len(manifest.files),
             "bytes": package.size,
             "unknown": package.unknown[:SHOWN],

@@ -2,6 +2,7 @@
 
 import shutil
 import subprocess
+import zipfile
 
 import numpy as np
 
@@ -142,6 +143,7 @@ class Ways(OnTheFerry):
         ini = (self.place / "ferry.ini").read_bytes().replace(b"[scenes]", b"overlay=over/mods\n[scenes]")
         (self.place / "ferry.ini").write_bytes(ini)
         (self.place / "over/mods").mkdir(parents=True)
+        (self.place / "over/mods/theirs.txt").write_text("somebody else's")
         self.taken("overlay", swaps)
         self.assertIn("overlay=over/mods\noverlay=over/mods-2\n[scenes]", (self.place / "ferry.ini").read_text())
 
@@ -173,6 +175,38 @@ class Ways(OnTheFerry):
                     self.assertTrue(plans["data/patch_01.zip"].gone)
                 self.back()
 
+    def test_odd_names_and_texts(self):
+        """A path that leads out, and text files that are no UTF-8, or begin with a mark."""
+        text = self.folder / "new.txt"
+        text.write_bytes(b"new")
+        evil = self.folder / "evil.zip"
+        with zipfile.ZipFile(evil, "w") as out:
+            out.writestr("../../evil.txt", "old")
+            out.writestr("fine.txt", "old")
+        shutil.copy(evil, self.place / DECK)
+        (self.place / f"{DECK}.seal").unlink()
+        order = LoadOrder(RULES, self.game)
+        for path, index in (("../../evil.txt", 0), ("fine.txt", 1)):
+            e = problem_of(
+                self, plan_rebuild, self.game, [], files=[EntryFile(DECK, path, index, text)], order=order, way="loose"
+            )
+            self.assertIn("can't lie in a folder", e.what)
+        good = [EntryFile(DECK, "fine.txt", 1, text)]
+        plain = (self.place / "ferry.ini").read_bytes()
+        for data, place in (
+            (b"\xef\xbb\xbf" + plain.replace(b"\n", b"\r\n"), b"\xef\xbb\xbf[ferry]\r\noverlay=over/mods\r\nbuild"),
+            (plain.replace(b"[ferry]", b"; gr\xfc\xdfe\n[ferry]"), b"; gr\xfc\xdfe\n[ferry]\noverlay=over/mods\nbuild"),
+        ):
+            (self.place / "ferry.ini").write_bytes(data)
+            plans = plan_rebuild(self.game, [], files=good, order=LoadOrder(RULES, self.game), way="overlay")
+            edited = next(bytes_of(p.built.source) for p in plans if p.path == "ferry.ini")
+            self.assertTrue(edited.startswith(place), edited[:80])
+            newline = b"\r\n" if b"\r\n" in data else b"\n"
+            self.assertEqual(edited.replace(b"overlay=over/mods" + newline, b""), data)
+        (self.place / "ferry.ini").write_bytes(plain.decode().encode("utf-16"))
+        e = problem_of(self, plan_rebuild, self.game, [], files=good, order=order, way="overlay")
+        self.assertIn("text file in UTF-8", e.what)
+
     def test_what_a_way_can_t_take_goes_into_its_own_place_or_is_refused(self):
         swaps = [self.swap(SEA, "music/music.bell", ordinal=1, cue="open_water"),
                  self.swap(DECK, "ambience/water.wav", cue="deck/ambience/water.wav")]  # fmt: skip
@@ -194,6 +228,9 @@ class Ways(OnTheFerry):
             e = problem_of(self, plan_rebuild, self.game, swaps[:1], known=self.known, order=order, way="tides")
             self.assertIn(what, e.what)
             (self.place / "data/tide_3.crate").unlink()
+        order = LoadOrder(load_rules(text % "largest: 9999999" + "\nin_place: false"), self.game)
+        e = problem_of(self, plan_rebuild, self.game, swaps, known=self.known, order=order, way="tides")
+        self.assertIn("allow no changed archive", e.what)
         order = LoadOrder(RULES, self.game)
         with self.assertRaisesRegex(ZubretError, "no way"):
             plan_rebuild(self.game, swaps, known=self.known, order=order, way="deck")

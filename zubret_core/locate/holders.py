@@ -16,11 +16,14 @@ class Holders:
 
     def __init__(self, order: LoadOrder, known: Known, cache: DiskCache | None = None):
         self.order, self.known, self.cache = order, known, cache
+        self._spots: dict[int, Spot] = {}
         self._names: dict[int, dict[str, int]] = {}
 
     def spot(self, mount: Mount) -> Spot:
         """An archive, for reading."""
-        return Spot.file(self.order.game, mount.path, self.known, self.cache)
+        if mount.rank not in self._spots:
+            self._spots[mount.rank] = Spot.file(self.order.game, mount.path, self.known, self.cache)
+        return self._spots[mount.rank]
 
     def names(self, mount: Mount) -> dict[str, int]:
         """The game's paths of the entries of an archive, as they compare, with the entries' numbers."""

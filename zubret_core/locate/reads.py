@@ -48,7 +48,7 @@ class LoadOrder:
         """files: all files of the game, where they are known already."""
         self.rules, self.game = rules, game
         self._exactly = rules.paths == Paths()
-        found = sorted(file.path for file in game.files()) if files is None else sorted(files)
+        self.files = found = sorted(file.path for file in game.files()) if files is None else sorted(files)
         self.mounts: list[Mount] = []
         for rule in rules.reads:
             if rule.only_without and any(matcher(rule.only_without, rules.paths.case).fullmatch(f) for f in found):
@@ -151,7 +151,7 @@ def text_of(game: GameFolder, path: str) -> str:
         stat = place.stat()
         if place.is_file() and stat.st_size <= LARGEST:
             key = str(place), stat.st_size, stat.st_mtime_ns
-            return _texts.made(key, lambda: place.read_text("utf-8", "replace"))
+            return _texts.made(key, lambda: place.read_text("utf-8-sig", "replace"))
     return ""
 
 

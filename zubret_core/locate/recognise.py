@@ -8,6 +8,7 @@ before TAR, ISO 9660 (ECMA-119 section 8.1), RIFF/WAVE (RIFF 1991), AIFF (1989),
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import partial
 
 from ..bank import AudioFileBank, Bank, DescribedBank
 from ..base import ZubretError
@@ -23,7 +24,7 @@ from ..container import (
 from ..container.iso import MARK_AT, is_iso
 from ..container.tar import head_of, is_tar, packing_of
 from ..layout import recognises
-from ..source import BytesSource, DiskCache, Source
+from ..source import BytesSource, DiskCache, Later, Source
 from .known import HEAD, Kind, Known, kind_by
 
 _SIGNATURES = (b"PK\3\4", b"PK\5\6", b"RIFF", b"FORM", b"OggS", b"fLaC")
@@ -124,27 +125,13 @@ def kinds_inside(archive: Container, known: Known, kind: Kind | None = None) -> 
             yield n, kind, head
 
 
-class _Entry(Source):
-    """An entry that is opened only if somebody reads beyond its head."""
-
-    def __init__(self, archive: Container, n: int):
-        self.name, self.size = archive.label(n), archive.entries[n].size
-        self._archive, self._n = archive, n
-        self._opened: Source | None = None
-
-    def _read(self, at: int, length: int) -> bytes:
-        if self._opened is None:
-            self._opened = self._archive.open(self._n)
-        return self._opened.read(at, length)
-
-
 def _entry_kind(archive: Container, n: int, size: int, head: bytes, known: Known) -> Kind | None:
     for plain, marks in known.plain_kinds:  # these come first, and nothing else has to be looked at for them
         if _begins(head, marks):
             return plain
     if not (_may_be_known(head, known) or size > MARK_AT):
         return None
-    entry = _Entry(archive, n)
+    entry = Later(archive.label(n), archive.entries[n].size, partial(archive.open, n))
     if size > MARK_AT and not entry.name.lower().endswith((".iso", ".img", ".bin")):
         entry.size = min(size, MARK_AT)  # do not unpack every large entry to look for a disc image
         kind = kind_of(entry, known, head)

@@ -51,8 +51,13 @@ def plan_rebuild(
         changes = work.changes(spot, here, whole)
         if ways is not None and ways.takes(path, spot.archive):
             ways.take(path, spot, changes, work, here, whole)
+        elif order is not None and not order.rules.in_place:
+            raise ZubretError(
+                "No way of this game can take what changes in this file, and its load rules allow no changed archive.",
+                file=path, next="Allow in_place in the load rules, or give something that is read `new`.",
+            )  # fmt: skip
         else:
-            note = ways.refused(path) if ways is not None else ""
+            note = ways.refused() if ways is not None else ""
             plans += _in_place(game, path, spot, work.written(spot, changes), work, here, whole, note)
     plans += ways.plans() if ways is not None else []
     plans += companions_of(order, plans) if order is not None else []

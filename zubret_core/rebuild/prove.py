@@ -52,6 +52,7 @@ def prove(expected: Expectation, progress: Progress = silent) -> list[ProofPoint
     new = LaidOver(old, Path(expected.out))
     ledgers = {f.path: [Ledger(a) for a in f.accounts] for f in expected.files}
     points: list[ProofPoint] = []
+    opened: dict[str, Spot] = {}
     total, done, far = sum(f.size for f in expected.files), 0, 0
 
     def inside(n: int, of: int, note: str) -> None:
@@ -64,7 +65,7 @@ def prove(expected: Expectation, progress: Progress = silent) -> list[ProofPoint
             far = max(far, before + n)
             progress(far, total, note)
 
-        proof = _FileProof(file, old, new, known, ledgers, step, expected.deep)
+        proof = _FileProof(file, old, new, known, ledgers, step, expected.deep, opened)
         try:
             with told_to(inside):
                 proof.run()
@@ -94,7 +95,10 @@ class _FileProof:
         ledgers: Mapping[str, list[Ledger]],
         progress: Progress,
         deep: bool,
+        opened: dict[str, Spot],
     ):
+        """opened: archives of the old game that many files come from."""
+        self.opened = opened
         self.file, self.path, self.known, self.progress, self.deep = file, file.path, known, progress, deep
         self.old_game, self.new_game, self.ledgers = old_game, new_game, ledgers
         self.points: list[ProofPoint] = []
@@ -112,7 +116,7 @@ class _FileProof:
             self._list()
         if self.file.lists or self.file.belongs_to:
             return  # what is in it is proved with the archive that it belongs to
-        old_spot = Spot.file(self.old_game, self.file.of or self.path, self.known)
+        old_spot = self._origin() if self.file.of else Spot.file(self.old_game, self.path, self.known)
         new_spot = Spot.file(self.new_game, self.path, self.known)
         if self.file.entry is not None:
             self._loose(old_spot.step(self.file.entry, self.path), new_spot, self.file.entry)
@@ -130,12 +134,18 @@ class _FileProof:
         """What the account compares the file with: the old file; for one that was not there the entry that it is, or the archive
         that it is made like."""
         if self.file.entry is not None:
-            return Spot.file(self.old_game, self.file.of, self.known).step(self.file.entry, self.path).source
+            return self._origin().step(self.file.entry, self.path).source
         if self.file.base_path:
             return self.old_game.open(self.file.base_path)
         if self.old_game.locate(self.path).is_file():
             return self.old_game.open(self.path)
         return BytesSource(b"", self.path)
+
+    def _origin(self) -> Spot:
+        """The archive whose entries the file holds."""
+        if self.file.of not in self.opened:
+            self.opened[self.file.of] = Spot.file(self.old_game, self.file.of, self.known)
+        return self.opened[self.file.of]
 
     def _account(self, ledger: Ledger, old: Source, new: Source, inside: str) -> None:
         """Every byte of a level against what the plan says of it."""

@@ -5,13 +5,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
 
 from ..base import ZubretError, once
 from ..container import Container, NewEntry, TarArchive, ZipArchive
 from ..layout.language.load_rules import NewPlace, matcher
 from ..locate import Holders, Known, LoadOrder, Mount, Spot
-from ..locate.reads import text_of
-from ..source import Built, BytesSource, ChainSource, DiskCache, Part, Segment
+from ..locate.reads import LARGEST
+from ..source import Built, BytesSource, ChainSource, DiskCache, Later, Part, Segment
 from .planned import EntryFile, FilePlan, StreamSwap
 from .rebuilder import Changes, Rebuilder
 
@@ -69,7 +70,7 @@ class Ways:
             return self.order.of(path)
         return next((mount for mount, _ in self.order.holding(path)), None)
 
-    def refused(self, path: str) -> str:
+    def refused(self) -> str:
         """Why a file is changed in its own place all the same."""
         return f"{self.rule.shown} can't take it: in the place of the old file"
 
@@ -91,16 +92,9 @@ class Ways:
     # Names ------------------------------------------------------------------------------------------
 
     def _label(self, one: _Taken, index: int) -> str:
-        archive = one.spot.archive
-        if archive.kind == "file":
+        if one.spot.archive.kind == "file":
             return one.path[len(one.mount.path) + 1 :] if one.mount.path else one.path
-        label = archive.label(index)
-        if archive.hashed and label == archive.entries[index].path:
-            raise ZubretError(
-                "This entry has only the hash of a name, so it can't be put anywhere else by name.",
-                file=one.path, field=label, next="Give its archive a name list, or change it in its own place.",
-            )  # fmt: skip
-        return label
+        return _named(one.path, one.spot.archive, index)
 
     def _beaten(self, game_paths: list[str], aside: Sequence[Mount] = ()) -> str:
         """A sentence where something else, stronger than this way and not set aside, holds one of the files."""
@@ -175,7 +169,7 @@ class Ways:
         """Names of new archives that win over those of the same kind that are there."""
         assert new.file is not None
         there = [m.path for m in self.order.mounts if m.rule is self.rule]
-        taken = {self.order.same(f.path) for f in self.order.game.files()}
+        taken = {self.order.same(path) for path in self.order.files}
         for number in range(new.first, new.last + 1):
             path = new.file.format(number=number)
             ranked = self.order.sorted([*there, path], self.rule)
@@ -226,7 +220,7 @@ class Ways:
         """The name of a folder that is not there yet."""
         assert new.folder is not None
         names = (new.folder if n == 1 else f"{new.folder}-{n}" for n in range(1, 1000))
-        return next(name for name in names if not self.order.game.locate(name).exists())
+        return next(name for name in names if not any(f.startswith(f"{name}/") for f in self.order.files))
 
     def _loose(self, folder: str, game_path: str, one: _Taken, index: int) -> FilePlan:
         content, archive = one.changes.entries[index], one.spot.archive
@@ -242,7 +236,14 @@ class Ways:
         self, folder: str, game_path: str, built: Built, swaps: list[StreamSwap], files: list[EntryFile]
     ) -> FilePlan:
         root = f"{self.rule.root}/" if self.rule.root else ""
-        path = "/".join(x for x in (folder, game_path[len(root) :]) if x)
+        inner = self.order.slashes(game_path[len(root) :])
+        if {"", ".", ".."} & set(inner.split("/")):
+            raise ZubretError(
+                "A file of this path can't lie in a folder.",
+                file=game_path,
+                next="Choose another way of putting it into the game.",
+            )
+        path = f"{folder}/{inner}" if folder else inner
         return FilePlan(path, [], built, swaps, 0, 0, files, way=self.rule.shown)
 
     def _set_aside(self, changed: dict[str, str]) -> list[Mount]:
@@ -274,9 +275,13 @@ class Ways:
             before = out.get(key)
             if before is not None and (before.swaps or before.files):
                 continue  # it is changed
-            content = archive.open(index, self.cache, f"{spot.key}/{index}")
+            content = Later(
+                archive.path(index),
+                archive.entries[index].size,
+                partial(archive.open, index, self.cache, f"{spot.key}/{index}"),
+            )
             built = Built(content, [Segment("payload", 0, content.size)], True, 0)
-            plan = self._plan_of(folder, mount.outer(archive.label(index)), built, [], [])
+            plan = self._plan_of(folder, mount.outer(_named(mount.path, archive, index)), built, [], [])
             plan.of, plan.entry, plan.base = mount.path, (archive.entries[index].path, index), content
             plan.note = f"unpacked, since {mount.path} is set aside"
             out[key] = plan
@@ -293,22 +298,43 @@ class Ways:
         say, or at its end."""
         line, new = self.rule.folders, self.rule.new
         assert line is not None and new is not None
-        text = text_of(self.order.game, line.file)
         source = self.order.game.open(line.file)
+        data = source.read(0, source.size) if source.size <= LARGEST else b"\0"
+        if b"\0" in data:
+            raise ZubretError(
+                "A line can only be added to a text file in UTF-8, or in an encoding of single bytes.", file=line.file,
+                next="Choose another way, or add the line by hand.",
+            )  # fmt: skip
+        text = data.decode("utf-8", "surrogateescape")
         at = _place_of(text, [line.said(value) for value in line.values(text)], new.under, line.file)
         newline = "\r\n" if "\r\n" in text else "\n"
         begins = at == 0 or text[:at].endswith("\n")
         said = ("" if begins else newline) + line.said(folder) + newline
-        where = len(text[:at].encode())
+        where = len(text[:at].encode("utf-8", "surrogateescape"))
         parts = [
             Part(source, 0, where),
             Part(BytesSource(said.encode(), "the new line"), 0, len(said.encode())),
             Part(source, where, source.size - where),
         ]
-        built = Built(ChainSource(parts, line.file), [Segment("new", 0, source.size + len(said))], False, 0)
+        built = Built(ChainSource(parts, line.file), [Segment("new", 0, source.size + len(said.encode()))], False, 0)
         note = f'the line "{line.said(folder)}" is added'
         before = [Segment("payload", 0, source.size)]
         return FilePlan(line.file, before, built, [], source.size, 0, belongs_to=folder, note=note, way=self.rule.shown)
+
+
+def _named(path: str, archive: Container, index: int) -> str:
+    """What the game calls an entry; an error for one of which only the hash of a name is known."""
+    label = archive.label(index)
+    if archive.hashed and label == archive.entries[index].path:
+        raise ZubretError(
+            "This entry has only the hash of a name, so it can't be put anywhere else by name.",
+            file=path, field=label, next="Give its archive a name list, or change it in its own place.",
+        )  # fmt: skip
+    return label
+
+
+MARK = "\ufeff"
+"""What stands before the first line of some text files (Unicode 23.8, byte order mark)."""
 
 
 def _place_of(text: str, such: list[str], under: str, file: str) -> int:
@@ -316,9 +342,10 @@ def _place_of(text: str, such: list[str], under: str, file: str) -> int:
     lines, at, found, below = text.splitlines(keepends=True), 0, -1, -1
     for line in lines:
         at += len(line)
-        if line.strip() in such:
+        bare = line.lstrip(MARK).strip()
+        if bare in such:
             found = at
-        if below < 0 and under and line.strip() == under.strip():
+        if below < 0 and under and bare == under.strip():
             below = at
     if found >= 0:
         return found

@@ -1,6 +1,6 @@
 """Random-access bytes: files, slices, chains of parts, unpacked entries."""
 
-from .base import BytesSource, FileSource, FillSource, SliceSource, Source, SourceFile, read_array, same_bytes
+from .base import BytesSource, FileSource, FillSource, Later, SliceSource, Source, SourceFile, read_array, same_bytes
 from .cache import DiskCache
 from .chain import Built, ChainSource, Part, Segment, write_file
 from .edits import Edit, Mark, Rewritten, Written, edits_of
@@ -17,6 +17,7 @@ __all__ = [
     "Edit",
     "FileSource",
     "FillSource",
+    "Later",
     "Mark",
     "OpenFile",
     "Part",

@@ -5,9 +5,11 @@ from __future__ import annotations
 import io
 import os
 import threading
-from collections.abc import Iterator
+import weakref
+from collections import deque
+from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -177,6 +179,30 @@ class SliceSource(Source):
 
     def _read(self, at: int, length: int) -> bytes:
         return self.source.read(self.at + at, length)
+
+
+class Later(Source):
+    """What is opened only when somebody reads it. However many there are, only those that were opened last stay open."""
+
+    OPEN = 4
+    _recent: ClassVar[deque[weakref.ref[Later]]] = deque()
+
+    def __init__(self, name: str, size: int, make: Callable[[], Source]):
+        self.name, self.size, self._make = name, size, make
+        self._opened: Source | None = None
+
+    def _read(self, at: int, length: int) -> bytes:
+        opened = self._opened
+        if opened is None:
+            opened = self._opened = self._make()
+            self._recent.append(weakref.ref(self))
+            if (
+                len(self._recent) > self.OPEN
+                and (oldest := self._recent.popleft()()) is not None
+                and oldest is not self
+            ):
+                oldest._opened = None
+        return opened.read(at, length)
 
 
 class SourceFile(io.RawIOBase):
