@@ -99,7 +99,7 @@ class Game(Part):
 
 
 class Manifest(Part):
-    """What is in a package. zubret_mod: the version of the form."""
+    """What is in a package. zubret_mod: the version of the form; picture: PNG, JPEG or WebP."""
 
     zubret_mod: Literal[1] = 1
     name: Annotated[str, Field(min_length=1, max_length=200, pattern=r"\S")]
@@ -107,13 +107,14 @@ class Manifest(Part):
     author: Annotated[str, Field(max_length=200)] = ""
     licence: Annotated[str, Field(max_length=200)] = ""
     note: Annotated[str, Field(max_length=20_000)] = ""
+    picture: New | None = None
     game: Game
     swaps: Annotated[list[Swap], Field(max_length=500_000)] = []
     files: Annotated[list[Entry], Field(max_length=500_000)] = []
 
     def new(self) -> Iterator[New]:
         """The files that it names, each once."""
-        found = {n.member: n for n in [*(s.file for s in self.swaps), *(f.file for f in self.files)] if n}
+        found = {n.member: n for n in [self.picture, *(s.file for s in self.swaps), *(f.file for f in self.files)] if n}
         return iter(found.values())
 
 

@@ -16,6 +16,8 @@ from ..paging import Limit, Offset
 from . import installing
 
 router = Router()
+SHOWN = 20
+"""Leftovers that are told."""
 
 
 class ComingFile(Schema):
@@ -32,7 +34,8 @@ class ComingFile(Schema):
 class ForecastOut(Schema):
     """What an install, or a restore, will do. rows: the files, of which `total` there are; most, end: bytes that it takes on the game's disk at
     the worst moment, and when it is done (less than 0: it frees them); backups: on the disk of Zubret's own data; free,
-    free_for_backups: what is free there."""
+    free_for_backups: what is free there; leftovers: files that look as if somebody, or another tool, had put them aside: the first of
+    them, which stay as they are."""
 
     rows: list[ComingFile]
     total: int
@@ -41,6 +44,7 @@ class ForecastOut(Schema):
     backups: int
     free: int
     free_for_backups: int
+    leftovers: list[str]
     warnings: list[ProblemOut]
 
 
@@ -107,6 +111,7 @@ def _forecast(game: Game, build: Build | None, offset: int, limit: int) -> dict[
         "backups": coming.backups,
         "free": free,
         "free_for_backups": free_for_backups,
+        "leftovers": installing.leftovers(game)[:SHOWN],
         "warnings": [w.as_dict() for w in installing.warnings(game, build)],
     }
 

@@ -7,6 +7,7 @@ where the database is lost or older.
 from __future__ import annotations
 
 import os
+import re
 import shutil
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -20,7 +21,7 @@ from zubret_core.install import Forecast, Wanted
 
 from ..errors import stopped
 from ..games.folders import original_folder, store_of
-from ..games.models import Game
+from ..games.models import Game, SurveyFile
 from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, work
@@ -107,6 +108,20 @@ def warnings(game: Game, build: Build | None) -> list[ZubretError]:
             ZubretError("The game seems to run: a program uses its folder.", field=who, next="Close it first.")
         )
     return found
+
+
+LEFT = re.compile(r"(?i)(\.(bak|backup|orig|original|old|disabled|off)(\d*)|~|\.part| - copy\.[^./]*| \(\d\)\.[^./]*)$")
+"""Names that people and tools give to what they put aside; common practice."""
+
+
+def leftovers(game: Game) -> list[str]:
+    """Files of the game's newest survey that look as if somebody had put them aside by hand, or another tool: by their names."""
+    survey = game.current_survey()
+    if survey is None:
+        return []
+    seen = SurveyFile.objects.filter(survey=survey, inside=False).exclude(what=SurveyFile.FOLDER)
+    own = {path for path, place in store_of(game).ledger().places.items() if place.installed}
+    return [path for path in seen.values_list("path", flat=True) if LEFT.search(path) and path not in own]
 
 
 def _check_made_of_this(game: Game, build: Build) -> None:

@@ -16,7 +16,7 @@ from ..shelf.models import unpack_locator
 
 class Mod(models.Model):
     """A named set of swaps against one game. current: it is worked on; used: it takes part when all are rebuilt together, in the order
-    of `place`; version, author, licence, note: what it says of itself."""
+    of `place`; version, author, licence, note, picture (the name of a file): what it says of itself."""
 
     game = models.ForeignKey("games.Game", models.CASCADE, related_name="mods")
     name = models.CharField(max_length=200)
@@ -28,6 +28,7 @@ class Mod(models.Model):
     author = models.CharField(max_length=200, default="", blank=True)
     licence = models.CharField(max_length=200, default="", blank=True)
     note = models.TextField(default="", blank=True)
+    picture = models.CharField(max_length=60, default="", blank=True)
     removed = models.DateTimeField(null=True)
 
     def __str__(self) -> str:

@@ -5,14 +5,15 @@ from __future__ import annotations
 from typing import Annotated, Any
 
 from django.db.models import Count, Q
-from django.http import HttpRequest
-from ninja import Field, Router, Schema
+from django.http import FileResponse, HttpRequest
+from ninja import Field, File, Router, Schema
+from ninja.files import UploadedFile
 
-from ..errors import one
+from ..errors import one, stopped
 from ..games.models import Game
 from ..paging import MOST, Limit, Offset
 from ..shelf.models import unpack_locator
-from . import carrying, together
+from . import carrying, pictures, together
 from .models import Mod
 from .together import Together, live_mod, mods_of
 
@@ -23,7 +24,7 @@ Line = Annotated[str, Field(max_length=200)]
 
 class ModOut(Schema):
     """A mod. current: it is worked on; used: it takes part; swaps, ready, files: how many streams it swaps, how many of these fit, how
-    many files it puts into archives; lost: how many of its streams the newest survey does not have where the mod knows them."""
+    many files it puts into archives; picture: its address, empty where it has none; lost: how many of its streams the newest survey does not have where the mod knows them."""
 
     id: int
     name: str
@@ -33,6 +34,7 @@ class ModOut(Schema):
     author: str
     licence: str
     note: str
+    picture: str
     swaps: int
     ready: int
     files: int
@@ -84,11 +86,29 @@ class ConflictOut(Schema):
     turned: bool
 
 
+class OverlapWants(Schema):
+    """What a mod wants of an entry: all of it, or as many of its streams."""
+
+    mod: int
+    name: str
+    streams: int
+    wins: bool
+
+
+class OverlapOut(Schema):
+    """An entry that a mod replaces as a whole, while another one replaces it, too, or swaps streams in it; the order decides."""
+
+    place: str
+    wants: list[OverlapWants]
+
+
 class Conflicts(Schema):
-    """Some of them, and how many there are."""
+    """Some of them, and how many there are; the first of the entries that several want, and how many of these there are."""
 
     rows: list[ConflictOut]
     total: int
+    entries: list[OverlapOut]
+    entries_total: int
 
 
 class TurnIn(Schema):
@@ -113,6 +133,7 @@ def _row(mod: Any, lost: dict[int, int] | None = None) -> dict[str, Any]:
     return {
         "id": mod.pk,
         **own,
+        "picture": f"/api/mods/{mod.pk}/picture?of={mod.picture[:8]}" if mod.picture else "",
         "swaps": mod.swaps_count,
         "ready": mod.ready_count,
         "files": mod.files_count,
@@ -158,6 +179,31 @@ def change_mod(request: HttpRequest, mod_id: int, data: ModIn):
     return _row(one(_out(mod.game), mod_id))
 
 
+@router.get("/mods/{int:mod_id}/picture")
+def picture(request: HttpRequest, mod_id: int):
+    """A mod's picture as it was given."""
+    place = pictures.place_of(live_mod(mod_id))
+    if place is None:
+        raise stopped(404, "This mod has no picture.", "Give it one in Mods.")
+    return FileResponse(place.open("rb"), content_type=pictures.type_of(place))
+
+
+@router.post("/mods/{int:mod_id}/picture", response=ModOut)
+def give_picture(request: HttpRequest, mod_id: int, file: File[UploadedFile]):
+    """Give a mod a picture: PNG, JPEG or WebP."""
+    mod = live_mod(mod_id)
+    pictures.show(mod, file)
+    return _row(one(_out(mod.game), mod_id))
+
+
+@router.delete("/mods/{int:mod_id}/picture", response=ModOut)
+def remove_picture(request: HttpRequest, mod_id: int):
+    """Take a mod's picture away."""
+    mod = live_mod(mod_id)
+    pictures.hide(mod)
+    return _row(one(_out(mod.game), mod_id))
+
+
 @router.post("/mods/{int:mod_id}/work-on", response=ModOut)
 def work_on_mod(request: HttpRequest, mod_id: int):
     """Have swaps and files go into this mod from now on."""
@@ -188,7 +234,8 @@ def conflicts(request: HttpRequest, game_id: int, offset: Offset = 0, limit: Lim
 
 
 def _conflicts(game: Game, offset: int = 0, limit: int = 100) -> dict[str, Any]:
-    found = Together.used(game).conflicts()
+    mods = Together.used(game)
+    found, overlaps = mods.conflicts(), mods.overlaps()
     rows = [
         {
             "locator": c.locator,
@@ -201,7 +248,17 @@ def _conflicts(game: Game, offset: int = 0, limit: int = 100) -> dict[str, Any]:
         }
         for c in found[offset : offset + limit]
     ]
-    return {"rows": rows, "total": len(found)}
+    entries = [
+        {
+            "place": o.place,
+            "wants": [
+                {"mod": mod.pk, "name": mod.name, "streams": streams, "wins": mod.pk in o.wins}
+                for mod, streams in o.mods
+            ],
+        }
+        for o in overlaps[:limit]
+    ]
+    return {"rows": rows, "total": len(found), "entries": entries, "entries_total": len(overlaps)}
 
 
 @router.put("/games/{int:game_id}/conflicts", response=Conflicts)

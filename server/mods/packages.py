@@ -39,6 +39,7 @@ from ..jobs.run import start, work
 from ..shelf.models import Entry as GameEntry
 from ..shelf.models import pack_locator, seen_by, streams_of, unpack_locator
 from ..shelf.sound import open_original
+from . import pictures
 from .carrying import JudgeOrder, judge_mod
 from .models import EntryFile, Mod, Swap
 from .services import source_of, with_places
@@ -83,6 +84,7 @@ def pack_mod(job: Job, order: PackOrder, progress: Progress) -> Packed:
     mod = Mod.objects.select_related("game").get(pk=order.mod)
     places: dict[str, Path] = {}
     swaps, files = list(mod.live_swaps()), list(mod.live_files())
+    shown = pictures.place_of(mod)
     given = [s for s in swaps if s.source in (FILE, STORED)]
     _must_be_no_entries(mod, [*given, *files])
     for n, swap in enumerate(given):
@@ -91,6 +93,7 @@ def pack_mod(job: Job, order: PackOrder, progress: Progress) -> Packed:
     try:
         manifest = Manifest(
             **{name: getattr(mod, name) for name in ("name", "version", "author", "licence", "note")},
+            picture=_new(str(shown), f"picture{shown.suffix}", places) if shown else None,
             game=Game(name=mod.game.name, builds=[mod.game.build] if mod.game.build else []),
             swaps=[_packed(swap, places) for swap in swaps],
             files=[_packed_file(file, places) for file in files],
@@ -255,6 +258,7 @@ def unpack_mod(job: Job, order: UnpackOrder, progress: Progress) -> TakenIn:
         Job.objects.filter(pk=job.pk).update(scratch=str(scratch))
         scratch.mkdir(parents=True, exist_ok=True)
         files = _unpacked(package, scratch, progress)
+        shown = files[manifest.picture.member].read_bytes() if manifest.picture else b""
         mod = None
         try:
             with transaction.atomic():
@@ -272,6 +276,8 @@ def unpack_mod(job: Job, order: UnpackOrder, progress: Progress) -> TakenIn:
                     if isinstance(row, EntryFile):
                         row.digest = files[new.member].stem if new else ""
                     row.save()
+                if shown:
+                    pictures.put(mod, shown)
         except BaseException:
             if mod is not None:
                 shutil.rmtree(mod_folder(mod), ignore_errors=True)

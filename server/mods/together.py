@@ -6,7 +6,7 @@ round for this stream. Mods that swap different streams of one bank are merged: 
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -17,12 +17,12 @@ from django.db.models import QuerySet
 from django.utils import timezone
 
 from zubret_core.install.files import link_or_copy
+from zubret_core.locate.spot import IN
 from zubret_core.source import PART
 
 from ..errors import one, stopped
 from ..games.models import Game
 from ..shelf.models import unpack_locator
-from .entry_files import in_the_way
 from .models import EntryFile, Mod, Swap, Turn
 from .uploads import mod_folder
 
@@ -58,6 +58,20 @@ class Conflict:
     turned: bool
 
 
+Entry = tuple[str, tuple[tuple[str, int | None], ...]]
+"""A file of the game, and the entries on the way to one in it, that one at the end."""
+
+
+@dataclass(frozen=True)
+class Overlap:
+    """An entry that one mod replaces as a whole, and another one as well, or in part: where it is; the mods, in their order, each with
+    how many of its streams it swaps (0: all of it is replaced); the numbers of those that win, by the order."""
+
+    place: str
+    mods: tuple[tuple[Mod, int], ...]
+    wins: set[int]
+
+
 @dataclass(frozen=True)
 class Together:
     """Mods of one game that are rebuilt as one, in their order."""
@@ -90,7 +104,7 @@ class Together:
     def _wanted(self) -> dict[str, list[Swap]]:
         """The swaps of each stream, in the order of the mods."""
         found = defaultdict(list)
-        order = {mod.pk: n for n, mod in enumerate(self.mods)}
+        order = self._order
         rows = Swap.objects.filter(mod__in=self.mods, removed__isnull=True, chosen=True).defer(*HEAVY)
         for swap in sorted(rows, key=lambda s: (order[s.mod_id], s.pk)):
             swap.mod = self.mods[order[swap.mod_id]]
@@ -114,26 +128,67 @@ class Together:
         return next((s for s in swaps if s.mod_id == self._turns.get(locator)), swaps[-1])
 
     @cached_property
-    def files(self) -> list[EntryFile]:
-        """The files for whole entries; of those for one entry the last."""
-        found: dict[tuple[object, ...], EntryFile] = {}
+    def _order(self) -> dict[int, int]:
+        return {mod.pk: n for n, mod in enumerate(self.mods)}
+
+    @cached_property
+    def _whole(self) -> dict[Entry, list[EntryFile]]:
+        """The files for whole entries, in the order of the mods, by the entry."""
+        found = defaultdict[Entry, list[EntryFile]](list)
         for mod in self.mods:
             for file in mod.live_files():
-                where = file.archive, str(file.inside), file.path, file.index
-                found.pop(where, None)
-                found[where] = file
-        return list(found.values())
+                steps = (*((path, n) for path, n in file.inside), (file.path, file.index))
+                found[file.archive, steps].append(file)
+        return found
+
+    @cached_property
+    def _within(self) -> dict[Entry, list[Swap]]:
+        """Of entries for which there are files: the swaps of the streams that stand in them, those that win."""
+        found = defaultdict[Entry, list[Swap]](list)
+        for locator in self._wanted if self._whole else ():
+            where = unpack_locator(locator)
+            for n in range(1, len(where.entries) + 1):
+                if (key := (where.archive, where.entries[:n])) in self._whole:
+                    found[key].append(self._winner(locator))
+        return found
+
+    @cached_property
+    def _kept(self) -> dict[Entry, EntryFile]:
+        """The file that wins each entry: the last one, unless a later mod swaps a stream in there."""
+        return {
+            key: files[-1]
+            for key, files in self._whole.items()
+            if all(self._order[s.mod_id] <= self._order[files[-1].mod_id] for s in self._within.get(key, ()))
+        }
+
+    @property
+    def files(self) -> list[EntryFile]:
+        """The files for whole entries that win."""
+        return list(self._kept.values())
 
     @cached_property
     def swaps(self) -> list[Swap]:
-        """The swap of each stream that wins, oldest first; none of a stream whose whole entry a later mod replaces."""
-        order = {mod.pk: n for n, mod in enumerate(self.mods)}
-        won = sorted((self._winner(locator) for locator in self._wanted), key=lambda s: s.pk)
-        if len(self.mods) < 2 or not self.files:
-            return won
-        files = [f for f in self.files if f.index is not None]
-        over = ((s, in_the_way(files, unpack_locator(s.locator))) for s in won)
-        return [s for s, file in over if file is None or order[file.mod_id] <= order[s.mod_id]]
+        """The swap of each stream that wins, oldest first; none of a stream whose whole entry another mod's file replaces."""
+        over = {s.pk for key in self._kept for s in self._within.get(key, ()) if s.mod_id != self._kept[key].mod_id}
+        return sorted((s for s in map(self._winner, self._wanted) if s.pk not in over), key=lambda s: s.pk)
+
+    def overlaps(self) -> list[Overlap]:
+        """The entries that one mod replaces as a whole and another one, too, or in which it swaps streams."""
+        out = []
+        for key, files in self._whole.items():
+            mods = {file.mod_id for file in files} | {s.mod_id for s in self._within.get(key, ())}
+            if len(mods) > 1:
+                streams = Counter(s.mod_id for s in self._within.get(key, ()))
+                kept = self._kept.get(key)
+                wins = {kept.mod_id} if kept else set(streams)
+                out.append(
+                    Overlap(
+                        f"{files[0].shown_in}{IN}{files[0].label}",
+                        tuple((mod, streams[mod.pk]) for mod in self.mods if mod.pk in mods),
+                        wins,
+                    )
+                )
+        return out
 
     def made_of(self) -> dict[str, str | None]:
         """What a rebuild would take now: the digest of every swap's result and of every file."""
@@ -153,7 +208,7 @@ def new_mod(game: Game, name: str) -> Mod:
 def copied(mod: Mod, name: str, game: Game | None = None) -> Mod:
     """A new mod with the swaps and files of another, for its own game or another build of it; both go on by themselves. The files are
     linked, where the disk can."""
-    own = {f: getattr(mod, f) for f in ("version", "author", "licence", "note")}
+    own = {f: getattr(mod, f) for f in ("version", "author", "licence", "note", "picture")}
     new = new_mod(game or mod.game, name)
     Mod.objects.filter(pk=new.pk).update(**own)
     old_folder, folder = mod_folder(mod), mod_folder(new)

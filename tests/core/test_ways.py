@@ -117,10 +117,14 @@ class Ways(OnTheFerry):
         self.back()
 
     def test_loose_files_set_the_archive_aside_and_unpack_what_else_is_in_it(self):
-        swap = self.swap(DECK, "ambience/water.wav", cue="deck/ambience/water.wav")
+        swaps = [
+            self.swap(DECK, "ambience/water.wav", cue="deck/ambience/water.wav"),
+            self.swap(HOLD, "ambience/night.bell", ordinal=0, cue="hold/ambience/night.bell:3001"),
+        ]
         horn = Ferry(self.place).play("deck/ambience/horn.wav")[0]
-        plans = self.taken("loose", [swap])
-        self.assertEqual({p for p in plans if plans[p].gone}, {DECK, f"{DECK}.seal"})
+        plans = self.taken("loose", swaps)
+        volumes = {"data/hold.cargo00", "data/hold.cargo01"}
+        self.assertEqual({p for p in plans if plans[p].gone}, {DECK, f"{DECK}.seal", HOLD, *volumes})
         self.assertEqual(self.where("deck/ambience/water.wav", "deck/ambience/water.wav"), "loose files")
         self.assertEqual(self.where("deck/ambience/horn.wav", "deck/ambience/horn.wav"), "data/patch_01.zip")
         np.testing.assert_array_equal(Ferry(self.place).play("deck/ambience/horn.wav")[0], horn)

@@ -54,7 +54,7 @@ class Installing(ServerTest):
     def test_all_is_told_before_it_happens_and_the_original_is_heard_and_rebuilt_from_all_the_time(self):
         coming = self.get(f"{self.at}/install/forecast")
         self.assertEqual({f["what"] for f in coming["rows"]}, {"replaced"})
-        self.assertEqual([], coming["warnings"])
+        self.assertEqual(([], []), (coming["warnings"], coming["leftovers"]))
         heard = self.get(f"/audio/{self.one['audio']}/pcm?start=0&frames=4000").content
         self.send("post", f"/builds/{self.build['id']}/install")
         self.assertEqual((self.state(), self.route()), ("installed", "installed"))
@@ -71,6 +71,10 @@ class Installing(ServerTest):
         self.send("post", f"{self.at}/survey")
         anew = self.get(f"{self.at}/survey")
         self.assertEqual({k: survey[k] for k in FOUND}, {k: anew[k] for k in FOUND})
+        for name in ("sea.crate.bak", "deck - Copy.zip", "sea.crated"):  # two that somebody has put aside
+            (self.place / "data" / name).write_bytes(b"x")
+        self.before |= {path: digest for path, digest in tree(self.place).items() if path not in now}
+        self.send("post", f"{self.at}/survey")
         again = self.rebuilt()
         self.assertEqual(tree(self.builds / str(again["id"])), {path: now[path] for path in changed})
         trial = {"swap_id": self.swap["id"], "loops": 1, "installed": True}
@@ -78,6 +82,8 @@ class Installing(ServerTest):
         played = self.get(f"/trials/{started['trial']['id']}")
         self.assertTrue(played["played"], played["why"])
 
+        told = self.get(f"{self.at}/install/forecast")["leftovers"]
+        self.assertEqual(told, ["data/deck - Copy.zip", "data/sea.crate.bak"])
         self.send("post", f"{self.at}/restore")
         self.assertEqual((self.state(), tree(self.place)), ("original", self.before))
         untold = self.send("post", f"/builds/{again['id']}/trials", trial)

@@ -34,6 +34,8 @@ class Packages(ServerTest):
         lamp = Entry.objects.get(archive=Archive.objects.get(path="data/sea.crate"), path="pictures/lamp.raw")
         mine = SimpleUploadedFile("lamp.raw", b"a darker lamp")
         self.client.post(f"/api{self.mod}/files", {"entry_id": lamp.pk, "file": mine})
+        picture = SimpleUploadedFile("p.png", b"\x89PNG\r\n\x1a\n of a ferry")
+        self.client.post(f"/api{self.mod}/picture", {"file": picture})
         self.send("patch", self.mod, {"name": "Night", "version": "1.2", "author": "A. Ferryman", "licence": "CC0"})
 
     def packed(self) -> bytes:
@@ -77,6 +79,7 @@ class Packages(ServerTest):
         job = self.get(f"/jobs/{begun['id']}")
         self.assertEqual((job["state"], Mod.objects.count()), ("done", before + 1), job["error"])
         mod = f"/mods/{job['result']['mod']}"
+        self.assertTrue(b"".join(self.get(f"{mod}/picture").streaming_content).endswith(b" of a ferry"))
         rows = self.get(f"{mod}/judgement")["rows"]
         verdicts = {r["place"].rpartition(" ")[2]: r["verdict"] for r in rows}
         self.assertEqual(verdicts, {"0251": "same", "2210": "moved", "2214": "gone", "pictures/lamp.raw": "same"})

@@ -35,7 +35,7 @@ BY_BYTES = {
     "wav",
     "wave",
 }
-BY_BYTES |= {"{number}", "{slug}", "csv", "export", "figures", "file", "notes", "plan", "same"}
+BY_BYTES |= {"{number}", "{slug}", "csv", "export", "figures", "file", "notes", "picture", "plan", "same"}
 """The last word of addresses that read files; what they ask of the database is one row."""
 
 

@@ -1,8 +1,15 @@
 """Several mods of a game: merged inside one bank, in conflict over one stream, copied, arranged, taken away and back."""
 
+from pathlib import Path
+
+from django.core.files.uploadedfile import SimpleUploadedFile
+
 from server.mods.models import Swap
+from server.shelf.models import Entry
 from tests.server.support import ServerTest, wav_bytes
-from tests.support import tone
+from tests.support import bytes_of, tone
+from zubret_core.container import GameFolder
+from zubret_core.locate import Spot
 
 
 class Together(ServerTest):
@@ -64,6 +71,33 @@ class Together(ServerTest):
         self.assertIn("No mod is on", self.send("post", f"/mods/{second}/rebuild", {"together": True}, 409)["what"])
         alone = self.send("post", f"/mods/{self.first}/rebuild", {})
         self.assertEqual(self.get(f"/jobs/{alone['id']}")["state"], "done")
+
+    def test_whole_entries_and_streams_in_them_are_told_and_the_later_one_wins(self):
+        bank = Entry.objects.get(path="music/music.bell")
+        game = GameFolder(Path(self.game["folder"]))
+        content = bytes_of(Spot.place(game, "data/sea.crate › music/music.bell").source)
+        second = self.second()
+        body = {"entry_id": bank.pk, "file": SimpleUploadedFile("theirs.bell", content)}
+        self.assertEqual(self.client.post(f"/api/mods/{second}/files", body).status_code, 200)
+        (overlap,) = self.get(f"{self.at}/conflicts")["entries"]
+        self.assertEqual(overlap["place"], "data/sea.crate › music/music.bell")
+        self.assertEqual([(w["streams"], w["wins"]) for w in overlap["wants"]], [(2, False), (0, True)])
+        self.assertEqual(self.rebuilt(), {})  # the file is all that goes in
+        self.send("put", f"{self.at}/mods", {"mods": [second, self.first]})
+        (overlap,) = self.get(f"{self.at}/conflicts")["entries"]
+        self.assertEqual([(w["streams"], w["wins"]) for w in overlap["wants"]], [(0, False), (2, True)])
+        self.assertEqual(self.rebuilt(), {"0247": "300.wav", "0246": "400.wav"})
+
+        # A mod may have a picture.
+        for data, status in ((b"GIF89a", 422), (b"\x89PNG\r\n\x1a\n and more", 200), (b"RIFF0000WEBP and more", 200)):
+            answer = self.client.post(f"/api/mods/{second}/picture", {"file": SimpleUploadedFile("p", data)})
+            self.assertEqual(answer.status_code, status)
+        shown = self.get(answer.json()["picture"].removeprefix("/api"))
+        self.assertEqual((shown["content-type"], b"".join(shown.streaming_content)), ("image/webp", data))
+        copy = self.send("post", f"{self.at}/mods", {"name": "Copy", "copy_of": second})
+        self.assertEqual(b"".join(self.get(copy["picture"].removeprefix("/api")).streaming_content), data)
+        self.send("delete", f"/mods/{second}/picture")
+        self.get(f"/mods/{second}/picture", 404)
 
     def test_a_copy_goes_on_by_itself_and_a_mod_goes_and_comes_back(self):
         said = {"name": "Night", "version": "1.2", "author": "A. Ferryman", "licence": "CC0", "note": "music only"}

@@ -3,7 +3,7 @@ over the others, loose files for which archives are set aside, and a folder that
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from functools import partial
 
@@ -205,7 +205,7 @@ class Ways:
                 out[self.order.same(game_path)], changed[self.order.same(game_path)] = plan, game_path
         aside = self._set_aside(changed)
         for mount in aside:
-            self._unpack(folder, mount, out)
+            self._unpack(folder, mount, out, changed)
         for key, game_path in changed.items():
             out[key].note = self._beaten([game_path], aside)
         plans = list(out.values())
@@ -267,14 +267,13 @@ class Ways:
             out += more
         return sorted(out, key=lambda m: m.rank)
 
-    def _unpack(self, folder: str, mount: Mount, out: dict[str, FilePlan]) -> None:
-        """All other files of an archive that is set aside, loose."""
+    def _unpack(self, folder: str, mount: Mount, out: dict[str, FilePlan], changed: Collection[str]) -> None:
+        """All files of an archive that is set aside, loose, but for those that change."""
         spot = self.holders.spot(mount)
         archive = spot.archive
         for key, index in self.holders.names(mount).items():
-            before = out.get(key)
-            if before is not None and (before.swaps or before.files):
-                continue  # it is changed
+            if key in changed:
+                continue
             content = Later(
                 archive.path(index),
                 archive.entries[index].size,

@@ -4,8 +4,9 @@
   import { app } from "../lib/app.svelte";
   import { ofGame } from "../lib/cache";
 
-  /** Where several places hold the file of a stream: who wins, and by which rule. Nothing where only one does. */
-  let { stream }: { stream: number } = $props();
+  /** Where several places hold the file of a stream: who wins, and by which rule. Nothing where only one does. losers: nothing either
+   * where this stream wins. */
+  let { stream, losers = false }: { stream: number; losers?: boolean } = $props();
 
   const found = createQuery(() => ({
     queryKey: ofGame(app.gameId, "who wins", stream),
@@ -17,7 +18,7 @@
   const loses = $derived((found.data?.own ?? 0) > 0);
 </script>
 
-{#if rows.length > 1}
+{#if losers ? loses : rows.length > 1}
   <section aria-label="Who wins" class="border-l-2 pl-3 {loses ? 'border-info' : 'border-line'}">
     <p class={loses ? "font-semibold text-info" : "text-quiet"}>
       {loses ? "▲ The game plays another one" : "● The game plays this one"}

@@ -2500,6 +2500,34 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mods/{mod_id}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Picture
+         * @description A mod's picture as it was given.
+         */
+        get: operations["server_mods_mods_api_picture"];
+        put?: never;
+        /**
+         * Give Picture
+         * @description Give a mod a picture: PNG, JPEG or WebP.
+         */
+        post: operations["server_mods_mods_api_give_picture"];
+        /**
+         * Remove Picture
+         * @description Take a mod's picture away.
+         */
+        delete: operations["server_mods_mods_api_remove_picture"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mods/{mod_id}/plan": {
         parameters: {
             query?: never;
@@ -3624,9 +3652,13 @@ export interface components {
         };
         /**
          * Conflicts
-         * @description Some of them, and how many there are.
+         * @description Some of them, and how many there are; the first of the entries that several want, and how many of these there are.
          */
         Conflicts: {
+            /** Entries */
+            entries: components["schemas"]["OverlapOut"][];
+            /** Entries Total */
+            entries_total: number;
             /** Rows */
             rows: components["schemas"]["ConflictOut"][];
             /** Total */
@@ -4108,7 +4140,8 @@ export interface components {
          * ForecastOut
          * @description What an install, or a restore, will do. rows: the files, of which `total` there are; most, end: bytes that it takes on the game's disk at
          *     the worst moment, and when it is done (less than 0: it frees them); backups: on the disk of Zubret's own data; free,
-         *     free_for_backups: what is free there.
+         *     free_for_backups: what is free there; leftovers: files that look as if somebody, or another tool, had put them aside: the first of
+         *     them, which stay as they are.
          */
         ForecastOut: {
             /** Backups */
@@ -4119,6 +4152,8 @@ export interface components {
             free: number;
             /** Free For Backups */
             free_for_backups: number;
+            /** Leftovers */
+            leftovers: string[];
             /** Most */
             most: number;
             /** Rows */
@@ -4823,7 +4858,7 @@ export interface components {
         /**
          * ModOut
          * @description A mod. current: it is worked on; used: it takes part; swaps, ready, files: how many streams it swaps, how many of these fit, how
-         *     many files it puts into archives; lost: how many of its streams the newest survey does not have where the mod knows them.
+         *     many files it puts into archives; picture: its address, empty where it has none; lost: how many of its streams the newest survey does not have where the mod knows them.
          */
         ModOut: {
             /** Author */
@@ -4842,6 +4877,8 @@ export interface components {
             name: string;
             /** Note */
             note: string;
+            /** Picture */
+            picture: string;
             /** Ready */
             ready: number;
             /** Swaps */
@@ -4958,6 +4995,30 @@ export interface components {
         OrderIn: {
             /** Mods */
             mods: number[];
+        };
+        /**
+         * OverlapOut
+         * @description An entry that a mod replaces as a whole, while another one replaces it, too, or swaps streams in it; the order decides.
+         */
+        OverlapOut: {
+            /** Place */
+            place: string;
+            /** Wants */
+            wants: components["schemas"]["OverlapWants"][];
+        };
+        /**
+         * OverlapWants
+         * @description What a mod wants of an entry: all of it, or as many of its streams.
+         */
+        OverlapWants: {
+            /** Mod */
+            mod: number;
+            /** Name */
+            name: string;
+            /** Streams */
+            streams: number;
+            /** Wins */
+            wins: boolean;
         };
         /**
          * PackageOut
@@ -10313,6 +10374,80 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    server_mods_mods_api_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    server_mods_mods_api_give_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModOut"];
+                };
+            };
+        };
+    };
+    server_mods_mods_api_remove_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mod_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModOut"];
                 };
             };
         };

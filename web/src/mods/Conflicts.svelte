@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { createQuery } from "@tanstack/svelte-query";
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import { api, asProblem, got, type Conflict } from "../lib/api";
   import { app } from "../lib/app.svelte";
@@ -13,6 +14,12 @@
   const found = growing<Conflict>(() => ({
     key: ofGame(app.gameId, "conflicts"),
     ask: (offset) => got(api.GET("/api/games/{game_id}/conflicts", { params: { path, query: { offset } } })),
+  }));
+  const both = createQuery(() => ({
+    queryKey: ofGame(app.gameId, "overlaps"),
+    queryFn: () =>
+      got(api.GET("/api/games/{game_id}/conflicts", { params: { path, query: { limit: 100 } } })),
+    staleTime: 0,
   }));
   const turn = (locator: string, mod: number | null) =>
     change(() =>
@@ -64,3 +71,29 @@
     >
   {/if}
 </section>
+{#if both.data?.entries_total}
+  <section aria-label="Entries wanted by several">
+    <h2 class="font-semibold">
+      {count(both.data.entries_total, "whole entry")} wanted by several mods
+    </h2>
+    <ul class="mt-2">
+      {#each both.data.entries as o (o.place)}
+        <li class="flex flex-wrap items-center gap-x-4 gap-y-1 border-b border-line py-2">
+          <span class="num min-w-64 grow break-all">{o.place}</span>
+          {#each o.wants as w (w.mod)}
+            <span class={w.wins ? "font-semibold" : "text-quiet"}
+              >{w.name}
+              <span class="font-normal text-quiet"
+                >({w.streams ? count(w.streams, "stream") : "all of it"})</span
+              >{w.wins ? " wins" : ""}</span
+            >
+          {/each}
+          <span class="w-40 text-right text-quiet">by the order</span>
+        </li>
+      {/each}
+    </ul>
+    {#if both.data.entries_total > both.data.entries.length}
+      <p class="mt-2 text-quiet">and {spaced(both.data.entries_total - both.data.entries.length)} more</p>
+    {/if}
+  </section>
+{/if}

@@ -130,6 +130,25 @@
     {#each coming.data?.warnings ?? [] as warning (warning.what + warning.where)}
       <ProblemPanel problem={warning} />
     {/each}
+    {#if coming.data?.leftovers.length && !isInstalled}
+      <details class="border-l-2 border-info pl-3">
+        <summary class="cursor-pointer text-info"
+          >▲ {count(coming.data.leftovers.length, "file")} in the game's folder {coming.data.leftovers
+            .length === 1
+            ? "looks"
+            : "look"} as if somebody, or another tool, had put {coming.data.leftovers.length === 1
+            ? "it"
+            : "them"} aside</summary
+        >
+        <p class="text-quiet">
+          If the game was changed before, get its own files first: what is kept now comes back when you
+          restore.
+        </p>
+        <ul class="num">
+          {#each coming.data.leftovers as path (path)}<li class="break-all">{path}</li>{/each}
+        </ul>
+      </details>
+    {/if}
     {#if coming.error}<ProblemPanel problem={asProblem(coming.error)} />{/if}
     {#if coming.data?.total && !job}
       <section aria-label={back ? "What restoring does" : "What installing does"} class="space-y-3">

@@ -235,7 +235,7 @@
               onclick={() => remove(mod)}>Remove</button
             >
           </div>
-          {#if open === mod.id}<ModFacts {mod} {game_id} say={(body) => say(mod, body)} />{/if}
+          {#if open === mod.id}<ModFacts {change} {mod} {game_id} say={(body) => say(mod, body)} />{/if}
         </li>
       {/each}
     </ol>

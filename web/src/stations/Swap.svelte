@@ -2,6 +2,7 @@
   import { createQuery } from "@tanstack/svelte-query";
   import { untrack } from "svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
+  import WhoWins from "../components/WhoWins.svelte";
   import { asProblem, attempted, type ProblemText, type Treatment } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { clock, spaced } from "../lib/format";
@@ -204,6 +205,7 @@
         {/if}
       </div>
     {/if}
+    {#if stream}<div class="mt-2"><WhoWins stream={stream.id} losers /></div>{/if}
     {#if swap && takes.length > 1}
       <Takes {takes} current={swap} choose={() => attempt(() => choose(swap))} remove={removeTake} />
     {/if}
