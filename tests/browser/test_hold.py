@@ -104,11 +104,11 @@ class Hold(BrowserTest):
         page.keyboard.type("cabin")
         expect(rows).to_have_count(4)  # with its head: what was found, and what is around it
         page.get_by_role("searchbox", name="Path").fill("")
-        picture.get_by_role("button", name="data/deck.zip").click()
+        picture.get_by_role("button", name="data/deck.zip:").click()
         expect(rows).to_have_count(3)
         page.go_back()
         page.go_forward()
-        expect(picture.get_by_role("button", name="data/deck.zip")).to_have_attribute("aria-pressed", "true")
+        expect(picture.get_by_role("button", name="data/deck.zip:")).to_have_attribute("aria-pressed", "true")
 
     def test_2_a_layout_is_written_from_nothing_until_it_gives_the_file_back(self):
         page, game = self.page, self.register()

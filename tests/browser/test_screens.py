@@ -57,7 +57,7 @@ class Screens(BrowserTest):
             yield "files", self._files(game), page.get_by_text("2 files of 2 matched")
             yield "mods", self._mods(game), page.get_by_text("wanted by several").or_(page.get_by_text("No two mods"))
             yield "new build", self._new_build(game), page.get_by_role("group", name="Verdicts")
-            yield "package", self._package(game), page.get_by_role("dialog", name="Take in a package")
+            yield "package", self._package(game), page.get_by_role("dialog", name="Take in a mod")
             yield "install", self._install(game), page.get_by_text("Nothing is installed")
             yield "rebuild", lambda: self.open(f"#/{game}/rebuild"), page.get_by_role("heading", name="Rebuild")
 
@@ -126,7 +126,7 @@ class Screens(BrowserTest):
     def _package(self, game: int):
         def go():
             self.open(f"#/{game}/mods")
-            self.page.get_by_role("button", name="From a package …").click()
+            self.page.get_by_role("button", name="Take in a mod …").click()
 
         return go
 

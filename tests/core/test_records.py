@@ -217,7 +217,7 @@ class Wrong(SimpleTestCase):
         good = HEAD.format(order="little") + fields
         load_layout(good)
         for old, new, line, word in (
-            ("describes: archive", "describes: archiv", 4, "Input should be"),
+            ("describes: archive", "describes: archiv", 4, 'Did you mean "archive"?'),
             ("byte_order: little", "byte_ordr: little", 5, 'Did you mean "byte_order"?'),
             ("    at: 0\n", "    at: 0\n    after: head\n", 8, "exactly one of"),
             ("    repeat: head.count", "    repeat: head.cuont", 15, 'Did you mean "head.count"?'),

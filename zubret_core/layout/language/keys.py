@@ -16,8 +16,7 @@ _GAME = {"Line", "Known", "Paths", "NewPlace", "Reads", "Beside", "LoadRules"}
 
 
 def _parts(model: type[Strict]) -> list[type[Strict]]:
-    below = model.__subclasses__()
-    return below + [part for one in below for part in _parts(one)]
+    return [part for one in model.__subclasses__() for part in (one, *_parts(one))]
 
 
 def _places(of_game: bool) -> dict[str, list[str]]:
