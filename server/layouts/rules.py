@@ -34,8 +34,8 @@ class Way:
 
 def all_rules() -> list[LoadRules]:
     """The user's load rules, the newest first, then those that ship."""
-    own = [one for _, one in newest_texts() if isinstance(one, LoadRules)]
-    return [*reversed(own), *shipped_rules()]
+    own = [(version.pk, one) for version, one in newest_texts() if isinstance(one, LoadRules)]
+    return [*(one for _, one in sorted(own, key=lambda pair: -pair[0])), *shipped_rules()]
 
 
 def rules_of(game: Game) -> LoadRules | None:

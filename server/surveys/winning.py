@@ -14,7 +14,7 @@ from typing import ClassVar
 from django.db import connection
 from django.db.models import QuerySet
 
-from zubret_core.base import Progress
+from zubret_core.base import Kept, Progress
 from zubret_core.locate import LoadOrder, Mount
 from zubret_core.locate.reads import why
 
@@ -43,10 +43,17 @@ class Holder:
     entry: int
 
 
+_orders: Kept[tuple[int, str], LoadOrder] = Kept(4)
+"""By the survey and the load rules: who listens down a list asks for each stream."""
+
+
 def load_order(game: Game, survey: Survey) -> LoadOrder | None:
     """What a game reads from, by the files of a survey; None where nobody knows."""
     rules = rules_of(game)
-    return LoadOrder(rules, original_folder(game), _files(survey).values_list("path", flat=True)) if rules else None
+    if rules is None:
+        return None
+    paths = _files(survey).values_list("path", flat=True)
+    return _orders.made((survey.pk, rules.model_dump_json()), lambda: LoadOrder(rules, original_folder(game), paths))
 
 
 def _files(survey: Survey) -> QuerySet[SurveyFile]:
@@ -55,7 +62,8 @@ def _files(survey: Survey) -> QuerySet[SurveyFile]:
 
 def _archives(survey: Survey, order: LoadOrder) -> dict[int, Mount]:
     """The rows of a survey's archives, with where the game reads them."""
-    seen = dict(_files(survey).filter(archive__isnull=False).values_list("path", "archive"))
+    archives = _files(survey).filter(path__in=among([m.path for m in order.mounts if m.archive]), archive__isnull=False)
+    seen = dict(archives.values_list("path", "archive"))
     return {seen[m.path]: m for m in order.mounts if m.archive and m.path in seen}
 
 
