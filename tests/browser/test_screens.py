@@ -58,6 +58,8 @@ class Screens(BrowserTest):
             yield "mods", self._mods(game), page.get_by_text("wanted by several").or_(page.get_by_text("No two mods"))
             yield "new build", self._new_build(game), page.get_by_role("group", name="Verdicts")
             yield "package", self._package(game), page.get_by_role("dialog", name="Take in a mod")
+            rules = f"#/{game}/bench/ferry.ini?layout=saltglass-ferry"
+            yield "load rules", lambda: self.open(rules), page.get_by_role("table", name="What the game reads")
             yield "install", self._install(game), page.get_by_text("Nothing is installed")
             yield "rebuild", lambda: self.open(f"#/{game}/rebuild"), page.get_by_role("heading", name="Rebuild")
 

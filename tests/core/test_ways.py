@@ -116,6 +116,21 @@ class Ways(OnTheFerry):
         self.assertEqual(data, swap.payload.read_bytes())
         self.back()
 
+    def test_a_patch_in_a_tar_is_read_by_debian_s_tar(self):
+        text = "\n".join(
+            ["zubret: 1", "id: x", "describes: game", "recognise: [{file: ferry.ini}]", "reads:",
+             "  - {name: deck, archives: data/deck.zip}",
+             "  - {name: tars, archives: 'data/*.tar', new: {file: 'data/patch_{number}.tar', like: tar}}"]
+        )  # fmt: skip
+        swap, out = self.swap(DECK, "ambience/water.wav"), self.folder / "out"
+        order = LoadOrder(load_rules(text), self.game)
+        plans = plan_rebuild(self.game, [swap], known=self.known, order=order, way="tars")
+        write_plan(plans, out)
+        points = prove_in_new_process(expectation(self.game, out, plans))
+        self.assertEqual([p for p in points if not p.ok], [])
+        tar = ["tar", "-xOf", out / "data/patch_1.tar", "ambience/water.wav"]
+        self.assertEqual(subprocess.run(tar, capture_output=True, check=True).stdout, swap.payload.read_bytes())
+
     def test_loose_files_set_the_archive_aside_and_unpack_what_else_is_in_it(self):
         swaps = [
             self.swap(DECK, "ambience/water.wav", cue="deck/ambience/water.wav"),

@@ -136,7 +136,8 @@ class TarArchive(Container):
         """Members in file order with the first byte of their headers and the byte behind their padding."""
         starts = [m.offset for m in self._all]
         end = self._tar.offset
-        return [(m, a, b) for m, a, b in zip(self._all, starts, [*starts[1:], end], strict=True)]
+        ends = [*starts[1:], end] if starts else []  # an archive may have no member
+        return [(m, a, b) for m, a, b in zip(self._all, starts, ends, strict=True)]
 
     def segments(self) -> list[Segment]:
         if self._packing:

@@ -120,19 +120,11 @@ class LoadOrder:
 def why(winner: Mount, other: Mount) -> str:
     """The rule by which one place wins over another."""
     if winner.rule is not other.rule:
-        return (
-            f"{winner.rule.shown} win over {other.rule.shown}"
-            if _many(winner.rule)
-            else (f"{winner.rule.shown} wins over {other.rule.shown}")
-        )
+        return f"the game reads {winner.rule.shown} after {other.rule.shown}"
     if winner.rule.archives is not None:
         how = "the highest number" if winner.rule.order == "number" else "the last by name"
         return f"of {winner.rule.shown}, {how} wins"
     return f"of {winner.rule.shown}, the last that a line names wins"
-
-
-def _many(rule: Reads) -> bool:
-    return bool(rule.archives and "*" in rule.archives) or rule.shown.endswith("files")
 
 
 def _numbered(path: str) -> tuple[int, str]:

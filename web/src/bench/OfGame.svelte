@@ -1,9 +1,23 @@
 <script lang="ts">
-  import type { Tried } from "../lib/api";
+  import ProblemPanel from "../components/ProblemPanel.svelte";
+  import { api, attempted, got, type ProblemText, type Tried, type WhoWins } from "../lib/api";
+  import { app } from "../lib/app.svelte";
   import { spaced } from "../lib/format";
 
-  /** What load rules say of the game: what it reads from, the strongest first. */
+  /** What load rules say of the game: what it reads from, the strongest first; and who holds a file, by the rules that are saved. */
   let { game }: { game: NonNullable<Tried["game"]> } = $props();
+  let path = $state("");
+  let told = $state<WhoWins | null>(null);
+  let problem = $state<ProblemText | null>(null);
+
+  const ask = (e: SubmitEvent) => {
+    e.preventDefault();
+    const params = { path: { game_id: app.gameId }, query: { path: path.trim() } };
+    void attempted(
+      async () => (told = await got(api.GET("/api/games/{game_id}/who-wins", { params }))),
+      (p) => (problem = p),
+    );
+  };
 </script>
 
 <section aria-label="The game" class="min-h-0 overflow-auto">
@@ -43,4 +57,29 @@
       {/each}
     </tbody>
   </table>
+  <form class="mt-4 flex flex-wrap items-center gap-2" onsubmit={ask}>
+    <label class="flex grow items-center gap-2"
+      ><span class="text-quiet">who holds, by the saved rules</span>
+      <input
+        class="input input-sm num grow"
+        placeholder="the game's path, such as root/folder/name"
+        maxlength="2000"
+        bind:value={path}
+      /></label
+    >
+    <button class="btn btn-sm" disabled={!path.trim()}>Ask</button>
+  </form>
+  {#if problem}<ProblemPanel {problem} close={() => (problem = null)} />{/if}
+  {#if told}
+    <ol class="mt-2" aria-label="Who holds {told.path}">
+      {#each told.rows as row, n (row.place + row.path)}
+        <li class="border-b border-line py-1">
+          <span class="num break-all">{row.place || "the game’s folder"}</span>
+          <span class="text-quiet">{n ? row.why : "● wins"}</span>
+        </li>
+      {:else}
+        <li class="text-quiet">Nothing that the game reads holds {told.path}.</li>
+      {/each}
+    </ol>
+  {/if}
 </section>

@@ -33,6 +33,7 @@ export type Judged = Schemas["JudgedOut"];
 export type Judgement = Schemas["JudgementOut"];
 export type SentOfMod = Schemas["SentOut"];
 export type PackageLook = Schemas["PackageOut"];
+export type WhoWins = Schemas["WhoWins"];
 export type Ways = Schemas["WaysOut"];
 export type Forecast = Schemas["ForecastOut"];
 export type ComingFile = Schemas["ComingFile"];
