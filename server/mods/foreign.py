@@ -20,11 +20,13 @@ from django.db import transaction
 from zubret_core.base import Progress, ZubretError, in_words, told_to
 from zubret_core.container import ZipArchive
 from zubret_core.extract.names import safe_path
-from zubret_core.locate.foreign import Brought, Foreign, Given, OtherEntry, OtherStream
+from zubret_core.locate import Locator
+from zubret_core.locate.foreign import Brought, Foreign, Given, OtherEntry, OtherSound, OtherStream
 from zubret_core.locate.spot import IN
 from zubret_core.package import MANIFEST
 from zubret_core.source import FileSource, Source, write_file
-from zubret_core.swap import STORED, Treatment
+from zubret_core.source.sums import sum_of
+from zubret_core.swap import FILE, STORED, Treatment
 
 from ..errors import stopped
 from ..games.folders import original_folder
@@ -34,7 +36,7 @@ from ..jobs.orders import Order
 from ..jobs.run import start, work
 from ..layouts.known import known_for
 from ..layouts.rules import order_of
-from ..shelf.models import pack_locator
+from ..shelf.models import Entry, pack_locator, seen_by, streams_of, unpack_locator
 from ..shelf.opening import disk_cache
 from .models import EntryFile, Mod, Swap
 from .preparing import prepared_now
@@ -144,12 +146,14 @@ class BringOrder(Order):
 
 @dataclass(frozen=True)
 class BroughtIn:
-    """The new mod (0 where nothing was found), and what was found: how many streams and whole entries are others; how many files are
+    """The new mod (0 where nothing was found), and what was found: how many streams and whole entries are others; how many sounds are
+    called by a stream's id, and are to be fitted; how many files are
     as the game has them; those that stand nowhere in it, with the reason, of `strange` the first ones."""
 
     mod: int
     streams: int
     files: int
+    sounds: int
     same: int
     strange: int
     unknown: list[tuple[str, str]] = field(default_factory=list)
@@ -183,12 +187,15 @@ def bring(job: Job, order: BringOrder, progress: Progress) -> BroughtIn:
         )
 
     with _given(folder, known_archive) as given, told_to(lambda n, of, note: progress(0, 0, in_words(n, of, note))):
-        looks = Foreign(original_folder(game), known_for(game), held, rules, disk_cache())
+        looks = Foreign(
+            original_folder(game), known_for(game), held, rules, disk_cache(),
+            partial(_by_id, game), partial(_by_content, game),
+        )  # fmt: skip
         found = looks.look(given, lambda n, of, note: progress(n, 2 * of, note))
-        mod = _made(job, game, order.name, found, progress) if found.streams or found.entries else None
+        mod = _made(job, game, order.name, found, progress) if found.streams or found.entries or found.sounds else None
     shutil.rmtree(folder, ignore_errors=True)
     return BroughtIn(
-        mod.pk if mod else 0, len(found.streams), len(found.entries), len(found.same), len(found.unknown),
+        mod.pk if mod else 0, len(found.streams), len(found.entries), len(found.sounds), len(found.same), len(found.unknown),
         found.unknown[:SHOWN],
     )  # fmt: skip
 
@@ -198,7 +205,7 @@ def _made(job: Job, game: Game, name: str, found: Brought, progress: Progress) -
     scratch = settings.DATA_DIR / "exports" / str(job.pk)
     Job.objects.filter(pk=job.pk).update(scratch=str(scratch))
     scratch.mkdir(parents=True, exist_ok=True)
-    everything: list[OtherStream | OtherEntry] = [*found.streams, *found.entries]
+    everything: list[OtherStream | OtherEntry | OtherSound] = [*found.streams, *found.entries, *found.sounds]
     places = []
     for n, one in enumerate(everything):
         progress(len(everything) + n, 2 * len(everything), f"keeping {one.by}")
@@ -212,7 +219,7 @@ def _made(job: Job, game: Game, name: str, found: Brought, progress: Progress) -
             for one, place in zip(everything, places, strict=True):
                 if place.exists():  # else the same bytes came before
                     os.replace(place, sources / place.name)
-                row = _swap(one) if isinstance(one, OtherStream) else _file(one, place.stem)
+                row = _file(one, place.stem) if isinstance(one, OtherEntry) else _swap(one)
                 row.mod, row.source_path, row.source_name = mod, str(sources / place.name), one.by[-300:]
                 row.save()
         for swap in mod.live_swaps().select_related("mod__game"):
@@ -243,15 +250,30 @@ def _written(folder: Path, content: Source, name: str) -> Path:
     return place
 
 
-def _swap(one: OtherStream) -> Swap:
-    where, format = one.where, one.stream.format
+def _swap(one: OtherStream | OtherSound) -> Swap:
+    where, stored = one.where, isinstance(one, OtherStream)
     return Swap(
         locator=pack_locator(where.archive, where.entries, where.stream_id, where.ordinal),
-        source=STORED,
-        source_format=format.as_dict(),
+        source=STORED if stored else FILE,
+        source_format=one.stream.format.as_dict() if isinstance(one, OtherStream) else None,
         treatment=Treatment().as_dict(),
         state=Swap.READING,
     )
+
+
+def _by_id(game: Game, id: str) -> Locator | None:
+    """The one stream of a game's newest survey that has an id; None where none has it, or several."""
+    found = list(streams_of(game).filter(stream_id=id).values_list("locator", flat=True)[:2]) if id else []
+    return unpack_locator(found[0]) if len(found) == 1 else None
+
+
+def _by_content(game: Game, content: Source) -> bool:
+    """Whether an entry of a game's newest survey has these bytes, as far as its contents are known (xxh3-64)."""
+    entries = Entry.objects.filter(seen_by(game.current_survey()), size=content.size, digest__isnull=False)
+    if not content.size or not entries.exists():
+        return False
+    value = int(sum_of("xxh3-64", content))
+    return entries.filter(digest=value - (1 << 64) if value >> 63 else value).exists()
 
 
 def _file(one: OtherEntry, digest: str) -> EntryFile:

@@ -8,9 +8,12 @@ from pathlib import Path
 from django.core.files.uploadedfile import SimpleUploadedFile
 
 from server.mods.models import EntryFile, Mod, Swap
+from server.shelf.models import Entry, unpack_locator
 from tests.server.support import ServerTest, wav_bytes
 from tests.server.test_install import tree
-from tests.support import tone
+from tests.support import bytes_of, tone
+from zubret_core.container import GameFolder
+from zubret_core.locate import Spot
 
 
 class Foreign(ServerTest):
@@ -105,6 +108,19 @@ class Foreign(ServerTest):
         self.assertEqual(EntryFile.objects.get(mod=found["mod"]).path, "readme.txt")
         self.assertFalse([p for p in (self.root / "data").rglob("*") if p.name in ("evil.txt", "y.bell")])
         self.assertFalse(any((self.root / "data" / "tmp").glob("*.brought")))
+        # By id, and by content: a sound that is called like one stream, and a copy of an entry under another name.
+        lamp = Entry.objects.get(path="pictures/lamp.raw")
+        content = bytes_of(Spot.place(GameFolder(self.place), "data/sea.crate › pictures/lamp.raw").source)
+        self.assertIsNotNone(lamp.digest)
+        files = {
+            "x/0251.wav": wav_bytes(tone(2, 44_100, 300, 2), 44_100),
+            "x/9999.wav": wav_bytes(tone(1, 8_000, 9), 8_000),
+        }
+        found = self.brought({**files, "x/odd.name": content})
+        self.assertEqual((found["sounds"], found["streams"], found["same"], found["strange"]), (1, 0, 1, 1))
+        swap = Swap.objects.get(mod=found["mod"])
+        self.assertEqual((swap.source, swap.state, unpack_locator(swap.locator).stream_id), ("file", "open", "0251"))
+        mods = Mod.objects.count() - 1
         found = self.brought({"only/notes.txt": b"Nothing."})
         self.assertEqual((found["mod"], Mod.objects.count()), (0, mods + 1))
         self.send("post", f"{self.at}/brought/{'0' * 32}", {"name": "x"}, 410)

@@ -56,12 +56,22 @@ class OtherEntry:
     by: str
 
 
+@dataclass(frozen=True)
+class OtherSound:
+    """An audio file that is called by the id of one stream of the game: it is encoded for it."""
+
+    where: Locator
+    content: Source
+    by: str
+
+
 @dataclass
 class Brought:
     """What some files change. same: those that are as the game has them; unknown: those that stand nowhere in it, and why."""
 
     streams: list[OtherStream] = field(default_factory=list)
     entries: list[OtherEntry] = field(default_factory=list)
+    sounds: list[OtherSound] = field(default_factory=list)
     same: list[str] = field(default_factory=list)
     unknown: list[tuple[str, str]] = field(default_factory=list)
 
@@ -70,7 +80,8 @@ NOWHERE = "nothing in the game has this path or name"
 
 
 class Foreign:
-    """Finds out what files change in a game. archives: the paths of the files of the game that hold entries, the strongest last."""
+    """Finds out what files change in a game. archives: the paths of the files of the game that hold entries, the strongest last; by_id:
+    the one stream of the game that has an id, by_content: whether an entry of the game has these very bytes; of who knows that."""
 
     def __init__(
         self,
@@ -79,8 +90,11 @@ class Foreign:
         archives: Sequence[str],
         order: LoadOrder | None = None,
         cache: DiskCache | None = None,
+        by_id: Callable[[str], Locator | None] = lambda id: None,
+        by_content: Callable[[Source], bool] = lambda content: False,
     ):
         self.game, self.known, self.order, self.cache = game, known, order, cache
+        self._by_id, self._by_content = by_id, by_content
         self._spots = {path: Spot.file(game, path, known, cache) for path in archives}
         self._files = {_plain(file.path): file.path for file in game.files()}
         self._entries: dict[str, list[Place]] = defaultdict(list)
@@ -97,7 +111,8 @@ class Foreign:
         for n in range(len(archive.entries)) if archive.kind != "file" else ():
             label, place = archive.label(n), (path, (), n, archive.entries[n].path)
             self._names[_plain(label.rpartition("/")[2])].append(place)
-            for known in {label, mount.outer(label) if mount else label}:
+            own = archive.entries[n].path  # an id, where a name list gives names
+            for known in {label, own, mount.outer(label) if mount else label}:
                 self._entries[_plain(known)].append(place)
 
     def look(self, files: Sequence[Given], progress: Progress = silent) -> Brought:
@@ -129,6 +144,17 @@ class Foreign:
             self._entry(place, source, self._siblings(file), file.path, out)
         elif (mount := self._mount(file.path)) is not None or kind_of(source, self.known) is not None:
             self._pack(file, source, mount, out)
+        else:
+            self._by_itself(file, source, out)
+
+    def _by_itself(self, file: Given, source: Source, out: Brought) -> None:
+        """A file that no path leads to: another copy of what the game has, or a sound that is called by a stream's id."""
+        kind = kind_of(source, self.known)
+        where = self._by_id(file.path.rpartition("/")[2].rpartition(".")[0]) if kind and kind.name == "audio" else None
+        if self._by_content(source):
+            out.same.append(file.path)
+        elif where is not None:
+            out.sounds.append(OtherSound(where, source, file.path))
         else:
             out.unknown.append((file.path, NOWHERE))
 
@@ -173,7 +199,7 @@ class Foreign:
         spot = Spot(file.path, source, self._siblings(file), self.known, self.cache)
         archive = spot.opened
         if archive is None or archive.kind == "file":
-            out.unknown.append((file.path, NOWHERE))
+            self._by_itself(file, source, out)
             return
         for n in range(len(archive.entries)):
             label = archive.label(n)

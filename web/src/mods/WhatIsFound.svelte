@@ -4,6 +4,7 @@
     mod: number;
     streams: number;
     files: number;
+    sounds: number;
     same: number;
     strange: number;
     unknown: [string, string][];
@@ -23,6 +24,9 @@
       ✓ It changes {[
         ...(found.streams ? [count(found.streams, "stream")] : []),
         ...(found.files ? [count(found.files, "whole entry")] : []),
+        ...(found.sounds
+          ? [`${count(found.sounds, "stream")} by a sound of its id, to be fitted in Swap`]
+          : []),
       ].join(" and ")}
     {:else}■ It changes nothing here that Zubret can find{/if}
   </p>
