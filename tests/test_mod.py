@@ -94,7 +94,10 @@ class OnTheCommandLine(SimpleTestCase):
         self.assertIn("gone ", told)
         self.assertIn("--also-changed", told)
         self.assertEqual(tree(newer), before)
-        self.mod("install", self.package, "--game", newer, "--also-changed")
-        self.assertNotEqual(tree(newer), before)
+        self.assertIn(
+            "no way nowhere. It has in-place, ", self.mod("restore", "--game", newer, "--way", "nowhere", code=1)
+        )
+        self.mod("install", self.package, "--game", newer, "--also-changed", "--way", "tides")
+        self.assertEqual(tree(newer).keys() - before.keys(), {"data/tide_01.crate", "data/tide_01.pass"})
         self.mod("restore", "--game", newer)
         self.assertEqual(tree(newer), before)

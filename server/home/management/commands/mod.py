@@ -18,6 +18,7 @@ from server.games.models import Game
 from server.home.registry import register_at
 from server.install import installing
 from server.jobs.models import Job
+from server.layouts.rules import choose_way, rules_of, ways_of
 from server.mods import carrying, packages, rebuilding, together
 from server.mods.models import Build, Judged, Mod, Swap
 from server.mods.services import build_folder
@@ -27,6 +28,7 @@ from zubret_core.base import ZubretError
 from zubret_core.locate.carry import GONE, SAFE
 from zubret_core.package import Package
 
+IN_PLACE = "in-place"
 WHAT = ("check", "build", "install", "restore")
 
 
@@ -51,6 +53,9 @@ class Command(BaseCommand):
         parser.add_argument("--game", required=True, help="the game's folder")
         parser.add_argument("--out", help="build: the folder that gets the rebuilt files")
         parser.add_argument(
+            "--way", help="how the game takes it from now on, by the name in its load rules; in-place for its archives"
+        )
+        parser.add_argument(
             "--also-changed",
             action="store_true",
             help="carry over what the game has changed, too, and leave out what is gone",
@@ -58,11 +63,13 @@ class Command(BaseCommand):
 
     def handle(self, *args, **options):
         try:
-            self._do(**{name: options[name] for name in ("what", "package", "game", "out", "also_changed")})
+            self._do(**{name: options[name] for name in ("what", "package", "game", "out", "way", "also_changed")})
         except ZubretError as e:
             raise CommandError(" ".join(filter(None, (e.what, e.where and f"({e.where})", e.next)))) from e
 
-    def _do(self, what: str, package: str | None, game: str, out: str | None, also_changed: bool) -> None:
+    def _do(
+        self, what: str, package: str | None, game: str, out: str | None, way: str | None, also_changed: bool
+    ) -> None:
         folder = Path(game).expanduser().resolve()
         if not folder.is_dir():
             raise CommandError(f"There is no folder {game}.")
@@ -74,6 +81,8 @@ class Command(BaseCommand):
         if target is not None and (target == folder or folder in target.parents):
             raise CommandError("--out lies in the game's folder: that is changed by install only.")
         row = register_at(folder)
+        if way is not None:
+            self._choose(row, way)
         if what == "restore":
             self._restore(row, package)
             return
@@ -101,6 +110,13 @@ class Command(BaseCommand):
             together.remove(mod)
         else:
             self._install(row)
+
+    def _choose(self, game: Game, way: str) -> None:
+        """Have the game take changes in one of its ways."""
+        names = [one.name or IN_PLACE for one in ways_of(rules_of(game))]
+        if way not in names:
+            raise CommandError(f"This game has no way {way}. It has {', '.join(names)}.")
+        choose_way(game, "" if way == IN_PLACE else way)
 
     def _say(self, text: str) -> None:
         self.stdout.write(text)
@@ -159,7 +175,7 @@ class Command(BaseCommand):
         build = self._rebuilt(mods)
         for file in build.files:
             if file.get("gone"):
-                self._say(f"{'to be set aside':<64}  {file['path']}")
+                self._say(f"to be set aside: {file['path']}")
                 continue
             source, target = build_folder(build) / file["path"], out / file["path"]
             target.parent.mkdir(parents=True, exist_ok=True)
