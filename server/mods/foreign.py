@@ -24,7 +24,7 @@ from zubret_core.locate import Locator
 from zubret_core.locate.foreign import Brought, Foreign, Given, OtherEntry, OtherSound, OtherStream
 from zubret_core.locate.spot import IN
 from zubret_core.package import MANIFEST
-from zubret_core.source import FileSource, Source, write_file
+from zubret_core.source import FileSource, Later, Source, write_file
 from zubret_core.source.sums import sum_of
 from zubret_core.swap import FILE, STORED, Treatment
 
@@ -43,6 +43,8 @@ from .preparing import prepared_now
 from .together import new_mod
 from .uploads import mod_folder
 
+LOOSE = "file"
+"""The kind of a file that is a sound or a bank by itself."""
 SHOWN = 200
 """Lines of a report that are told."""
 MOST = 50_000
@@ -120,9 +122,13 @@ def _given(folder: Path, is_the_game_s: Callable[[str], bool]) -> Iterator[list[
                     "The disk has no room for what is in this ZIP file.", file=path, next="Free some space on the disk."
                 )
             around = path[: -len(place.name)]
-            out += [Given(around + e.path, partial(archive.open, n)) for n, e in enumerate(archive.entries)]
+            out += [
+                Given(around + e.path, partial(Later, e.path, e.size, partial(archive.open, n)))
+                for n, e in enumerate(archive.entries)
+            ]
         else:
-            out.append(Given(path, partial(open_file, place, path)))
+            later = partial(Later, path, place.stat().st_size, partial(FileSource, place, path))
+            out.append(Given(path, later))
         if len(out) > MOST:
             raise ZubretError(f"There are more than {MOST:,} files.", file=path, next="Bring in a part of them.")
     try:
@@ -175,7 +181,9 @@ def bring(job: Job, order: BringOrder, progress: Progress) -> BroughtIn:
     folder = _folder(order.token)
     rules = order_of(game)
     seen = SurveyFile.objects.filter(survey=game.current_survey(), inside=False, archive__isnull=False)
-    held = sorted(seen.filter(archive__error__isnull=True).values_list("path", flat=True))
+    whole = seen.filter(archive__error__isnull=True).values_list("path", "archive__kind")
+    held = sorted(path for path, kind in whole if kind != LOOSE)
+    loose = [path for path, kind in whole if kind == LOOSE]
     if rules is not None:
         rank = {m.path: m.rank for m in rules.mounts}
         held.sort(key=lambda path: rank.get(path, -1))
@@ -188,7 +196,7 @@ def bring(job: Job, order: BringOrder, progress: Progress) -> BroughtIn:
 
     with _given(folder, known_archive) as given, told_to(lambda n, of, note: progress(0, 0, in_words(n, of, note))):
         looks = Foreign(
-            original_folder(game), known_for(game), held, rules, disk_cache(),
+            original_folder(game), known_for(game), held, rules, disk_cache(), loose,
             partial(_by_id, game), partial(_by_content, game),
         )  # fmt: skip
         found = looks.look(given, lambda n, of, note: progress(n, 2 * of, note))

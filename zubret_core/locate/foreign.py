@@ -8,7 +8,7 @@ its mere name only where one entry of the whole game has that. What is an archiv
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 
@@ -80,7 +80,8 @@ NOWHERE = "nothing in the game has this path or name"
 
 
 class Foreign:
-    """Finds out what files change in a game. archives: the paths of the files of the game that hold entries, the strongest last; by_id:
+    """Finds out what files change in a game. archives: the paths of the files of the game that hold entries, the strongest last; loose:
+    those that are sounds or banks by themselves, of which there may be very many; by_id:
     the one stream of the game that has an id, by_content: whether an entry of the game has these very bytes; of who knows that."""
 
     def __init__(
@@ -90,12 +91,14 @@ class Foreign:
         archives: Sequence[str],
         order: LoadOrder | None = None,
         cache: DiskCache | None = None,
+        loose: Collection[str] = (),
         by_id: Callable[[str], Locator | None] = lambda id: None,
         by_content: Callable[[Source], bool] = lambda content: False,
     ):
         self.game, self.known, self.order, self.cache = game, known, order, cache
         self._by_id, self._by_content = by_id, by_content
         self._spots = {path: Spot.file(game, path, known, cache) for path in archives}
+        self._loose = frozenset(loose)
         self._files = {_plain(file.path): file.path for file in game.files()}
         self._entries: dict[str, list[Place]] = defaultdict(list)
         self._names: dict[str, list[Place]] = defaultdict(list)
@@ -114,6 +117,10 @@ class Foreign:
             own = archive.entries[n].path  # an id, where a name list gives names
             for known in {label, own, mount.outer(label) if mount else label}:
                 self._entries[_plain(known)].append(place)
+
+    def _spot(self, path: str) -> Spot:
+        """A file of the game that holds something; a loose one is open only as long as it is looked at."""
+        return self._spots.get(path) or Spot.file(self.game, path, self.known, self.cache)
 
     def look(self, files: Sequence[Given], progress: Progress = silent) -> Brought:
         """What the files change."""
@@ -134,12 +141,12 @@ class Foreign:
     def _file(self, file: Given, out: Brought) -> None:
         source = file.open()
         own = self._own(file.path)
-        if own is not None and own not in self._spots:
+        if own is not None and own not in self._spots and own not in self._loose:
             self._no_archive(file, source, own, out)
         elif own is not None:
             source.name = own  # by which its key is found
             new = Spot(own, source, self._siblings(file, own), self.known, self.cache)
-            self._archive(self._spots[own], new, own, (), file.path, out)
+            self._archive(self._spot(own), new, own, (), file.path, out)
         elif (place := self._place(file.path)) is not None:
             self._entry(place, source, self._siblings(file), file.path, out)
         elif (mount := self._mount(file.path)) is not None or kind_of(source, self.known) is not None:
@@ -228,7 +235,7 @@ class Foreign:
 
     def _entry(self, place: Place, content: Source, siblings: Siblings, by: str, out: Brought) -> None:
         path, inside, index, name = place
-        spot = self._spots[path].down(inside, path)
+        spot = self._spot(path).down(inside, path)
         assert index is not None
         old = spot.entry(index)
         new = Spot(old.name, content, self._or_own(siblings, old), self.known, self.cache)
