@@ -64,7 +64,7 @@ class Packages(ServerTest):
         jsonschema_rs.validate(json.loads(SCHEMA.read_text()), manifest)  # JSON Schema 2020-12
         sums = "".join(f"{f.name[:64]}  {f}\n" for f in (out / "new").iterdir())
         subprocess.run(["sha256sum", "-c", "--quiet"], input=sums, text=True, check=True)  # GNU coreutils
-        self.assertEqual(sorted(f.read_bytes()[:4] for f in (out / "new").iterdir()), [b"RIFF", b"a da"])
+        self.assertEqual(sorted(f.read_bytes()[:4] for f in (out / "new").iterdir()), [b"RIFF", b"a da", b"\x89PNG"])
         begins = [s["begins"] for s in manifest["swaps"]]
         self.assertEqual(sorted(begins), ["file", "original", "original"])
 
