@@ -386,6 +386,9 @@ TOOLS = {
     "xz": "xz-utils",
     "bzip2": "bzip2",
     "genisoimage": "genisoimage",
+    "mscompress": "mscompress",
+    "lzop": "lzop",
+    "brotli": "brotli",
 }
 
 

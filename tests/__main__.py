@@ -12,6 +12,8 @@ import subprocess
 import sys
 import tempfile
 import threading
+import time
+import unittest
 from pathlib import Path
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
@@ -24,10 +26,41 @@ from django.test.runner import DiscoverRunner
 BESIDE = ("tests.core", "tests.server")
 
 
+class Told(unittest.TextTestResult):
+    """Tells what failed when it happens, and in the end which tests took longest."""
+
+    SLOWEST = 12
+
+    def startTest(self, test) -> None:
+        self.took = getattr(self, "took", [])
+        self._began = time.monotonic()
+        super().startTest(test)
+
+    def stopTest(self, test) -> None:
+        self.took.append((time.monotonic() - self._began, test.id()))
+        super().stopTest(test)
+
+    def addError(self, test, err) -> None:
+        super().addError(test, err)
+        self.stream.writeln(f"\nERROR {test.id()}\n{self.errors[-1][1]}")
+
+    def addFailure(self, test, err) -> None:
+        super().addFailure(test, err)
+        self.stream.writeln(f"\nFAIL {test.id()}\n{self.failures[-1][1]}")
+
+    def printErrors(self) -> None:
+        for seconds, name in sorted(getattr(self, "took", []), reverse=True)[: self.SLOWEST]:
+            self.stream.writeln(f"{seconds:6.1f} s {name}")
+        super().printErrors()
+
+
 class Runner(DiscoverRunner):
     """Django's runner; keeps the result, so that the counts can be told."""
 
     beside: Beside | None = None
+
+    def get_resultclass(self):
+        return Told
 
     def build_suite(self, *args, **kwargs):
         suite = super().build_suite(*args, **kwargs)

@@ -3,6 +3,7 @@
 import gzip
 import hashlib
 import re
+import struct
 import zlib
 from dataclasses import dataclass, field
 
@@ -12,20 +13,22 @@ from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 from tests.support import ROOT
 
 TOKEN = re.compile(
-    r"""\s*(?:(?P<text>"[^"]*")|(?P<number>[uU]\d+:(?:0x[0-9a-f]+|\d+))|\*(?P<times>\d+)|(?P<call>[a-z0-9-]+)\("""
+    r"""\s*(?:(?P<text>"[^"]*")|(?P<number>[uU]\d+:(?:0x[0-9a-f]+|\d+))|f32:(?P<float>[\d.]+)|\*(?P<times>\d+)|(?P<call>[a-z0-9-]+)\("""
     r"""|(?P<end>\))|(?P<hex>(?:[0-9a-f]{2})+(?![a-z0-9-]*\()))"""
 )
 
 
 @dataclass
 class Example:
-    """title; layout text; files by name, "" the described one; keys; contents by path."""
+    """title; layout text; files by name, "" the described one; keys; contents by path; or streams, each a line of words and its
+    payload."""
 
     title: str
     layout: str
     files: dict[str, bytes] = field(default_factory=dict)
     keys: dict[str, bytes] = field(default_factory=dict)
     gives: dict[str, bytes] = field(default_factory=dict)
+    streams: dict[str, bytes] = field(default_factory=dict)
 
 
 def deflated(data: bytes) -> bytes:
@@ -57,6 +60,8 @@ def _run(text: str, at: int, keys: dict[str, bytes]) -> tuple[bytes, int]:
             last = found["text"][1:-1].encode()
         elif found["hex"]:
             last = bytes.fromhex(found["hex"])
+        elif found["float"]:
+            last = struct.pack("<f", float(found["float"]))
         elif found["number"]:
             kind, value = found["number"].split(":")
             last = int(value, 0).to_bytes(int(kind[1:]) // 8, "big" if kind[0] == "U" else "little")
@@ -77,6 +82,14 @@ def _call(name: str, text: str, at: int, keys: dict[str, bytes]) -> tuple[bytes,
         data, at = _run(text, words.end(), keys)
         row = bytes.fromhex(words[1])
         return bytes(b ^ row[n % len(row)] for n, b in enumerate(data)), at
+    if name == "generator":  # the state after this seed, and so on: 32 bits, its bits from the 16th on
+        words = re.compile(r"\s*(\d+)").match(text, at)
+        data, at = _run(text, words.end(), keys)
+        state, out = int(words[1]), []
+        for byte in data:
+            state = (state * 1103515245 + 12345) % 2**32
+            out.append(byte ^ state >> 16 & 255)
+        return bytes(out), at
     data, at = _run(text, at, keys)
     calls = {
         "zlib": zlib.compress,
@@ -89,12 +102,22 @@ def _call(name: str, text: str, at: int, keys: dict[str, bytes]) -> tuple[bytes,
 
 
 def examples() -> list[Example]:
+    """All worked examples of archives in the page, in order."""
+    return [e for e in every_example() if e.gives]
+
+
+def bank_examples() -> list[Example]:
+    """All those of banks and of streams."""
+    return [e for e in every_example() if e.streams]
+
+
+def every_example() -> list[Example]:
     """All worked examples of the page, in order."""
     page = (ROOT / "docs/layout-language.md").read_text("utf-8")
     out = []
     for title, body in re.findall(r"^### (.+?)\n(.*?)(?=^##|\Z)", page.split("## Worked examples")[1], re.S | re.M):
         blocks = re.findall(r"```(\w+) ?([^\n]*)\n(.*?)```", body, re.S)
-        if not any(kind == "gives" for kind, _, _ in blocks):
+        if not any(kind in ("gives", "streams") for kind, _, _ in blocks):
             continue
         example = Example(title, next(text for kind, _, text in blocks if kind == "yaml"))
         for kind, _, text in blocks:
@@ -107,6 +130,10 @@ def examples() -> list[Example]:
                 for line in text.strip().splitlines():
                     path, _, content = line.partition(" = ")
                     example.gives[path] = bytes_of(content, {})
+            elif kind == "streams":
+                for line in text.strip().splitlines():
+                    words, _, content = line.partition(": ")
+                    example.streams[words] = bytes_of(content, {})
         out.append(example)
     return out
 

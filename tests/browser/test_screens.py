@@ -340,6 +340,7 @@ class Screens(BrowserTest):
             main = page.locator("main")
             expect(main).to_contain_text(shown)
             self.until(lambda: not self.api("/jobs?open=true"), 60, "the jobs")
+            expect(main).not_to_contain_text("preparing")  # the page hears of a job's end a moment later
             page.wait_for_load_state("networkidle")
             before, address = re.split(FREE, main.inner_text()), page.url
             page.reload()

@@ -4,14 +4,17 @@ import io
 import re
 import subprocess
 import tarfile
+from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
 import soundfile
 from django.test import SimpleTestCase
 
-from tests.examples import Example, examples
+from tests.examples import Example, bank_examples, examples
 from tests.support import ROOT, bytes_of, noise, problem_of, source
+from zubret_core.bank import DescribedBank
+from zubret_core.bank.trial import check
 from zubret_core.base import ZubretError
 from zubret_core.container import DescribedArchive, NewEntry
 from zubret_core.layout import load_layout
@@ -21,13 +24,19 @@ LONG = b"a longer payload than the one before it, of sixty bytes, new"
 OPEN_SOUNDS = Path("/usr/share/sounds/alsa")
 
 
+@lru_cache(maxsize=100)
+def loaded(text: str, title: str):
+    """A layout; a text is loaded once, for it is opened by the thousand."""
+    return load_layout(text, title)
+
+
 def opened(example: Example, files: dict[str, bytes], keys: dict[str, bytes] | None = None) -> DescribedArchive:
     def beside(name: str):
         if name not in files:
             raise ZubretError("It is not there.", file=name, next="Look for it.")
         return source(files[name], name)
 
-    layout = load_layout(example.layout, example.title)
+    layout = loaded(example.layout, example.title)
     return DescribedArchive(
         layout, source(files[""], "data/example.bin"), beside, example.keys if keys is None else keys
     )
@@ -176,6 +185,29 @@ class WorkedExamples(SimpleTestCase):
                         archive.open(n)
                 except ZubretError as e:
                     self.assertTrue(e.what and e.where and e.next, f"{example.title}: {e.as_dict()}")
+
+
+class WorkedBanks(SimpleTestCase):
+    """Examples of banks: what each stream is, and everything that the bench checks: sums, sound, and changes there and back."""
+
+    def test_each_gives_what_it_says_and_can_be_changed(self):
+        self.assertTrue(bank_examples())
+        for example in bank_examples():
+            with self.subTest(example.title):
+                layout = load_layout(example.layout, example.title)
+                file = source(example.files[""], "data/example.bin")
+                beside = lambda name, files=example.files: source(files[name], name)  # noqa: E731
+                bank = DescribedBank(layout, file, beside, example.keys)
+                found = {}
+                for stream in bank.streams:
+                    format, channels = stream.format, "channel" if stream.format.channels == 1 else "channels"
+                    loop = f" loop {format.loop.start} to {format.loop.end}" if format.loop else ""
+                    of = f"{format.rate} Hz {format.channels} {channels} {format.frames} frames{loop}"
+                    found[f"{stream.id} = {format.codec} {of}"] = bytes_of(stream.payload)
+                self.assertEqual(found, example.streams)
+                checked = check(layout, file, beside, example.keys)
+                self.assertTrue(checked.ok, checked.problem)
+                self.assertGreater(checked.tried, 0)
 
 
 class OpenFormats(SimpleTestCase):

@@ -11,11 +11,16 @@ from django.test import SimpleTestCase
 
 from tests.support import bytes_of, noise, problem_of, source
 from zubret_core.source import BytesSource, DiskCache, SourceFile
+from zubret_core.source.locks import Aes, Beginning, Generator, Row, Swap
 from zubret_core.source.packing import METHODS
-from zubret_core.source.steps import Add, Aes, Chain, Chunked, Packed, Swap, Xor
+from zubret_core.source.steps import Chain, Chunked, Packed
 from zubret_core.source.sums import CRCS, NAME_HASHES, SUMS, Crc, crc_of, sum_of
 
 TEXT = b"The night ferry crosses the inland sea. " * 4000 + noise(9000).tobytes()
+
+
+DRAWN = Generator(1, 1103515245, 12345, shift=16, mask=0x7FFF, width=2)
+"""The example of ISO C (C11, 7.22.2.2), whose first numbers are 16838, 5758, 10113, 17515 and 31051."""
 
 
 def turned(step, stored: bytes, size: int | None = None) -> bytes:
@@ -57,10 +62,16 @@ class Ciphers(SimpleTestCase):
             self.assertEqual(turned(step, bytes_of(step.packed(source(long)))), long)
 
     def test_rows_and_order(self):
-        self.assertEqual(turned(Xor(b"\x0f\xf0"), b"\x00\x00\xff"), b"\x0f\xf0\xf0")
-        self.assertEqual(turned(Add(b"\x01\x02"), b"\x00\x00\x05"), b"\xff\xfe\x04")
+        self.assertEqual(turned(Row(b"\x0f\xf0"), b"\x00\x00\xff"), b"\x0f\xf0\xf0")
+        self.assertEqual(turned(Row(b"\x01\x02", "add"), b"\x00\x00\x05"), b"\xff\xfe\x04")
+        self.assertEqual(turned(Row(b"\x03", "rotate"), b"\x0c\x80"), b"\x81\x10")
+        numbers = b"".join(n.to_bytes(2, "little") for n in (16838, 5758, 10113, 17515, 31051))
+        self.assertEqual(turned(DRAWN, bytes(10)), numbers)
+        seeded = Generator(0xC1, 5, 3, 8, does="add", first=True)
+        self.assertEqual(turned(seeded, bytes([0xC1, 0xC8 + 1])), b"\0\1")
+        self.assertEqual(turned(Beginning(DRAWN, 3), bytes(5)), numbers[:3] + b"\0\0")
         self.assertEqual(turned(Swap(4), b"abcdefg"), b"dcbaefg")
-        for step in (Xor(b"key"), Add(b"key"), Swap(8)):
+        for step in (Row(b"key"), Row(b"key", "add"), Row(b"key", "rotate"), Swap(8), DRAWN, Beginning(DRAWN, 7)):
             view = Chain([step]).unpacked(step.packed(source(TEXT)), len(TEXT))
             self.assertEqual(view.read(12_345, 99), TEXT[12_345:12_444])
 
@@ -140,7 +151,7 @@ class Packing(SimpleTestCase):
         problem_of(self, turned, Chunked(16, inside), b"1234", 1 << 30)
 
     def test_chains_undo_each_other_in_order(self):
-        chain = Chain([Aes(bytes(32), "ctr"), Packed("zstd"), Xor(b"k"), Packed("zlib")])
+        chain = Chain([Aes(bytes(32), "ctr"), Packed("zstd"), Row(b"k"), Packed("zlib")])
         stored = bytes_of(chain.packed(source(TEXT)))
         self.assertEqual(bytes_of(chain.unpacked(source(stored), len(TEXT))), TEXT)
 

@@ -122,7 +122,10 @@ class DescribedBank(Bank):
 
     def rebuild(self, changes: Mapping[int, NewStream], *, anew: bool | Collection[str] = False) -> Built:
         codecs = self.layout.codecs
-        items = {n: _item(new, self.document.chain(n).packed(new.payload), codecs) for n, new in changes.items()}
+        items = {
+            n: _item(new, self.document.chain(n, new.payload.size).packed(new.payload), codecs)
+            for n, new in changes.items()
+        }
         return rebuild(self.document, items, anew=anew)
 
     def spans(self) -> Sequence[tuple[str, int, int]] | None:

@@ -11,6 +11,8 @@ from ..layout import Document, Layout, NewItem, read_layout, rebuild
 from ..layout.checks.extents import index_pieces, segments_of
 from ..layout.checks.sums import check_item, crc32s, verify
 from ..layout.document.chains import Keys
+from ..layout.language.expression import compiled
+from ..layout.language.steps import all_steps, numbers_of
 from ..source import Built, DiskCache, Segment, Source
 from .base import Container, Entry, EntryTable, NewEntry, Siblings
 
@@ -110,14 +112,34 @@ class DescribedArchive(Container):
                 file=self.source.name,
                 next="Replace the archive as a whole.",
             )
+        self._checked(changes, bool(added))
         more = [self._packed(like, entry.content, entry.path) for entry in added]
         return rebuild(self.document, new, added=more, anew=anew or only is not None, only=only)
 
     def _packed(self, index: int, new: Source, path: str = "") -> NewItem:
         """New unpacked bytes as the entry stores them, by its own method."""
         stored = self.document.payload(index)
-        payload = self.document.chain(index).packed(new, stored, self._cache)
+        payload = self.document.chain(index, new.size, path).packed(new, stored, self._cache)
         return NewItem(payload, {"size": new.size}, new, path)
+
+    def _checked(self, changes: Mapping[int, Source], added: bool) -> None:
+        """An error where a change would make other entries unreadable, or a new entry its own."""
+        steps = [*all_steps(self.layout.payload.packed), *all_steps(s for m in self.layout.methods.values() for s in m)]
+        dictionaries = {getattr(s, "dictionary", None) for s in steps}
+        for n in changes:
+            if (path := self.entries[n].path) in dictionaries:
+                raise ZubretError(
+                    f"{path} is the dictionary by which other entries are packed, so it can't be replaced.",
+                    file=self.source.name,
+                    next="Leave it as it is.",
+                )
+        ids = {s.tie.name for _, s in self.document.slots("entry.id")}
+        if added and any(ids & set(compiled(text).names) for s in steps for text in numbers_of(s).values()):
+            raise ZubretError(
+                "The entries of this archive are locked by their ids, so none can be added.",
+                file=self.source.name,
+                next="Replace an entry that is there.",
+            )
 
     def stored(self, index: int) -> Source:
         return self.document.payload(index)

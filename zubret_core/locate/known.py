@@ -15,7 +15,7 @@ from ..container import DescribedArchive, Siblings
 from ..layout import Layout, shipped_layouts
 from ..layout.checks.sums import check_item, sums_of
 from ..layout.document.chains import Keys, Locked
-from ..layout.language.steps import AesStep, ChunkStep, RowStep
+from ..layout.language.steps import Locks, all_steps
 from ..source import Source
 
 HEAD = 512
@@ -198,7 +198,7 @@ def _tested(archive: DescribedArchive) -> list[str]:
     sizes = sorted((e.size, n) for n, e in enumerate(archive.entries) if e.size and _uses_key(_steps(archive, n)))
     done = 0
     for _, n in sizes[:TESTED]:
-        packed = any(not isinstance(s, AesStep | RowStep) for s in _steps(archive, n))
+        packed = any(not isinstance(s, Locks) for s in _steps(archive, n))
         if not summed and not packed:
             continue
         content = archive.open(n)
@@ -219,12 +219,7 @@ def _steps(archive: DescribedArchive, n: int) -> list:
 
 
 def _uses_key(steps: Iterable) -> bool:
-    return any(
-        isinstance(s, AesStep)
-        or (isinstance(s, RowStep) and s.key)
-        or (isinstance(s, ChunkStep) and _uses_key(s.packed))
-        for s in steps
-    )
+    return any(getattr(s, "key", None) is not None for s in all_steps(steps))
 
 
 def chosen_keys(trial: KeyTrial, ring: Sequence[bytes]) -> Mapping[str, bytes]:

@@ -1,8 +1,8 @@
 """Compressed byte streams: unpacked piece by piece and bounded, packed again by the same method.
 
-Sources: zlib RFC 1950, deflate RFC 1951, gzip RFC 1952, Zstandard RFC 8878; LZ4 frame and block formats
-1.6; .xz file format 1.2; LZMA "alone" files and bzip2 by common practice. The libraries do the work; what is ours is
-that nothing gives more bytes than its table declares, whatever the stream promises.
+Sources: zlib RFC 1950, deflate RFC 1951, gzip RFC 1952, Zstandard RFC 8878, Brotli RFC 7932; LZ4 frame and block formats
+1.6; .xz file format 1.2; Snappy's raw format and LZO1X, LZMA "alone" files and bzip2 by common practice. The libraries do the
+work; what is ours is that nothing gives more bytes than its table declares, whatever the stream promises.
 """
 
 from __future__ import annotations
@@ -14,17 +14,21 @@ import zlib
 from collections.abc import Callable, Iterator
 from typing import IO, Protocol, cast
 
+import brotli
+import cramjam
 import lz4.block
 import lz4.frame
+import lzallright
 import zstandard
 
 from ..base import ZubretError, tell
 from .base import BytesSource, Source, SourceFile
+from .coders import lzo
 
 PIECE = 1 << 20
 """Unpacked bytes given at once."""
 LZ4_RATIO = 255
-"""The most bytes that one stored byte of an LZ4 block can stand for (a run of length bytes 255)."""
+"""The most bytes that one stored byte of an LZ4 block, or of LZO, can stand for (a run of length bytes)."""
 MOST_MEMORY = 1 << 28
 """Bytes of history that a stream may ask a decompressor to keep."""
 
@@ -82,27 +86,39 @@ _UNPACKERS: dict[str, Callable[[], Unpacker]] = {
 _SEVERAL = ("gzip", "bzip2", "xz", "lz4")
 """Methods whose streams may stand one behind the other and then count as one."""
 _ERRORS = (
-    zlib.error, lzma.LZMAError, zstandard.ZstdError, lz4.block.LZ4BlockError, OSError, ValueError, EOFError, RuntimeError,
-    MemoryError,
+    zlib.error, lzma.LZMAError, zstandard.ZstdError, lz4.block.LZ4BlockError, brotli.error, cramjam.DecompressionError,
+    OSError, ValueError, EOFError, RuntimeError, MemoryError,
 )  # fmt: skip
 
-METHODS = (*_UNPACKERS, "zstd", "lz4-block")
+METHODS = (*_UNPACKERS, "zstd", "lz4-block", "brotli", "snappy", "lzo")
 """Every method by the name that layouts use."""
+WITH_DICTIONARY = ("zstd", "lz4-block")
+"""Those that may begin with bytes that both sides know."""
 
 
-def unpacked(method: str, stored: Source, limit: int, exact: bool = True) -> Iterator[bytes]:
+def unpacked(method: str, stored: Source, limit: int, exact: bool = True, dictionary: bytes = b"") -> Iterator[bytes]:
     """The unpacked pieces of a stored stream.
 
     limit: unpacked bytes that the table gives, or at most allows where not `exact`. ZubretError where the
     stream is damaged, gives more than `limit`, or (exact) less.
     """
+    if dictionary:
+        pieces = _WITH[method](stored, limit, dictionary)
+    else:
+        pieces = _PIECES.get(method, _streamed)(method, stored, limit)
+    return bounded(pieces, method, stored, limit, exact)
+
+
+def bounded(pieces: Iterator[bytes], method: str, stored: Source, limit: int, exact: bool) -> Iterator[bytes]:
+    """Unpacked pieces as they come, as long as they are no more than `limit` bytes; a ZubretError where they are more, where
+    they fail, or (exact) where they are less."""
 
     def wrong(what: str) -> ZubretError:
         return ZubretError(what, file=stored.name, next="The entry is damaged: check the file against another copy.")
 
     done = 0
     try:
-        for piece in _PIECES.get(method, _streamed)(method, stored, limit):
+        for piece in pieces:
             done += len(piece)
             tell(done, limit, f"unpacking {stored.name}")
             if done > limit:
@@ -112,6 +128,20 @@ def unpacked(method: str, stored: Source, limit: int, exact: bool = True) -> Ite
         raise wrong(f"The entry can't be unpacked by {method}: {str(e) or type(e).__name__}.") from e
     if exact and done < limit:
         raise wrong(f"The entry unpacks to {done:,} bytes, but its table gives {limit:,}.")
+
+
+def told(pieces: Iterator[bytes], method: str, plain: Source) -> Iterator[bytes]:
+    """Stored pieces as they come; a ZubretError where they fail."""
+    try:
+        for piece in pieces:
+            yield piece
+            tell(0, plain.size, f"packing {plain.name}")
+    except _ERRORS as e:
+        raise ZubretError(
+            f"{plain.name} can't be packed by {method}: {str(e) or type(e).__name__}.",
+            file=plain.name,
+            next="Check the step's settings in the layout.",
+        ) from e
 
 
 def unpacked_small(method: str, data: bytes, limit: int, name: str) -> bytes:
@@ -158,17 +188,65 @@ def _zstd(method: str, stored: Source, limit: int) -> Iterator[bytes]:
 
 
 def _lz4_block(method: str, stored: Source, limit: int) -> Iterator[bytes]:
+    return _lz4_with(stored, limit, b"")
+
+
+def _lz4_with(stored: Source, limit: int, dictionary: bytes) -> Iterator[bytes]:
     if limit > stored.size * LZ4_RATIO:
         raise ValueError(f"{stored.size:,} bytes can't stand for {limit:,}")
-    out = lz4.block.decompress(stored.read(0, stored.size), uncompressed_size=limit)
-    for at in range(0, len(out), PIECE):
-        yield out[at : at + PIECE]
+    data = stored.read(0, stored.size)
+    yield from _cut(lz4.block.decompress(data, uncompressed_size=limit, dict=dictionary))
 
 
-_PIECES: dict[str, Callable[[str, Source, int], Iterator[bytes]]] = {"zstd": _zstd, "lz4-block": _lz4_block}
+def _cut(data: bytes) -> Iterator[bytes]:
+    return (data[at : at + PIECE] for at in range(0, len(data), PIECE))
 
 
-def packed(method: str, plain: Source, level: int | None = None, like: Source | None = None) -> Iterator[bytes]:
+def _brotli(method: str, stored: Source, limit: int) -> Iterator[bytes]:
+    unpacker = brotli.Decompressor()
+    for data in stored.chunks():
+        while data or not unpacker.can_accept_more_data():
+            if out := unpacker.process(data, output_buffer_limit=PIECE):
+                yield out
+            data = b""
+            if unpacker.is_finished():
+                return
+            if not out and unpacker.can_accept_more_data():
+                break
+    if not unpacker.is_finished():
+        raise EOFError("the stream is cut short")
+
+
+def _snappy(method: str, stored: Source, limit: int) -> Iterator[bytes]:
+    """A raw Snappy stream: its unpacked size stands in front as a varint."""
+    promised = cramjam.snappy.decompress_raw_len(stored.read(0, min(5, stored.size)))
+    if promised > limit:
+        raise ValueError(f"it promises {promised:,} bytes")
+    yield from _cut(bytes(cramjam.snappy.decompress_raw(stored.read(0, stored.size))))
+
+
+def _lzo(method: str, stored: Source, limit: int) -> Iterator[bytes]:
+    room = min(limit, stored.size * LZ4_RATIO)
+    yield from _cut(bytes(lzo.unpacked(stored.read(0, stored.size), room)))
+
+
+def _zstd_with(stored: Source, limit: int, dictionary: bytes) -> Iterator[bytes]:
+    known = zstandard.ZstdCompressionDict(dictionary)
+    unpacker = zstandard.ZstdDecompressor(dict_data=known, max_window_size=1 << 27)
+    with unpacker.stream_reader(cast(IO[bytes], SourceFile(stored)), read_across_frames=True) as file:
+        while piece := file.read(PIECE):
+            yield piece
+
+
+_PIECES: dict[str, Callable[[str, Source, int], Iterator[bytes]]] = {
+    "zstd": _zstd, "lz4-block": _lz4_block, "brotli": _brotli, "snappy": _snappy, "lzo": _lzo,
+}  # fmt: skip
+_WITH = {"zstd": _zstd_with, "lz4-block": _lz4_with}
+
+
+def packed(
+    method: str, plain: Source, level: int | None = None, like: Source | None = None, dictionary: bytes = b""
+) -> Iterator[bytes]:
     """The stored pieces of a source under a method; `level` is the method's own, None its usual one.
 
     like: a stored stream whose kind of effort is kept where no level is given, and whose gzip header is kept.
@@ -176,12 +254,11 @@ def packed(method: str, plain: Source, level: int | None = None, like: Source | 
     first = like.read(0, min(LONGEST_HEAD, like.size)) if like else b""
     if level is None and method == "zlib":
         level = zlib_level(first[:2])
-    if method == "lz4-block":
-        how = {} if level is None else {"mode": "high_compression", "compression": level}
-        yield lz4.block.compress(plain.read(0, plain.size), store_size=False, **how)
+    if method in _AT_ONCE:
+        yield _AT_ONCE[method](plain.read(0, plain.size), level, dictionary)
         return
     head = gzip_head(first) if method == "gzip" else b""
-    packer = _GzipPacker(head, level) if head else _packer(method, level, plain.size)
+    packer = _GzipPacker(head, level) if head else _packer(method, level, plain.size, dictionary)
     if isinstance(packer, lz4.frame.LZ4FrameCompressor):
         yield packer.begin(plain.size)
     done = 0
@@ -192,7 +269,33 @@ def packed(method: str, plain: Source, level: int | None = None, like: Source | 
     yield packer.flush()
 
 
-def _packer(method: str, level: int | None, size: int):
+def _lz4_packed(data: bytes, level: int | None, dictionary: bytes) -> bytes:
+    how = {} if level is None else {"mode": "high_compression", "compression": level}
+    return lz4.block.compress(data, store_size=False, dict=dictionary, **how)
+
+
+_AT_ONCE: dict[str, Callable[[bytes, int | None, bytes], bytes]] = {
+    "lz4-block": _lz4_packed,
+    "snappy": lambda data, level, dictionary: bytes(cramjam.snappy.compress_raw(data)),
+    "lzo": lambda data, level, dictionary: bytes(lzallright.LZOCompressor().compress(data)),
+}
+"""Methods whose libraries want all bytes at once."""
+
+
+class _Brotli:
+    """Brotli's compressor in the manner of the others."""
+
+    def __init__(self, quality: int):
+        self._inner = brotli.Compressor(quality=quality)
+
+    def compress(self, data: bytes) -> bytes:
+        return self._inner.process(data)
+
+    def flush(self) -> bytes:
+        return self._inner.finish()
+
+
+def _packer(method: str, level: int | None, size: int, dictionary: bytes):
     if method in ("zlib", "deflate", "gzip"):
         wbits = {"zlib": 15, "deflate": -15, "gzip": 31}[method]
         return zlib.compressobj(6 if level is None else level, zlib.DEFLATED, wbits)
@@ -202,7 +305,10 @@ def _packer(method: str, level: int | None, size: int):
         kind = lzma.FORMAT_XZ if method == "xz" else lzma.FORMAT_ALONE
         return lzma.LZMACompressor(kind, preset=6 if level is None else level)
     if method == "zstd":
-        return zstandard.ZstdCompressor(level=3 if level is None else level).compressobj(size=size)
+        known = zstandard.ZstdCompressionDict(dictionary) if dictionary else None
+        return zstandard.ZstdCompressor(level=3 if level is None else level, dict_data=known).compressobj(size=size)
+    if method == "brotli":
+        return _Brotli(9 if level is None else min(11, max(0, level)))
     return lz4.frame.LZ4FrameCompressor(compression_level=level or 0)
 
 

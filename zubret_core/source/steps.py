@@ -9,38 +9,20 @@ first one is applied first when reading, and last when writing.
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Literal
 
-import numpy as np
 import xxhash
-from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
-from numpy.typing import NDArray
 
 from ..base import ZubretError, tell
 from .base import BytesSource, SliceSource, Source
 from .cache import DiskCache
 from .chain import ChainSource, Part
-from .packing import LONGEST_HEAD, packed, unpacked, unpacked_small
+from .coders.base import Coder
+from .packing import LONGEST_HEAD, bounded, packed, told, unpacked, unpacked_small
+from .step import Step
 from .unpack import IN_MEMORY, spooled
-
-AES_BLOCK = 16
-
-
-class Step:
-    """One transform. `packed` inverts `unpacked`; both leave their argument as it is."""
-
-    view = False
-    """Whether every byte keeps its place, so that the result can be read anywhere at no cost."""
-
-    def unpacked(self, stored: Source, size: int, exact: bool) -> Source | Iterator[bytes]:
-        """The bytes that `stored` stands for: `size` of them, or at most so many where not `exact`."""
-        raise TypeError(f"{type(self).__name__} can't be unpacked")
-
-    def packed(self, plain: Source, like: Source | None = None) -> Source:
-        """The bytes that stand for `plain`, packed in the manner of `like` where there is such a source."""
-        raise TypeError(f"{type(self).__name__} can't be packed")
 
 
 @dataclass(frozen=True)
@@ -49,135 +31,35 @@ class Packed(Step):
 
     method: str
     level: int | None = None
+    dictionary: bytes = field(default=b"", repr=False)
 
     def unpacked(self, stored: Source, size: int, exact: bool) -> Iterator[bytes]:
-        return unpacked(self.method, stored, size, exact)
+        return unpacked(self.method, stored, size, exact, self.dictionary)
+
+    def pieces(self, plain: Source, like: Source | None = None) -> Iterator[bytes]:
+        """The stored pieces of `plain`."""
+        return packed(self.method, plain, self.level, like, self.dictionary)
 
     def packed(self, plain: Source, like: Source | None = None) -> Source:
-        return spooled(packed(self.method, plain, self.level, like), plain.size, plain.name)
-
-
-class _Mapped(Source):
-    """A source of which any span can be transformed by itself. `turn(at, bytes)` does it for whole grains."""
-
-    def __init__(self, source: Source, grain: int, turn: Callable[[int, bytes], bytes]):
-        self.name, self.size = source.name, source.size
-        self._source, self._grain, self._turn = source, grain, turn
-
-    def _read(self, at: int, length: int) -> bytes:
-        start = at - at % self._grain
-        end = min(self.size, at + length + -(at + length) % self._grain)
-        return self._turn(start, self._source.read(start, end - start))[at - start : at - start + length]
+        return spooled(self.pieces(plain, like), plain.size, plain.name)
 
 
 @dataclass(frozen=True)
-class Aes(Step):
-    """AES (FIPS 197) with a key of 16, 24 or 32 bytes, in ECB, CBC or CTR (SP 800-38A).
+class Coded(Step):
+    """A way of packing of our own, or of a plug-in; name: how it is told of in errors."""
 
-    iv: the first chaining block or counter; zeros where none is given. In ECB and CBC a last block of fewer than
-    16 bytes is stored as it is (common practice), so that nothing changes its length.
-    """
+    coder: Coder
+    name: str
 
-    key: bytes = field(repr=False)
-    mode: Literal["ecb", "cbc", "ctr"] = "ecb"
-    iv: bytes = bytes(AES_BLOCK)
-    view = True
+    def unpacked(self, stored: Source, size: int, exact: bool) -> Iterator[bytes]:
+        return bounded(self.coder.unpacked(stored, size + (not exact)), self.name, stored, size, exact)
 
-    def _run(self, encrypt: bool, chain: bytes, data: bytes) -> bytes:
-        whole = len(data) if self.mode == "ctr" else len(data) - len(data) % AES_BLOCK
-        mode: Any = {"ecb": modes.ECB, "cbc": lambda: modes.CBC(chain), "ctr": lambda: modes.CTR(chain)}[self.mode]()
-        cipher = Cipher(algorithms.AES(self.key), mode)
-        worker = cipher.encryptor() if encrypt else cipher.decryptor()
-        return worker.update(data[:whole]) + worker.finalize() + data[whole:]
-
-    def _counter(self, at: int) -> bytes:
-        """The counter block of byte `at`: a number of 128 bits, high byte first (SP 800-38A, appendix B.1)."""
-        number = (int.from_bytes(self.iv, "big") + at // AES_BLOCK) % (1 << 128)
-        return number.to_bytes(AES_BLOCK, "big")
-
-    def unpacked(self, stored: Source, size: int, exact: bool) -> Source:
-        def turn(at: int, data: bytes) -> bytes:
-            if self.mode == "ctr":
-                return self._run(False, self._counter(at), data)
-            chain = self.iv if at == 0 or self.mode == "ecb" else stored.read(at - AES_BLOCK, AES_BLOCK)
-            return self._run(False, chain, data)
-
-        return _Mapped(stored, AES_BLOCK, turn)
+    def pieces(self, plain: Source, like: Source | None = None) -> Iterator[bytes]:
+        """The stored pieces of `plain`."""
+        return told(self.coder.packed(plain), self.name, plain)
 
     def packed(self, plain: Source, like: Source | None = None) -> Source:
-        if self.mode != "cbc":
-            return _Mapped(
-                plain,
-                AES_BLOCK,
-                lambda at, data: self._run(True, self._counter(at) if self.mode == "ctr" else b"", data),
-            )
-        return spooled(self._chained(plain), plain.size, plain.name)
-
-    def _chained(self, plain: Source) -> Iterator[bytes]:
-        chain = self.iv
-        for piece in plain.chunks():  # a whole number of blocks but for the last piece
-            out = self._run(True, chain, piece)
-            yield out
-            chain = out[-AES_BLOCK:]
-
-
-@dataclass(frozen=True)
-class Xor(Step):
-    """Every byte XORed with a repeating row of bytes, which begins anew at the payload's start."""
-
-    row: bytes = field(repr=False)
-    view = True
-
-    def _turned(self, source: Source, inverse: bool) -> Source:
-        row = np.frombuffer(self.row, np.uint8)
-
-        def turn(at: int, data: bytes) -> bytes:
-            return (np.frombuffer(data, np.uint8) ^ _repeated(row, at, len(data))).tobytes()
-
-        return _Mapped(source, 1, turn)
-
-    def unpacked(self, stored: Source, size: int, exact: bool) -> Source:
-        return self._turned(stored, False)
-
-    def packed(self, plain: Source, like: Source | None = None) -> Source:
-        return self._turned(plain, True)
-
-
-@dataclass(frozen=True)
-class Add(Xor):
-    """A repeating row of bytes added to every byte when written, subtracted when read, modulo 256."""
-
-    def _turned(self, source: Source, inverse: bool) -> Source:
-        row = np.frombuffer(self.row, np.uint8)
-
-        def turn(at: int, data: bytes) -> bytes:
-            values, addend = np.frombuffer(data, np.uint8), _repeated(row, at, len(data))
-            return (values + addend if inverse else values - addend).tobytes()
-
-        return _Mapped(source, 1, turn)
-
-
-@dataclass(frozen=True)
-class Swap(Step):
-    """The bytes of every group of `width` in reverse order; a shorter rest at the end stays."""
-
-    width: int
-    view = True
-
-    def unpacked(self, stored: Source, size: int, exact: bool) -> Source:
-        def turn(at: int, data: bytes) -> bytes:
-            whole = len(data) - len(data) % self.width
-            return np.frombuffer(data[:whole], np.uint8).reshape(-1, self.width)[:, ::-1].tobytes() + data[whole:]
-
-        return _Mapped(stored, self.width, turn)
-
-    def packed(self, plain: Source, like: Source | None = None) -> Source:
-        return self.unpacked(plain, plain.size, True)
-
-
-def _repeated(row: NDArray, at: int, length: int) -> NDArray:
-    shift = at % len(row)
-    return np.tile(row, -(-(length + shift) // len(row)))[shift : shift + length]
+        return spooled(self.pieces(plain, like), plain.size, plain.name)
 
 
 @dataclass(frozen=True)
@@ -326,7 +208,7 @@ class Chain:
 
     def data(self, stored: bytes, size: int, name: str) -> bytes:
         """What `unpacked` gives, for few bytes that are at hand."""
-        if len(self.steps) == 1 and isinstance(self.steps[0], Packed):
+        if len(self.steps) == 1 and isinstance(self.steps[0], Packed) and not self.steps[0].dictionary:
             return unpacked_small(self.steps[0].method, stored, size, name)
         whole = self.unpacked(BytesSource(stored, name), size)
         return whole.read(0, size)
@@ -336,10 +218,12 @@ class Chain:
         long to pack is kept in `cache` under its content, so that a rebuild need not do again what its plan did."""
         for step in reversed(self.steps):
             model = like if step is self.steps[0] else None
-            if cache and isinstance(step, Packed) and plain.size > IN_MEMORY:
+            if cache and isinstance(step, Packed | Coded) and plain.size > IN_MEMORY:
                 head = model.read(0, min(LONGEST_HEAD, model.size)) if model else b""
-                key = f"packed by {step.method} {step.level} like {head.hex()}: {_digest(plain)}"
-                plain = cache.get(key, packed(step.method, plain, step.level, model), plain.name)
+                key = f"packed by {step!r} {_digest(plain)} like {head.hex()}"
+                if isinstance(step, Packed):
+                    key += xxhash.xxh3_128_hexdigest(step.dictionary)
+                plain = cache.get(key, step.pieces(plain, model), plain.name)
             else:
                 plain = step.packed(plain, model)
         return plain

@@ -17,10 +17,11 @@ from ...base import ZubretError
 from ...source import BytesSource
 from ...source.sums import sum_of
 from ..document import Records, Shape, Slot, shape_of
-from ..document.ties import Scope, meanings
+from ..document.ties import Scope, meanings, meant
 from ..language.expression import evaluate_rows
 from ..language.schema import Layout, Region, ties_of
 from ..language.terms import meaning_of
+from ..types.numbers import Float, Result
 from .sums import rule_of
 
 
@@ -53,7 +54,13 @@ def can_batch(layout: Layout) -> bool:
 def _is_plain(layout: Layout, region: Region) -> bool:
     shape = shape_of(layout, region)
     simple = not (region.file or region.packed or region.pool or region.body or region.size is not None)
-    fixed = shape.width > 0 and not shape.conditional and region.until is None and region.when is None
+    fixed = (
+        shape.width > 0
+        and not any(isinstance(s.type, Result) for s in shape.fields)
+        and not shape.conditional
+        and region.until is None
+        and region.when is None
+    )
     names = {r.name for r in layout.regions}
     sums = all(s.tie.sum is not None and s.tie.sum.of in names and s.tie.sum.blank is None for s in shape.sums)
     ties = all(not s.tie.pool and (s.whole or s.field.type == "text" or not s.tie.means) for s in shape.slots.values())
@@ -165,11 +172,9 @@ class _Reader:
 
     @staticmethod
     def _meant(records: Records, slot: Slot, scope: Scope) -> Any:
-        if not slot.whole:
-            return records.values(slot)
-        stored = records.numbers(slot)
-        plain = slot.tie.plain and not (slot.tie.means or "").endswith(".id")
-        return stored if plain else meanings(slot, stored, scope)
+        if isinstance(slot.type, Float):
+            return meanings(slot, records.values(slot), scope)
+        return meant(slot, records.numbers(slot), scope) if slot.whole else records.values(slot)
 
     def _constants(self, records: Records, files: NDArray) -> None:
         for slot in records.shape.constants:

@@ -1,13 +1,33 @@
-"""From the steps of a layout to transforms that run: keys and initial vectors are put in."""
+"""From the steps of a layout to transforms that run: keys, numbers, fields and dictionaries are put in."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+import hashlib
+from collections.abc import Mapping, Sequence
+from typing import Protocol
 
 from ...base import ZubretError
-from ...source.steps import AES_BLOCK, Add, Aes, Chain, Chunked, Packed, Step, Swap, Xor
+from ...source.coders.huffman import Huffman
+from ...source.coders.lzss import Lzss
+from ...source.coders.runs import Runs
+from ...source.locks import AES_BLOCK, Aes, Beginning, Generator, Row, Swap
+from ...source.step import Step
+from ...source.steps import Chain, Chunked, Coded, Packed
 from ..language.schema import Layout
-from ..language.steps import AesStep, ChunkStep, PackStep, RowStep, StepModel, SwapStep
+from ..language.steps import (
+    AesStep,
+    ChunkStep,
+    GeneratorStep,
+    HuffmanStep,
+    LzssStep,
+    PackStep,
+    PathSum,
+    PlugInStep,
+    RowStep,
+    RunsStep,
+    StepModel,
+    SwapStep,
+)
 
 Keys = Mapping[str, bytes]
 """The bytes of keys by the names that a layout gives them."""
@@ -19,63 +39,162 @@ class Locked(ZubretError):
     key = ""
 
 
-def chain_of(
-    steps: Sequence[StepModel], layout: Layout, keys: Keys, file: str, field: Callable[[str], bytes] | None = None
-) -> Chain:
-    """The transforms of some steps. `field` gives the bytes of a field by its name, for initial vectors."""
-    return Chain([_step(s, layout, keys, file, field) for s in steps])
+class Words(Protocol):
+    """What steps may name besides keys; of an item's payload also what its own record says."""
+
+    def content(self, name: str) -> bytes:
+        """The bytes of a field."""
+
+    def number(self, text: int | str) -> int:
+        """The value of an expression."""
+
+    def path(self) -> str:
+        """The path of the item."""
+
+    def dictionary(self, name: str) -> bytes:
+        """The bytes of a file beside this one, of a region, of a field, or of an entry."""
 
 
-def _step(step: StepModel, layout: Layout, keys: Keys, file: str, field: Callable[[str], bytes] | None) -> Step:
-    if isinstance(step, PackStep):
-        return Packed(step.by, step.level)
-    if isinstance(step, SwapStep):
-        return Swap(step.width)
-    if isinstance(step, ChunkStep):
-        inside = chain_of(step.packed, layout, keys, file, field)
-        width = int(step.sizes[1:]) // 8
-        return Chunked(step.size, inside, width, step.byte_order, step.place, step.plain, step.align)
-    if isinstance(step, AesStep):
-        return Aes(_key(step.key, layout, keys, file), step.mode, _vector(step, file, field))
-    assert isinstance(step, RowStep)
-    row = step.bytes or _key(step.key or "", layout, keys, file)
-    return Xor(row) if step.by == "xor" else Add(row)
+class NoWords:
+    """The words of what is packed before anything has been read."""
 
+    def __init__(self, file: str):
+        self._file = file
 
-def _vector(step: AesStep, file: str, field: Callable[[str], bytes] | None) -> bytes:
-    iv = step.iv
-    if isinstance(iv, str):
-        iv = field(iv) if field else b""
-    iv = iv or bytes(AES_BLOCK)
-    if len(iv) != AES_BLOCK:
-        raise ZubretError(
-            f"An initial vector has {AES_BLOCK} bytes, not {len(iv)}.",
-            file=file,
-            field=str(step.iv),
-            next="Correct the layout's `iv`.",
+    def _nothing(self, name: str) -> ZubretError:
+        return ZubretError(
+            f'"{name}" is not known yet where this step is done.',
+            file=self._file,
+            next="Correct the layout: a whole file's steps name keys and numbers only.",
         )
-    return iv
+
+    def content(self, name: str) -> bytes:
+        """See `Words`."""
+        raise self._nothing(name)
+
+    def number(self, text: int | str) -> int:
+        """See `Words`."""
+        if isinstance(text, int):
+            return text
+        raise self._nothing(text)
+
+    def path(self) -> str:
+        """See `Words`."""
+        raise self._nothing("the path")
+
+    def dictionary(self, name: str) -> bytes:
+        """See `Words`."""
+        raise self._nothing(name)
 
 
-def _key(name: str, layout: Layout, keys: Keys, file: str) -> bytes:
-    wanted = layout.keys[name].length
-    sizes = " or ".join(f"{n}" for n in wanted)
-    if name not in keys:
-        error = Locked(
-            f"This is locked: it needs a key of {sizes} bytes.",
-            file=file,
-            field=f"key {name}",
-            next="Add the key to the game's key ring, then try keys.",
-        )
-        error.key = name
-        raise error
-    if len(keys[name]) not in wanted:
-        error = Locked(
-            f"The key has {len(keys[name])} bytes; {sizes} are needed.",
-            file=file,
-            field=f"key {name}",
-            next="Copy the key again: part of it may be missing.",
-        )
-        error.key = name
-        raise error
-    return keys[name]
+def chain_of(steps: Sequence[StepModel], layout: Layout, keys: Keys, file: str, words: Words | None = None) -> Chain:
+    """The transforms of some steps."""
+    made = _Maker(layout, keys, file, words or NoWords(file))
+    return Chain([made.step(s) for s in steps])
+
+
+class _Maker:
+    def __init__(self, layout: Layout, keys: Keys, file: str, words: Words):
+        self._layout, self._keys, self._file, self._words = layout, keys, file, words
+
+    def step(self, model: StepModel) -> Step:
+        """The transform of one step."""
+        if isinstance(model, PackStep):
+            known = self._words.dictionary(model.dictionary) if model.dictionary else b""
+            return Packed(model.by, model.level, known)
+        if isinstance(model, SwapStep):
+            return Swap(model.width)
+        if isinstance(model, ChunkStep):
+            inside = Chain([self.step(s) for s in model.packed])
+            width = int(model.sizes[1:]) // 8
+            return Chunked(model.size, inside, width, model.byte_order, model.place, model.plain, model.align)
+        if isinstance(model, LzssStep | RunsStep | HuffmanStep):
+            return _coded(model)
+        if isinstance(model, PlugInStep):
+            raise ZubretError("no plug-ins yet")
+        lock: Step
+        if isinstance(model, AesStep):
+            lock = Aes(self._key(model.key), model.mode, self._vector(model))
+        elif isinstance(model, GeneratorStep):
+            width, big = int(model.gives[1:]) // 8, model.byte_order == "big"
+            lock = Generator(
+                self._words.number(model.seed), model.multiply, model.plus, model.bits, model.shift, model.mask, width,
+                big, model.begins == "seed", model.does,
+            )  # fmt: skip
+        else:
+            assert isinstance(model, RowStep)
+            lock = Row(self._row(model), model.by)
+        return lock if model.first is None else Beginning(lock, self._words.number(model.first))
+
+    def _row(self, model: RowStep) -> bytes:
+        if model.key is not None:
+            return self._key(model.key)
+        if model.number is not None:
+            width = int(model.width[1:]) // 8
+            number = self._words.number(model.number) & (1 << 8 * width) - 1
+            return number.to_bytes(width, model.byte_order)
+        row = model.bytes or self._words.content(model.field or "")
+        if not row:
+            raise ZubretError(
+                f"The row of bytes in {model.field} is empty.",
+                file=self._file,
+                field=model.field,
+                next="The file is damaged, or the layout names the wrong field.",
+            )
+        return row
+
+    def _vector(self, model: AesStep) -> bytes:
+        iv = model.iv
+        if isinstance(iv, PathSum):
+            path = self._words.path().replace("/", iv.slash)
+            path = path.lower() if iv.case == "lower" else path.upper() if iv.case == "upper" else path
+            return hashlib.new(iv.sum, path.encode("utf-8", "surrogateescape")).digest()[:AES_BLOCK]
+        if isinstance(iv, str):
+            iv = self._words.content(iv)
+        iv = iv or bytes(AES_BLOCK)
+        if len(iv) != AES_BLOCK:
+            raise ZubretError(
+                f"An initial vector has {AES_BLOCK} bytes, not {len(iv)}.",
+                file=self._file,
+                field=str(model.iv),
+                next="Correct the layout's `iv`.",
+            )
+        return iv
+
+    def _key(self, name: str) -> bytes:
+        wanted = self._layout.keys[name].length
+        sizes = " or ".join(f"{n}" for n in wanted)
+        if name not in self._keys:
+            error = Locked(
+                f"This is locked: it needs a key of {sizes} bytes.",
+                file=self._file,
+                field=f"key {name}",
+                next="Add the key to the game's key ring, then try keys.",
+            )
+            error.key = name
+            raise error
+        if len(self._keys[name]) not in wanted:
+            error = Locked(
+                f"The key has {len(self._keys[name])} bytes; {sizes} are needed.",
+                file=self._file,
+                field=f"key {name}",
+                next="Copy the key again: part of it may be missing.",
+            )
+            error.key = name
+            raise error
+        return self._keys[name]
+
+
+def _coded(model: LzssStep | RunsStep | HuffmanStep) -> Coded:
+    if isinstance(model, LzssStep):
+        flags = 0 if model.flags == "bits" else int(model.flags[1:]) // 8
+        code, big, high = tuple(p.piece for p in model.code), model.byte_order == "big", model.bit_order == "high"
+        coder = Lzss(
+            model.window, model.shortest, code, big, flags, high, model.literal, model.start, model.nearest,
+            model.initial, model.end,
+        )  # fmt: skip
+        return Coded(coder, "lzss")
+    if isinstance(model, RunsStep):
+        first = model.order == "value-count"
+        return Coded(Runs(model.form, model.run, model.plain, model.top == "runs", model.mark[0], first), "runs")
+    return Coded(Huffman(model.table, model.longest, model.bit_order == "high"), "huffman")

@@ -14,13 +14,16 @@ from ...source import BytesSource, ChainSource, Part, SliceSource, Source
 from ...source.steps import Chain
 from ..language.fields import Tied
 from ..language.schema import Layout, Stand
+from ..language.steps import StepModel, all_steps, per_item
 from ..types.base import FEW
+from ..types.numbers import Float, Result
 from . import paths, ties
 from .chains import Keys, chain_of
 from .few import few_values
 from .instance import Instance
 from .records import DAMAGED
 from .shape import Slot
+from .words import FileWords, ItemWords
 
 Siblings = Callable[[str], Source]
 """Opens a file that stands beside the described one; a ZubretError where there is none."""
@@ -188,14 +191,16 @@ class Document:
             return few
         if records.absent(slot) and (records.size or records.count):
             return [None] * records.count
-        if not slot.whole:
+        if isinstance(slot.type, Result):
+            out = ties.meanings(slot, ties.results(slot, self.scope(instance)), self.scope(instance))
+        elif isinstance(slot.type, Float):
+            out = ties.meanings(slot, records.values(slot), self.scope(instance))
+        elif not slot.whole:
             out = records.values(slot)
         elif slot.tie.pool:
             out = ties.pooled(slot, records.numbers(slot), self.pool_of(slot.tie.pool), self.scope(instance))
-        elif slot.tie.plain and not (slot.tie.means or "").endswith(".id"):
-            out = records.numbers(slot)
         else:
-            out = ties.meanings(slot, records.numbers(slot), self.scope(instance))
+            out = ties.meant(slot, records.numbers(slot), self.scope(instance))
         has = records.has(slot)
         if has is None:
             return out
@@ -331,12 +336,20 @@ class Document:
 
     # Payloads ---------------------------------------------------------------------------------------
 
-    def chain(self, item: int) -> Chain:
-        """The transforms of an item's payload: those of its method, then those of all payloads."""
-        methods = self.column("method")
-        method = methods[item] if methods else "plain"
-        if method in self._chains:
-            return self._chains[method]
+    def chain(self, item: int, size: int | None = None, path: str = "") -> Chain:
+        """The transforms of an item's payload: those of its method, then those of all payloads. size, path: its unpacked bytes
+        and its path, where they are to be others than in the file."""
+        steps = self.steps(item)
+        if any(per_item(s) for s in all_steps(steps)):
+            return chain_of(steps, self.layout, self.keys, self.file.name, ItemWords(self, item, size, path))
+        method = self._method(item)
+        if method not in self._chains:
+            self._chains[method] = chain_of(steps, self.layout, self.keys, self.file.name, FileWords(self))
+        return self._chains[method]
+
+    def steps(self, item: int) -> list[StepModel]:
+        """The steps of an item's payload as the layout says them."""
+        method = self._method(item)
         steps = self.layout.methods.get(str(method))
         if steps is None:
             raise ZubretError(
@@ -345,29 +358,11 @@ class Document:
                 field=f"record {item}",
                 next="Add it to `methods`, or correct the values of entry.method.",
             )
-        all_steps = [*self.layout.payload.packed, *steps]
-        if not any(isinstance(getattr(s, "iv", b""), str) for s in all_steps):  # the same for every item
-            self._chains[method] = chain_of(all_steps, self.layout, self.keys, self.file.name)
-            return self._chains[method]
-        return chain_of(all_steps, self.layout, self.keys, self.file.name, lambda name: self._vector(item, name))
+        return [*self.layout.payload.packed, *steps]
 
-    def _vector(self, item: int, name: str) -> bytes:
-        for instance in self.group_of(item).instances:
-            slot = instance.shape.slots.get(name)
-            if slot is not None:
-                return instance.records.values(slot)[self.row_of(item, instance)] or b""
-        return self.field_bytes(name)
-
-    def field_bytes(self, name: str) -> bytes:
-        """The content of a field of a region that stands once, for an initial vector."""
-        region, _, field_name = name.partition(".")
-        instance = self.instance(region)
-        slot = instance.shape.slots.get(field_name) if instance else None
-        if instance is None or slot is None:
-            raise ZubretError(
-                f'"{name}" is no field read so far.', file=self.file.name, next="Correct the layout's `iv`."
-            )
-        return instance.records.cells(slot).contents()[0] or b""
+    def _method(self, item: int) -> Any:
+        methods = self.column("method")
+        return methods[item] if methods else "plain"
 
     def payload(self, item: int) -> Source:
         """The stored bytes of an item: its span, behind the head that its record holds where there is one."""

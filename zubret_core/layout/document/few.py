@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from ..language.expression import compiled
 from ..types import decoded
 from ..types.base import FEW
-from ..types.numbers import Integer
+from ..types.numbers import Integer, part_of
 from ..types.texts import Text
 from .instance import Instance
 from .shape import Slot
@@ -31,10 +31,10 @@ def few_values(instance: Instance, slot: Slot, numbers: Mapping[str, int]) -> li
         return None
     tie, stored = slot.tie, few_numbers(instance, slot)
     if tie.values is not None:
-        values = [tie.values.get(v) for v in stored]
+        values = [tie.numbered.get(v) for v in stored]
         return None if None in values else values
     if not tie.plain:
-        unit = None if tie.unit_name else _constant(tie.unit, numbers)
+        unit = None if tie.unit_name or tie.per > 1 else _constant(tie.unit, numbers)
         base = _constant(tie.base, numbers)
         if not unit or base is None or tie.none is not None:
             return None
@@ -50,10 +50,7 @@ def few_numbers(instance: Instance, slot: Slot) -> list[int]:
     assert isinstance(slot.type, Integer)
     order, signed = "big" if instance.shape.big_of(slot.field) else "little", slot.type.signed
     stored = [int.from_bytes(data, order, signed=signed) for data in records.pieces(slot)]  # type: ignore[arg-type]
-    if slot.bits:
-        mask = (1 << slot.bits) - 1
-        return [v >> slot.shift & mask for v in stored]
-    return stored
+    return [part_of(v, slot.shift, slot.bits, slot.signed) for v in stored] if slot.bits else stored
 
 
 def _constant(text: int | str, numbers: Mapping[str, int]) -> int | None:

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from ...base import ZubretError
 from ..types import Cells
+from ..types.numbers import parts_of
 from .shape import Shape, Slot
 
 DAMAGED = "The file is damaged or is not what the layout describes: check it against another copy."
@@ -153,10 +154,7 @@ class Records:
             none = not self.count or self.absent(slot)
             self._numbers[name] = np.zeros(self.count, np.int64) if none else self._decoded(slot)
         values = self._numbers[name]
-        if slot.bits:
-            kind = values.dtype.type
-            return (values >> kind(slot.shift)) & kind((1 << slot.bits) - 1)
-        return values
+        return parts_of(values, slot.shift, slot.bits, slot.signed) if slot.bits else values
 
     def _decoded(self, slot: Slot) -> Any:
         try:

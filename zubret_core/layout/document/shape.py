@@ -21,6 +21,7 @@ class Slot(NamedTuple):
     type: FieldType
     shift: int = 0
     bits: int = 0
+    signed: bool = False
 
     @property
     def whole(self) -> bool:
@@ -34,7 +35,10 @@ class Slot(NamedTuple):
 
     def limits(self) -> tuple[int, int]:
         """The lowest and the highest stored number."""
-        return (0, (1 << self.bits) - 1) if self.bits else self.type.limits(self.field)
+        if not self.bits:
+            return self.type.limits(self.field)
+        half = 1 << (self.bits - 1)
+        return (-half, half - 1) if self.signed else (0, 2 * half - 1)
 
 
 class Shape:
@@ -55,7 +59,7 @@ class Shape:
             self.slots[field.name] = Slot(field, field, kind)
             shift = 0
             for part in field.parts or ():
-                self.slots[part.name] = Slot(part, field, kind, shift, part.bits)
+                self.slots[part.name] = Slot(part, field, kind, shift, part.bits, part.signed)
                 shift += part.bits
         self.fields = [self.slots[f.name] for f in region.fields]
         self.widths = {s.field.name: s.type.width(s.field) for s in self.fields}

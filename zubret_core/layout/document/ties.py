@@ -1,4 +1,4 @@
-"""Ties as equations, in both directions: meaning = stored * unit + base, or values[stored], or a text in a pool.
+"""Ties as equations, in both directions: meaning = stored * unit / per + base, or values[stored], or a text in a pool.
 
 Unit and base are constants, or expressions on fields of the same record, on fields of regions that stand once, on
 where the record stands, and on other meanings of the same item; or a unit has a name and is worked out from the
@@ -110,7 +110,7 @@ def line_of(slot: Slot, scope: Scope) -> Line:
     if np.any(np.equal(unit, 0)):
         row = 0 if isinstance(unit, int) else int(np.argmax(unit == 0))
         raise scope.fail("A unit of 0 has no meaning.", slot, row, "Correct the layout's unit.")
-    return Line(unit, 1, base)
+    return Line(unit, slot.tie.per, base)
 
 
 def _named_unit(unit: str, slot: Slot, scope: Scope) -> tuple[Numbers, Numbers]:
@@ -157,6 +157,19 @@ def _blocks(slot: Slot, scope: Scope) -> tuple[NDArray, NDArray]:
 # Reading ------------------------------------------------------------------------------------------
 
 
+def meant(slot: Slot, stored: NDArray, scope: Scope) -> NDArray | list:
+    """The meanings of stored numbers, as they are where nothing is to be worked out."""
+    if slot.tie.plain and not (slot.tie.means or "").endswith(".id") and stored.dtype.kind != "f":
+        return stored
+    return meanings(slot, stored, scope)
+
+
+def results(slot: Slot, scope: Scope) -> NDArray:
+    """What a field that has no bytes gives, one number a record."""
+    value = scope.value(slot.field.of or 0, slot.field.name)
+    return np.full(scope.count, value, np.int64) if isinstance(value, int) else np.asarray(value)
+
+
 def meanings(slot: Slot, stored: NDArray, scope: Scope) -> NDArray | list:
     """The meanings of stored numbers by value map, unit and base; an id as text. None where `none` stands."""
     tie = slot.tie
@@ -187,7 +200,9 @@ def _with_none(none: int | None, stored: NDArray, values: list) -> list:
 
 def _mapped(slot: Slot, stored: NDArray, scope: Scope) -> list:
     values = slot.tie.values or {}
-    known = {**values, **({slot.tie.none: None} if slot.tie.none is not None else {})}
+    known: dict[int, Any] = {**slot.tie.numbered, **({slot.tie.none: None} if slot.tie.none is not None else {})}
+    if slot.tie.ranges:
+        known |= _in_ranges(slot, stored, known)
     if len(stored) and (stored == stored[0]).all() and int(stored[0]) in known:
         return [known[int(stored[0])]] * len(stored)
     if len(stored) > MANY and 0 <= min(known) <= max(known) < MANY and bool(((stored >= 0) & (stored < MANY)).all()):
@@ -206,12 +221,24 @@ def _mapped(slot: Slot, stored: NDArray, scope: Scope) -> list:
         ) from None  # fmt: skip
 
 
+def _in_ranges(slot: Slot, stored: NDArray, known: Mapping[int, Any]) -> dict[int, Any]:
+    """The values of stored numbers that lie in a range."""
+    out = {}
+    for number in np.unique(stored).tolist():
+        found = [v for low, high, v in slot.tie.ranges if low <= number <= high]
+        if found and number not in known:
+            out[number] = found[0]
+    return out
+
+
 def scaled(slot: Slot, stored: NDArray, line: Line, scope: Scope) -> NDArray:
     """stored * unit + base; an error where that is beyond 64 bits, or no whole number where it must be one."""
-    if line.plain:
+    if line.plain and stored.dtype.kind != "f":
         return stored
     if not len(stored):
         return stored.astype(np.int64)
+    if stored.dtype.kind == "f":
+        return _rounded(slot, stored, line, scope)
     largest = max(abs(int(stored.max())), abs(int(stored.min())))
     most = largest * int(np.abs(line.num).max()) * 2 + 2 * int(np.abs(line.base).max())
     if most + 2 * int(np.abs(line.den).max()) >= 1 << 63:
@@ -220,13 +247,24 @@ def scaled(slot: Slot, stored: NDArray, line: Line, scope: Scope) -> NDArray:
     return _applied(slot, stored.astype(np.int64, copy=False), line, scope)
 
 
+def _rounded(slot: Slot, stored: NDArray, line: Line, scope: Scope) -> NDArray:
+    """The nearest whole meanings of floats."""
+    with np.errstate(all="ignore"):
+        wide = np.rint(stored * line.num / line.den + line.base)
+    wrong = ~(np.abs(wide) < 2.0**63)
+    if wrong.any():
+        row = int(np.argmax(wrong))
+        raise scope.fail(f"The number {stored[row]:g} is no number that can be meant here.", slot, row)
+    return wide.astype(np.int64)
+
+
 def _applied(slot: Slot, wide: NDArray, line: Line, scope: Scope) -> NDArray:
     num, den, base = line
     if isinstance(den, int) and den == 1:
         return wide * num + base
     product = wide * num
     broken = (product % den != 0) & np.less(num, den)
-    if broken.any():
+    if slot.tie.per == 1 and broken.any():
         row = int(np.argmax(broken))
         raise scope.fail(
             f"{int(wide[row]):,} {slot.tie.unit_name} are no whole number of frames here.", slot, row,
@@ -282,7 +320,9 @@ def _step_fault(slot: Slot, value: int, line: Line) -> str:
     num, den, base = (int(x) for x in line)
     below = (value - base) * den // num
     near = " or ".join(f"{round((below + n) * num / den) + base:,}" for n in (0, 1))
-    steps = f"in {slot.tie.unit_name}" if slot.tie.unit_name else f"in steps of {num:,}"
+    steps = (
+        f"in {slot.tie.unit_name}" if slot.tie.unit_name else f"in steps of {num:,}" + (f"/{den:,}" if den > 1 else "")
+    )
     start = f" from {base:,}" if base else ""
     return f"{value:,} can't be stored: the field counts {steps}{start}. The nearest are {near}."
 
@@ -295,7 +335,8 @@ def _step_help(slot: Slot) -> str:
 
 
 def _unmapped(slot: Slot, values: Sequence, rows: Sequence[int], scope: Scope) -> NDArray:
-    back = {v: k for k, v in (slot.tie.values or {}).items()}
+    back: dict[Any, int] = {v: low for low, _, v in slot.tie.ranges}
+    back |= {v: k for k, v in slot.tie.numbered.items()}
     for value, row in zip(values, rows, strict=True):
         if value not in back:
             known = ", ".join(map(str, back))

@@ -2,7 +2,7 @@
 
 Grammar: decimal or 0x numbers; names `field` (of the same record), `region.field` (of a region that stands once) and
 `entry.at`, `stream.rate` and the like (other meanings of the same item); parentheses; unary minus; `* // %`, `+ -`,
-`<< >>`, `&`, `|`; comparisons, which give 1 or 0; `not`, `and`, `or`; Python's precedence. No calls, no text, no
+`<< >>`, `&`, `^`, `|`; comparisons, which give 1 or 0; `not`, `and`, `or`; Python's precedence. No calls, no text, no
 powers. Every value stays within signed 64 bits, so evaluation ends at once and needs no memory.
 
 There is one evaluator, `run`, compiled. A single value, a column of records and the condition of one record inside a
@@ -22,14 +22,14 @@ from numpy.typing import NDArray
 
 from ...base import ZubretError
 
-CONSTANT, SLOT, PART, NEGATE, NOT = 0, 1, 21, 19, 20
-"""Operations that are not binary. SLOT takes a number of the row (refused below 0 where `b` says that it is unsigned);
-PART takes some bits of it: `b` holds the lowest bit and, from bit 8 on, how many."""
+CONSTANT, SLOT, PART, NEGATE, NOT, XOR = 0, 1, 21, 19, 20, 22
+"""Operations that are not binary, but for XOR. SLOT takes a number of the row (refused below 0 where `b` says that it is unsigned);
+PART takes some bits of it: `b` holds the lowest bit, from bit 8 on how many, and from bit 16 on whether they are signed."""
 ADD, SUB, MUL, DIV, MOD, SHL, SHR, AND, OR, EQ, NE, LT, LE, GT, GE, BOTH, EITHER = range(2, 19)
 _BINARY: dict[type, int] = {
     ast.Add: ADD, ast.Sub: SUB, ast.Mult: MUL, ast.FloorDiv: DIV, ast.Mod: MOD, ast.LShift: SHL, ast.RShift: SHR,
-    ast.BitAnd: AND, ast.BitOr: OR, ast.Eq: EQ, ast.NotEq: NE, ast.Lt: LT, ast.LtE: LE, ast.Gt: GT, ast.GtE: GE,
-    ast.And: BOTH, ast.Or: EITHER,
+    ast.BitAnd: AND, ast.BitOr: OR, ast.BitXor: XOR, ast.Eq: EQ, ast.NotEq: NE, ast.Lt: LT, ast.LtE: LE, ast.Gt: GT,
+    ast.GtE: GE, ast.And: BOTH, ast.Or: EITHER,
 }  # fmt: skip
 FINE, BY_ZERO, FAR_SHIFT, BEYOND = range(4)
 """How an evaluation ends."""
@@ -120,8 +120,11 @@ def run(code, start, end, row, stack):
             stack[top] = row[code[n, 1]]
             top += 1
         elif what == 21:
-            shift, bits = code[n, 2] & 255, code[n, 2] >> 8
-            stack[top] = row[code[n, 1]] >> shift & ((np.int64(1) << bits) - 1)
+            shift, bits, signed = code[n, 2] & 255, code[n, 2] >> 8 & 255, code[n, 2] >> 16
+            value = row[code[n, 1]] << (64 - bits - shift)  # what stands above the part falls off
+            stack[top] = value >> (64 - bits)
+            if not signed and bits < 64:
+                stack[top] &= (np.int64(1) << bits) - 1
             top += 1
         elif what == 19:
             if stack[top - 1] == _LOWEST:
@@ -161,6 +164,8 @@ def run(code, start, end, row, stack):
                 value = a & b
             elif what == 10:
                 value = a | b
+            elif what == 22:
+                value = a ^ b
             elif what == 11:
                 value = np.int64(a == b)
             elif what == 12:

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from itertools import pairwise
+from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
 from ...source.sums import NAME_HASHES, SUMS
 from .terms import MEANINGS, ONCE, UNITS, HexBytes, IntType, Name, Number, Order, Strict
 
+Range = Annotated[str, Field(pattern=r"^\d{1,20}\.\.\d{1,20}$")]
+"""A range of stored numbers, both ends included: 16..31."""
 WHOLE = ("stored", "unpacked", "record", "file", "span", "listed")
 """What a sum may cover besides a region."""
 
@@ -65,7 +68,7 @@ class HashModel(Strict):
 class Tied(Strict):
     """What connects a stored number or text with its meaning.
 
-    meaning = stored * unit + base, or values[stored]; writing inverts it. A unit may be one of UNITS by its name.
+    meaning = stored * unit / per + base, or values[stored]; writing inverts it. A unit may be one of UNITS by its name.
     """
 
     name: Name
@@ -75,11 +78,14 @@ class Tied(Strict):
         description="a number, an expression, or frames, bytes, blocks, milliseconds or seconds",
         examples=list(UNITS),
     )
+    per: int = Field(1, ge=1, le=1 << 62, description="fixed point: so many stored steps make one unit")
     base: Number = 0
-    values: dict[int, int | str] | None = None
+    values: dict[int | Range, int | str] | None = None
     none: int | None = Field(None, description="the stored number that says that there is no value")
     digits: int = Field(0, ge=0, le=20, description="an id is shown with at least so many digits")
-    shown: Literal["decimal", "hex"] = "decimal"
+    shown: Literal["decimal", "hex", "unix", "dos", "filetime"] = Field(
+        "decimal", description="ids in hexadecimal; or as a time: seconds since 1970, an MS-DOS date, 100 ns since 1601"
+    )
     hash: HashModel | None = Field(None, description="how an id comes from the entry's path")
     sum: SumModel | None = None
     pool: Name | None = Field(None, description="the region of texts in which the number is an offset")
@@ -92,10 +98,32 @@ class Tied(Strict):
     @property
     def plain(self) -> bool:
         """Whether the meaning is the stored number as it is."""
-        return self.unit == 1 and self.base == 0 and self.none is None and not self.values and not self.pool
+        bare = self.unit == 1 and self.per == 1 and self.base == 0
+        return bare and self.none is None and not self.values and not self.pool
+
+    @property
+    def numbered(self) -> dict[int, int | str]:
+        """`values` of single numbers."""
+        return {n: v for n, v in (self.values or {}).items() if isinstance(n, int)}
+
+    @property
+    def ranges(self) -> list[tuple[int, int, int | str]]:
+        """`values` of whole ranges: lowest, highest, value."""
+        texts = ((n.split(".."), v) for n, v in (self.values or {}).items() if isinstance(n, str))
+        return [(int(low), int(high), v) for (low, high), v in texts]
+
+    @property
+    def lossy(self) -> bool:
+        """Whether several stored numbers can have one meaning, so that what stands there is left where it has the right one."""
+        return self.per > 1 or bool(self.ranges)
 
     @model_validator(mode="after")
     def _one_way_back(self):
+        spans = sorted([(n, n) for n in self.numbered] + [(low, high) for low, high, _ in self.ranges])
+        if any(low > high for low, high in spans) or any(a[1] >= b[0] for a, b in pairwise(spans)):
+            raise ValueError("the ranges of `values` run upwards and don't overlap, such as 16..31")
+        if self.unit_name and self.per > 1:
+            raise ValueError("a unit with a name has no `per`")
         if self.values and len(set(self.values.values())) != len(self.values):
             raise ValueError("two stored numbers have the same value, so writing could not choose between them")
         if self.sum and self.means:
@@ -108,21 +136,23 @@ class Tied(Strict):
 class BitPart(Tied):
     """Some bits of an integer; parts are given from the lowest bit upwards."""
 
-    bits: int = Field(ge=1, le=63)
+    bits: int = Field(ge=1, le=64)
+    signed: bool = Field(False, description="two's complement")
 
 
 class FieldModel(Tied):
     """One stored field."""
 
     type: Literal[
-        "u8", "u16", "u24", "u32", "u48", "u64", "i8", "i16", "i24", "i32", "i48", "i64",
-        "f32", "f64", "varint", "digits", "text", "bytes", "align",
+        "u8", "u16", "u24", "u32", "u40", "u48", "u56", "u64", "i8", "i16", "i24", "i32", "i40", "i48", "i56", "i64",
+        "f32", "f64", "varint", "digits", "bcd", "result", "text", "bytes", "align",
     ]  # fmt: skip
+    of: Number | None = Field(None, description="of type result: an expression on other fields; it has no bytes")
     length: int | str | None = Field(None, description="bytes, or an earlier field of the record that says how many")
     counted: IntType | Literal["varint"] | None = Field(None, description="the length stands before, as this type")
     ends: HexBytes | None = Field(None, description="the bytes behind the last, zeros in most formats")
     to: int = Field(4, ge=1, le=1 << 16, description="of type align: what the next field's place is a multiple of")
-    radix: Literal[8, 10, 16] = 10
+    radix: int = Field(10, ge=2, le=36)
     byte_order: Order | None = None
     encoding: str = "utf-8"
     when: Number | None = Field(None, description="the field is there only where this is not 0")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from .expression import compiled
-from .fields import Tied
+from .fields import FieldModel, Tied
 from .schema import Layout, Region, ties_of
 
 
@@ -39,9 +39,10 @@ def _sorted(waits: Mapping[str, Iterable[str]]) -> list[str]:
 
 
 def named_by(tie: Tied) -> list[str]:
-    """The names that a tie's unit and base use."""
+    """The names that a tie's unit, base and expression use."""
     unit = () if tie.unit_name else compiled(tie.unit).names
-    return [*unit, *compiled(tie.base).names]
+    of = tie.of if isinstance(tie, FieldModel) else None
+    return [*unit, *compiled(tie.base).names, *(compiled(of).names if of is not None else ())]
 
 
 def writing_order(region: Region) -> list[str]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import keyword
-import re
 from typing import Annotated, Literal, NamedTuple
 
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field
@@ -11,7 +10,6 @@ from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Fie
 from .expression import compiled
 
 NAME = r"^[a-z][a-z0-9_]*$"
-INTEGER = re.compile(r"[ui](8|16|24|32|48|64)$")
 
 
 def _hex_bytes(value: object) -> object:
@@ -34,7 +32,7 @@ FillByte = Annotated[HexBytes, Field(min_length=1, max_length=1)]
 Number = Annotated[int | str, AfterValidator(_expression)]
 """A whole number, or an expression on fields."""
 Order = Literal["little", "big"]
-IntType = Literal["u8", "u16", "u24", "u32", "u48", "u64"]
+IntType = Literal["u8", "u16", "u24", "u32", "u40", "u48", "u56", "u64"]
 
 
 def _no_keyword(name: str) -> str:

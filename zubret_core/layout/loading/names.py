@@ -35,8 +35,10 @@ def _once(regions: Iterable[Region]) -> set[str]:
     return {f"{r.name}.{t.name}" for r, f in whole for t in (f, *(f.parts or ()))}
 
 
-def _whole_names(fields: Iterable[FieldModel]) -> set[str]:
-    return {t.name for f in fields if TYPES[f.type].whole for t in (f, *(f.parts or ()))}
+def _whole_names(fields: Iterable[FieldModel], scanned: bool = False) -> set[str]:
+    """Whole numbers of a record; only those that are known while it is measured where `scanned`."""
+    kinds = ((f, TYPES[f.type]) for f in fields)
+    return {t.name for f, kind in kinds if (kind.scanned if scanned else kind.whole) for t in (f, *(f.parts or ()))}
 
 
 def names_known(layout: Layout) -> Iterator[Fault]:
@@ -54,12 +56,18 @@ def names_known(layout: Layout) -> Iterator[Fault]:
             )
         if region.ends_itself:
             yield from _known(
-                region.until, (*where, "until"), earlier | own, "a number of the record or of an earlier region"
+                region.until,
+                (*where, "until"),
+                earlier | _whole_names(region.fields, True),
+                "a number of the record or of an earlier region",
             )
         tied = BUILT_IN | own | (every | of_item if region in items else earlier)
         for f, field in enumerate(region.fields):
             place: Path = (*where, "fields", f)
-            before = earlier | _whole_names(region.fields[:f])
+            before = earlier | _whole_names(region.fields[:f], True)
+            yield from _known(
+                field.of, place, tied, "a number of the record, of a region that stands once, or of the item"
+            )
             yield from _known(field.when, place, before, "an earlier number of the record or of an earlier region")
             for tie in (field, *(field.parts or ())):
                 texts = [tie.base] if tie.unit_name else [tie.unit, tie.base]

@@ -9,9 +9,10 @@ from collections.abc import Iterator
 from ...base import Format, ZubretError
 from ...codec import CODECS, codec_named
 from ..language.codecs import spec_of
+from ..language.expression import compiled
 from ..language.fields import WHOLE, BitPart, FieldModel, Tied
 from ..language.schema import Layout, Region, ties_of
-from ..language.steps import ChunkStep, PackStep
+from ..language.steps import Shrinks, all_steps, numbers_of
 from ..language.terms import BYTES, MEANINGS, NUMBER, OF_REGION, ONCE, TEXT, meaning_of
 from ..types import TYPES
 from .names import Fault, Path, names_known, no_circles, walk
@@ -87,6 +88,8 @@ def _fields(layout: Layout) -> Iterator[Fault]:
             yield where, f"a field of type {field.type} {fault}"
         if isinstance(field.length, str):
             yield from _length_field(region, field, where)
+        if field.of is not None and field.type != "result":
+            yield where, f"`of` is for fields of type result, not {field.type}"
         if field.parts and not field.type.startswith("u"):
             yield where, "only an unsigned integer can have parts"
         elif field.parts and sum(p.bits for p in field.parts) > int(field.type[1:]):
@@ -104,7 +107,7 @@ def _length_field(region: Region, field: FieldModel, where: Path) -> Iterator[Fa
     for other in region.fields:
         if other is field:
             break
-        if TYPES[other.type].whole and other.type != "digits":
+        if TYPES[other.type].scanned:
             before |= {t.name: t for t in (other, *(other.parts or ()))}
     holder = before.get(str(field.length))
     if holder is None:
@@ -129,10 +132,11 @@ def _ties(layout: Layout) -> Iterator[Fault]:
         if tie.sum is not None:
             if tie.sum.of not in WHOLE and tie.sum.of not in regions:
                 yield where, f'a sum covers {", ".join(WHOLE)} or a region, not "{tie.sum.of}" ({named})'
-            if field.type in ("varint", "align", "f32", "f64"):
+            if field.type in ("varint", "align", "f32", "f64", "bcd", "result"):
                 yield where, f"a field of type {field.type} can't hold a sum; use an integer, bytes or text ({named})"
         if not kind.whole:
-            for key in ("unit", "base", "values", "none", "pool", "hash"):
+            taken = {"f": ("unit", "base"), "r": ("unit", "base", "per", "values", "none")}.get(field.type[0], ())
+            for key in {"unit", "base", "per", "values", "none", "pool", "hash"}.difference(taken):
                 if getattr(tie, key) != type(tie).model_fields[key].default:
                     yield where, f"`{key}` is for fields of whole numbers, but {tie.name} is of type {field.type}"
         if tie.means is not None:
@@ -141,13 +145,17 @@ def _ties(layout: Layout) -> Iterator[Fault]:
             yield where, f"the unit {tie.unit_name} needs a meaning ({named})"
         if tie.none is not None and kind.whole and not _within(field, tie, tie.none):
             yield where, f"field {tie.name} can't hold {tie.none:,}, the number that stands for none"
-        for stored in (tie.values or {}) if kind.whole else ():
-            if not _within(field, tie, stored):
-                yield where, f"field {tie.name} can't hold {stored:,}, which `values` lists"
+        if kind.whole:
+            for stored in [*tie.numbered, *(n for low, high, _ in tie.ranges for n in (low, high))]:
+                if not _within(field, tie, stored):
+                    yield where, f"field {tie.name} can't hold {stored:,}, which `values` lists"
 
 
 def _within(field: FieldModel, tie: Tied, number: int) -> bool:
-    low, high = (0, (1 << tie.bits) - 1) if isinstance(tie, BitPart) else TYPES[field.type].limits(field)
+    if isinstance(tie, BitPart):
+        half = 1 << (tie.bits - 1)
+        return -half <= number < half if tie.signed else 0 <= number < 2 * half
+    low, high = TYPES[field.type].limits(field)
     return low <= number <= high
 
 
@@ -209,27 +217,46 @@ def _gives(field: FieldModel, tie: Tied) -> str:
 # Steps ------------------------------------------------------------------------------------------------
 
 
-def _all_steps(steps: list) -> Iterator:
-    for step in steps:
-        yield step
-        yield from _all_steps(step.packed if isinstance(step, ChunkStep) else [])
-
-
 def _steps(layout: Layout) -> Iterator[Fault]:
-    chains: list[tuple[Path, list]] = [(("packed",), layout.packed), (("payload",), layout.payload.packed)]
-    chains += [(("methods", name), steps) for name, steps in layout.methods.items()]
-    chains += [(("regions", n, "packed"), r.packed) for n, r in enumerate(layout.regions)]
-    for where, steps in chains:
-        for step in _all_steps(steps):
+    chains: list[tuple[Path, list, int]] = [(("packed",), layout.packed, 0), (("payload",), layout.payload.packed, -1)]
+    chains += [(("methods", name), steps, -1) for name, steps in layout.methods.items()]
+    chains += [(("regions", n, "packed"), r.packed, n) for n, r in enumerate(layout.regions)]
+    for where, steps, before in chains:
+        known = _fields_before(layout, before)
+        for step in all_steps(steps):
             key = getattr(step, "key", None)
             if key is not None and key not in layout.keys:
                 yield where, f'"{key}" is not one of `keys` (a step by {step.by})'
+            for text in numbers_of(step).values():
+                for name in compiled(text).names:
+                    if name not in known:
+                        what = "that never changes and is read before" if before >= 0 else "that never changes"
+                        yield where, f'"{name}" is no whole number of a field {what} (a step by {step.by})'
     if layout.payload.file is not None and layout.payload.file not in layout.files:
         yield ("payload",), f'"{layout.payload.file}" is not one of `files` (payload)'
 
 
+def _fields_before(layout: Layout, before: int) -> set[str]:
+    """Numbers that steps may name: those of the regions that stand once before region `before`, or (below 0) of all, and of an
+    item's record. What would change with a payload is no key to it."""
+    regions = layout.regions if before < 0 else layout.regions[:before]
+    out = {f"{r.name}.{t.name}" for r in regions if r.once for t in _lasting(r)}
+    if before < 0:
+        items = [{t.name for t in _lasting(r)} for r in layout.item_regions()]
+        out |= (set.union(*items) if items else set()) | {f"{layout.kind}.size"}
+    return out
+
+
+def _lasting(region: Region) -> Iterator[Tied]:
+    for field in region.fields:
+        if TYPES[field.type].whole:
+            for tie in (field, *(field.parts or ())):
+                if tie.sum is None and (tie.means is None or tie.means.endswith((".id", ".method", ".volume"))):
+                    yield tie
+
+
 def _shrinks(steps: list) -> bool:
-    return any(isinstance(s, PackStep | ChunkStep) for s in steps)
+    return any(isinstance(s, Shrinks) for s in steps)
 
 
 # Items ------------------------------------------------------------------------------------------------

@@ -16,6 +16,7 @@ from ...source import SliceSource, Source
 from ..document import Document, Group, Instance, Records, Siblings, Slot, shape_of
 from ..document.chains import Keys, chain_of
 from ..document.records import DAMAGED
+from ..document.words import FileWords
 from ..language.expression import evaluate
 from ..language.schema import Layout, Region
 from .bodies import Walk
@@ -112,7 +113,7 @@ class _Reader:
 
     def _packed(self, region: Region, file: str, source: Source, at: int, limit: int, count: int | None) -> Instance:
         document = self.document
-        chain = chain_of(region.packed, document.layout, document.keys, source.name, document.field_bytes)
+        chain = chain_of(region.packed, document.layout, document.keys, source.name, FileWords(document))
         size = document.once.get(f"{region.name}.size")
         room = size if isinstance(size, int) else 1032 * (limit - at) + 4096
         content = chain.unpacked(SliceSource(source, at, limit - at), room, exact=isinstance(size, int))

@@ -51,7 +51,7 @@ def program_of(shape: Shape, numbers: Mapping[str, int], file: str, alone: bool 
             name = expression.names[a] if what == SLOT else ""
             slot = shape.slots.get(name)
             if slot is not None and slot.bits:
-                code.append([PART, index[slot.field.name], slot.shift | slot.bits << 8])
+                code.append([PART, index[slot.field.name], slot.shift | slot.bits << 8 | int(slot.signed) << 16])
             elif slot is not None:
                 code.append([SLOT, index[slot.field.name], int(slot.field.type == "u64")])
             elif what == SLOT:

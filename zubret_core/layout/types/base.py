@@ -82,10 +82,12 @@ class Cells:
 class FieldType(ABC):
     """One way to store a value.
 
-    whole: it holds a whole number; carries: the kinds of values (of `terms`) that it can give without a value map.
+    whole: it holds a whole number; scanned: which later lengths and conditions of the record may name; carries: the kinds of
+    values (of `terms`) that it can give without a value map.
     """
 
     whole = False
+    scanned = False
     carries: tuple[str, ...] = ()
 
     @abstractmethod

@@ -1,14 +1,15 @@
 """Numbers: integers of both byte orders, floats, varints, and digits.
 
 Sources: IEEE 754 for floats; LEB128 after DWARF 5, section 7.6; numbers in digits as in POSIX.1-2001 (pax), "ustar
-Interchange Format".
+Interchange Format"; times of POSIX.1-2001 (seconds since the Epoch), of APPNOTE 4.4.6 (MS-DOS) and of 100 ns since 1601 (common
+practice).
 """
 
 from __future__ import annotations
 
-import struct
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import datetime, timedelta
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,7 +25,7 @@ class Integer(FieldType):
 
     size: int
     signed: bool
-    whole = True
+    whole = scanned = True
     carries = (NUMBER,)
 
     def width(self, field: FieldModel) -> int:
@@ -68,16 +69,17 @@ class Integer(FieldType):
     def show(self, field: FieldModel, data: bytes, big: bool) -> str:
         number, shift, words = int.from_bytes(data, "big" if big else "little", signed=self.signed), 0, []
         for part in field.parts or ():
-            words.append(f"{part.name} {number >> shift & ((1 << part.bits) - 1)}")
+            words.append(f"{part.name} {part_of(number, shift, part.bits, part.signed)}")
             shift += part.bits
-        return ", ".join(words) or f"{number:,}"
+        return ", ".join(words) or _time(number, field.shown) or f"{number:,}"
 
 
 @dataclass(frozen=True)
 class Float(FieldType):
-    """IEEE 754; carried over, since a whole number can't be tied to it."""
+    """IEEE 754. What it means is the nearest whole number; without a meaning it is carried over."""
 
     size: int
+    carries = (NUMBER,)
 
     def width(self, field: FieldModel) -> int:
         return self.size
@@ -85,19 +87,53 @@ class Float(FieldType):
     def step(self, field: FieldModel, big: bool) -> Step:
         return Step(FIXED, self.size)
 
-    def decode(self, field: FieldModel, cells: Cells) -> list[bytes | None]:
-        return cells.contents()
+    def _form(self, big: bool) -> str:
+        return f"{'>' if big else '<'}f{self.size}"
+
+    def decode(self, field: FieldModel, cells: Cells) -> NDArray[np.float64]:
+        raw = np.ascontiguousarray(cells.rows(self.size))
+        with np.errstate(invalid="ignore"):
+            values = raw.view(self._form(cells.big))[:, 0].astype(np.float64)
+        has = cells.has()
+        return values if has is None else np.where(has, values, 0.0)
+
+    def encode(self, field: FieldModel, values: NDArray, old: Sequence[bytes | None], big: bool) -> list[bytes]:
+        return [v.tobytes() for v in np.asarray(values, self._form(big))]
 
     def show(self, field: FieldModel, data: bytes, big: bool) -> str:
-        form = (">" if big else "<") + ("f" if self.size == 4 else "d")
-        return f"{struct.unpack(form, data)[0]:g}"
+        return f"{np.frombuffer(data, self._form(big))[0]:g}"
+
+
+@dataclass(frozen=True)
+class Result(FieldType):
+    """What an expression on other fields gives; it has no bytes of its own, so it can't be written."""
+
+    carries = (NUMBER,)
+
+    def width(self, field: FieldModel) -> int:
+        return 0
+
+    def fault(self, field: FieldModel) -> str:
+        return super().fault(field) or ("" if field.of is not None else "needs `of`: an expression")
+
+    def step(self, field: FieldModel, big: bool) -> Step:
+        return Step(FIXED, 0)
+
+    def decode(self, field: FieldModel, cells: Cells) -> list[bytes | None]:
+        return [None] * cells.count
+
+    def limits(self, field: FieldModel) -> tuple[int, int]:
+        return -(1 << 63), (1 << 63) - 1
+
+    def show(self, field: FieldModel, data: bytes, big: bool) -> str:
+        return ""
 
 
 @dataclass(frozen=True)
 class Varint(FieldType):
     """LEB128, unsigned, at most 63 bits; one that had more bytes than its number needs keeps at least those."""
 
-    whole = True
+    whole = scanned = True
     carries = (NUMBER,)
 
     def width(self, field: FieldModel) -> None:
@@ -152,7 +188,6 @@ class Digits(FieldType):
             raise not_a_number(field, text) from None
 
     def encode(self, field: FieldModel, values: NDArray, old: Sequence[bytes | None], big: bool) -> list[bytes]:
-        form: Callable[[int], str] = {8: "{:o}", 10: "{}", 16: "{:x}"}[field.radix].format
         out = []
         for number, stood in zip(values.tolist(), old, strict=True):
             before = stood or b""
@@ -161,14 +196,95 @@ class Digits(FieldType):
             if not core and number == 0:
                 out.append(before)
                 continue
-            text = form(number).encode()
-            text = text.upper() if any(c in b"ABCDEF" for c in core) else text
+            text = _digits(number, field.radix).encode()
+            text = text.upper() if core != core.lower() else text
             behind = behind if core and len(core) >= len(text) else behind[: max(0, len(before) - len(text))]
             out.append(text.rjust(len(before) - len(behind), pad) + behind)
         return out
 
     def show(self, field: FieldModel, data: bytes, big: bool) -> str:
         return data.decode("ascii", "replace").strip("\0 ")
+
+
+@dataclass(frozen=True)
+class Bcd(FieldType):
+    """A number of two decimal digits a byte, the high half first; low byte first where the byte order is little."""
+
+    whole = True
+    carries = (NUMBER,)
+
+    def width(self, field: FieldModel) -> int | None:
+        return field.length if isinstance(field.length, int) else None
+
+    def fault(self, field: FieldModel) -> str:
+        fault = length_fault(field, fixed_only=True)
+        return fault or ("holds at most 9 bytes" if (self.width(field) or 0) > 9 else "")
+
+    def step(self, field: FieldModel, big: bool) -> Step:
+        return Step(FIXED, self.width(field) or 0)
+
+    def limits(self, field: FieldModel) -> tuple[int, int]:
+        return 0, 100 ** (self.width(field) or 1) - 1
+
+    def decode(self, field: FieldModel, cells: Cells) -> NDArray:
+        out = []
+        for data in cells.contents():
+            text = (data or b"")[:: 1 if cells.big else -1].hex()
+            if not (text or "0").isdecimal():
+                raise not_a_number(field, text.encode())
+            out.append(int(text or "0"))
+        return np.array(out, np.int64)
+
+    def encode(self, field: FieldModel, values: NDArray, old: Sequence[bytes | None], big: bool) -> list[bytes]:
+        digits = 2 * (self.width(field) or 1)
+        return [bytes.fromhex(f"{v:0{digits}d}")[:: 1 if big else -1] for v in values.tolist()]
+
+    def show(self, field: FieldModel, data: bytes, big: bool) -> str:
+        return data[:: 1 if big else -1].hex()
+
+
+def part_of(number: int, shift: int, bits: int, signed: bool) -> int:
+    """Some bits of a number as a number."""
+    value = number >> shift & ((1 << bits) - 1)
+    return value - (1 << bits) if signed and value >> (bits - 1) else value
+
+
+def parts_of(numbers: NDArray, shift: int, bits: int, signed: bool) -> NDArray:
+    """The same of a column; uint64 only where the part has all 64 bits and no sign."""
+    if bits == 64 and not signed:
+        return numbers.astype(np.uint64)
+    wide = numbers.astype(np.uint64) >> np.uint64(shift)
+    if signed:
+        room = np.uint64(64 - bits)
+        return (wide << room).view(np.int64) >> np.int64(64 - bits)
+    return (wide & np.uint64((1 << bits) - 1)).astype(np.int64)
+
+
+def _time(number: int, shown: str) -> str:
+    """A number as the time that it stands for; empty where it is none."""
+    try:
+        if shown == "dos":
+            date, clock = number >> 16, number & 0xFFFF
+            day = datetime(
+                1980 + (date >> 9), date >> 5 & 15, date & 31, clock >> 11, clock >> 5 & 63, (clock & 31) * 2
+            )
+            return f"{day:%Y-%m-%d %H:%M:%S}"
+        if shown in ("unix", "filetime"):
+            start = datetime(1970, 1, 1) if shown == "unix" else datetime(1601, 1, 1)
+            seconds = number if shown == "unix" else number / 10_000_000
+            return f"{start + timedelta(seconds=seconds):%Y-%m-%d %H:%M:%S} UTC"
+    except (ValueError, OverflowError):
+        pass
+    return ""
+
+
+def _digits(number: int, radix: int) -> str:
+    """A number in small letters of a base from 2 to 36."""
+    out = ""
+    while number or not out:
+        number, digit = divmod(number, radix)
+        out = "0123456789abcdefghijklmnopqrstuvwxyz"[digit] + out
+    return out
 
 
 def leb128(data: bytes) -> int:

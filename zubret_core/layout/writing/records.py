@@ -9,9 +9,9 @@ from numpy.typing import NDArray
 
 from ...base import ZubretError
 from ..document import Instance, Records, Slot
-from ..document.ties import Fail, Scope, stored_of
+from ..document.ties import Fail, Scope, line_of, meant, stored_of
 from ..types import leb128_bytes
-from ..types.numbers import Integer, stretched
+from ..types.numbers import Float, Integer, Result, parts_of, stretched
 
 TOO_LARGE = "Shorten the replacement: the format can't hold more."
 
@@ -41,10 +41,7 @@ class Table:
     def numbers(self, slot: Slot) -> NDArray:
         """The stored numbers of a field or part as they will be."""
         values = self._field_numbers(slot)
-        if slot.bits:
-            kind = values.dtype.type
-            return (values >> kind(slot.shift)) & kind((1 << slot.bits) - 1)
-        return values
+        return parts_of(values, slot.shift, slot.bits, slot.signed) if slot.bits else values
 
     def _field_numbers(self, slot: Slot) -> NDArray:
         name = slot.field.name
@@ -85,14 +82,49 @@ class Table:
         if not rows:
             return
         if slot.whole:
-            self.put_numbers(slot, stored_of(slot, values, rows, scope), rows, values)
+            rows, values = self._others(slot, rows, values, scope)
+            if rows:
+                self.put_numbers(slot, stored_of(slot, values, rows, scope), rows, values)
             return
+        if isinstance(slot.type, Result):
+            return  # it follows from what is written, and is looked at in the end
         contents = self.contents(slot)
+        if isinstance(slot.type, Float):
+            self._put_floats(slot, values, rows, scope)
+            return
         encoded = slot.type.encode(slot.field, values, [contents[r] for r in rows], self.shape.big_of(slot.field))
         width = self.shape.widths[slot.field.name]
         for row, data in zip(rows, encoded, strict=True):
             if width is not None and len(data) > width:
                 raise self.error(f'"{data.decode("latin-1")}" is longer than {width} bytes.', slot, row)
+            contents[row] = data
+
+    def _others(
+        self, slot: Slot, rows: Sequence[int], values: Sequence, scope: Scope
+    ) -> tuple[Sequence[int], Sequence]:
+        """The rows whose numbers mean something else than they shall: where several numbers mean the same, the one that stands
+        there is left."""
+        if not slot.tie.lossy:
+            return rows, values
+        means = meant(slot, self.numbers(slot), scope)
+        other = [n for n, row in enumerate(rows) if means[row] != values[n]]
+        return [rows[n] for n in other], [values[n] for n in other]
+
+    def _put_floats(self, slot: Slot, values: Sequence, rows: Sequence[int], scope: Scope) -> None:
+        """Meanings into a field of floats; one that already means what it shall is left as it is."""
+        contents, big = self.contents(slot), self.shape.big_of(slot.field)
+        line = line_of(slot, scope)
+        for row, value in zip(rows, values, strict=True):
+            if value is None:
+                raise self.error("A float can't say that there is no value.", slot, row, "Give the field another type.")
+            num, den, base = (int(x) for x in line.at(row))
+            old = np.frombuffer(contents[row] or b"", f"{'>' if big else '<'}f{self.shape.widths[slot.field.name]}")
+            if len(old) and np.isfinite(old[0]) and round(float(old[0]) * num / den + base) == value:
+                continue
+            data = slot.type.encode(slot.field, np.array([(value - base) * den / num]), [None], big)[0]
+            back = float(np.frombuffer(data, old.dtype)[0]) * num / den + base
+            if not np.isfinite(back) or round(back) != value:
+                raise self.error(f"{value:,} can't be stored: the nearest float means {back:,.0f}.", slot, row)
             contents[row] = data
 
     def put_numbers(self, slot: Slot, stored: NDArray, rows: Sequence[int], shown: Sequence) -> None:
@@ -117,8 +149,9 @@ class Table:
         kind = numbers.dtype.type
         if slot.bits:
             mask = ((1 << slot.bits) - 1) << slot.shift
-            keep = ~mask & ((1 << 64) - 1 if kind is np.uint64 else (1 << 63) - 1)
-            numbers[where] = (numbers[where] & kind(keep)) | (stored.astype(kind) << kind(slot.shift))
+            wide = numbers[where].astype(np.uint64) & np.uint64(~mask & (1 << 64) - 1)
+            new = (stored.astype(np.uint64) << np.uint64(slot.shift)) & np.uint64(mask)
+            numbers[where] = (wide | new).astype(kind)
         else:
             numbers[where] = stored.astype(kind)
 

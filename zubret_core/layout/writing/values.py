@@ -7,7 +7,8 @@ from typing import Any
 
 from ..document import Instance, Slot
 from ..document.extent import Grid
-from ..document.ties import Scope, pool_places
+from ..document.ties import Scope, meanings, pool_places, results
+from ..types.numbers import Result
 from .draft import Draft, listed
 from .records import Table
 
@@ -24,6 +25,24 @@ def write_values(draft: Draft) -> None:
             for name, slot in instance.shape.slots.items():
                 if slot.whole and not instance.records.absent(slot):
                     draft.numbers[f"{instance.name}.{name}"] = int(table.numbers(slot)[0])
+
+
+def check_results(draft: Draft) -> None:
+    """An error where a meaning that follows from other fields does not come out as it shall."""
+    for instance in draft.document.instances:
+        for slot in instance.shape.fields:
+            owner, _, what = (slot.tie.means or "").partition(".")
+            if not isinstance(slot.type, Result) or owner != draft.kind or what not in draft.columns:
+                continue
+            scope, has = draft.scope(instance), instance.records.has(slot)
+            given = listed(meanings(slot, results(slot, scope), scope))
+            for item, row in draft.rows(instance):
+                wanted = draft.columns[what][item]
+                if (has is None or has[draft.tables[instance.name].order[row]]) and given[row] != wanted:
+                    raise scope.fail(
+                        f"{wanted} can't be stored: {slot.tie.means} follows from other fields, which give {given[row]}.",
+                        slot, row, "Fit the replacement to what stands there.",
+                    )  # fmt: skip
 
 
 def _write_region_values(draft: Draft, instance: Instance, whole: Mapping[str, Any]) -> None:

@@ -1,0 +1,1 @@
+"""Ways of packing that are our own."""

@@ -1,0 +1,46 @@
+"""What a way of packing can do that is our own, or that somebody has installed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import Protocol
+
+from ..base import Source
+
+PIECE = 1 << 18
+"""Bytes that are worked on at once."""
+MORE, ENDED, WRONG = range(3)
+"""How a compiled kernel stopped: it wants more bytes or more room; at the stream's end; at something that can't be."""
+
+
+class Coder(Protocol):
+    """One way to pack bytes. Both directions give pieces of any length and read sources from wherever they like; what they
+    raise is told as damage of the entry, and more bytes than are wanted are an error."""
+
+    def unpacked(self, stored: Source, size: int) -> Iterator[bytes]:
+        """The unpacked pieces: `size` bytes in all where the stream does not end before."""
+
+    def packed(self, plain: Source) -> Iterator[bytes]:
+        """The stored pieces."""
+
+
+def drained(stored: Source, size: int, run: Callable[[bytes, int], tuple[bytes, int, int]]) -> Iterator[bytes]:
+    """What a kernel makes of a source, until there are `size` bytes or the stream ends.
+
+    run(data, room): makes about `room` bytes of data and gives them, how many bytes it has read, and how it stopped; it asks
+    for more only where what is left is shorter than one item. ValueError where it met what can't be.
+    """
+    at, done, rest = 0, 0, b""
+    while done < size:
+        if len(rest) < PIECE:
+            data = stored.read(at, min(PIECE, stored.size - at))
+            at += len(data)
+            rest += data
+        out, used, how = run(rest, size - done)
+        rest, done = rest[used:], done + len(out)
+        if out:
+            yield out
+        if how == WRONG:
+            raise ValueError(f"behind unpacked byte {done:,} stands what no such stream holds")
+        if how == ENDED or (not out and not used and at >= stored.size):
+            return

@@ -1,0 +1,188 @@
+"""Huffman coding with a table of its own in front: frequent bytes have short codes.
+
+Sources: D. A. Huffman, A Method for the Construction of Minimum-Redundancy Codes, Proceedings of the IRE 40 (1952); codes that
+follow from their lengths as in RFC 1951, section 3.2.2; a table as counts and symbols as in ITU-T T.81, annex C; codes of
+limited length by L. L. Larmore and D. S. Hirschberg, A Fast Algorithm for Optimal Length-Limited Huffman Codes, Journal of the
+ACM 37 (1990).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ..base import SliceSource, Source
+from .base import MORE, PIECE, WRONG, drained
+
+TABLES = ("bytes", "nibbles", "counts")
+
+
+@dataclass(frozen=True)
+class Huffman:
+    """table: "bytes": the length of each byte's code in 256 bytes (0 for a byte that does not occur); "nibbles": the same in 128, the
+    lower half first; "counts": how many codes have 1, 2 ... `longest` bits, a byte each, then their bytes in order.
+
+    longest: bits of a code at most, 1 to 15. high_first: whether the highest bit of each byte comes first (T.81), or the lowest
+    (RFC 1951). A code's own highest bit comes first either way.
+    """
+
+    table: str = "bytes"
+    longest: int = 15
+    high_first: bool = True
+
+    def unpacked(self, stored: Source, size: int) -> Iterator[bytes]:
+        """See `Coder`."""
+        if not size:
+            return
+        lengths, symbols, at = self._read(stored)
+        lookup = _lookup(lengths, symbols, self.longest, self.high_first)
+        state = np.zeros(1, np.int64)
+
+        def run(data: bytes, room: int) -> tuple[bytes, int, int]:
+            out = np.empty(min(room, PIECE), np.uint8)
+            end, used, how = _unpack(np.frombuffer(data, np.uint8), lookup, self.longest, self.high_first, state, out)
+            return out[:end].tobytes(), used, how
+
+        yield from drained(SliceSource(stored, at, stored.size - at), size, run)
+
+    def _read(self, stored: Source) -> tuple[list[int], list[int], int]:
+        """Lengths of codes, their bytes in the order of their codes, and where the bits begin."""
+        if self.table == "counts":
+            counts = stored.read(0, self.longest)
+            symbols = list(stored.read(self.longest, sum(counts)))
+            lengths = [n + 1 for n, count in enumerate(counts) for _ in range(count)]
+            if len(set(symbols)) != len(symbols):
+                raise ValueError("a byte has two codes in the table")
+            return lengths, symbols, self.longest + len(symbols)
+        at = 256 if self.table == "bytes" else 128
+        head = stored.read(0, at)
+        each = list(head) if self.table == "bytes" else [n for byte in head for n in (byte & 15, byte >> 4)]
+        symbols = sorted((s for s in range(256) if each[s]), key=lambda s: (each[s], s))
+        return [each[s] for s in symbols], symbols, at
+
+    def _written(self, lengths: Sequence[int]) -> bytes:
+        """The table of the lengths of 256 codes."""
+        if self.table == "bytes":
+            return bytes(lengths)
+        if self.table == "nibbles":
+            return bytes(lengths[n] | lengths[n + 1] << 4 for n in range(0, 256, 2))
+        order = sorted((s for s in range(256) if lengths[s]), key=lambda s: (lengths[s], s))
+        return bytes(lengths.count(n) for n in range(1, self.longest + 1)) + bytes(order)
+
+    def packed(self, plain: Source) -> Iterator[bytes]:
+        """See `Coder`. The bytes are counted first, so they are read twice."""
+        counts = np.zeros(256, np.int64)
+        for piece in plain.chunks(step=PIECE):
+            counts += np.bincount(np.frombuffer(piece, np.uint8), minlength=256)
+        lengths = code_lengths(counts.tolist(), self.longest)
+        yield self._written(lengths)
+        order = sorted((s for s in range(256) if lengths[s]), key=lambda s: (lengths[s], s))
+        codes = np.zeros(256, np.int64)
+        codes[order] = canonical([lengths[s] for s in order])
+        state = np.zeros(2, np.int64)
+        widths = np.array(lengths, np.int64)
+        for piece in plain.chunks(step=PIECE):
+            out = np.zeros(2 * len(piece) + 8, np.uint8)
+            yield out[: _pack(np.frombuffer(piece, np.uint8), codes, widths, self.high_first, state, out)].tobytes()
+        if state[1]:
+            yield bytes([int(state[0]) << (8 - int(state[1])) if self.high_first else int(state[0])])
+
+
+def canonical(lengths: Sequence[int]) -> list[int]:
+    """The codes of lengths in rising order, each the one before plus 1, longer ones filled up with zeros (RFC 1951, section
+    3.2.2). ValueError where there are more codes of a length than that length has."""
+    codes, code, before = [], -1, 0
+    for length in lengths:
+        code = (code + 1) << (length - before)
+        before = length
+        if code >> length:
+            raise ValueError("the table holds more codes than there can be")
+        codes.append(code)
+    return codes
+
+
+def code_lengths(counts: Sequence[int], longest: int) -> list[int]:
+    """The lengths of codes, none above `longest`, by which symbols that occur so often take the fewest bits; 0 for those
+    that do not occur."""
+    used = sorted((count, n) for n, count in enumerate(counts) if count)
+    out = [0] * len(counts)
+    if len(used) == 1:
+        out[used[0][1]] = 1
+    if len(used) < 2:
+        return out
+    if len(used) > 1 << longest:
+        raise ValueError(f"{len(used)} symbols have no codes of at most {longest} bits")
+    coins: list[tuple[int, tuple[int, ...]]] = [(count, (n,)) for count, n in used]
+    row = coins
+    for _ in range(longest - 1):
+        pairs = [(a[0] + b[0], a[1] + b[1]) for a, b in zip(row[::2], row[1::2], strict=False)]
+        row = sorted([*coins, *pairs], key=lambda coin: coin[0])
+    for _, symbols in row[: 2 * len(used) - 2]:
+        for n in symbols:
+            out[n] += 1
+    return out
+
+
+def _lookup(lengths: Sequence[int], symbols: Sequence[int], longest: int, high_first: bool) -> NDArray[np.int32]:
+    """For any next `longest` bits: symbol * 16 + bits of its code; -1 where they begin no code."""
+    if lengths and max(lengths) > longest:
+        raise ValueError(f"the table holds a code of {max(lengths)} bits")
+    out = np.full(1 << longest, -1, np.int32)
+    for length, symbol, code in zip(lengths, symbols, canonical(lengths), strict=True):
+        if high_first:
+            out[code << (longest - length) : (code + 1) << (longest - length)] = symbol * 16 + length
+        else:
+            turned = int(f"{code:0{length}b}"[::-1], 2)
+            out[turned :: 1 << length] = symbol * 16 + length
+    return out
+
+
+@njit(cache=True)
+def _unpack(data, lookup, longest, high_first, state, out):
+    """(bytes unpacked, bytes read, how it stopped); state: bits read of the first byte."""
+    bit, size, pos, mask = state[0], 8 * len(data), 0, (1 << longest) - 1
+    how = MORE
+    while pos < len(out):
+        at, shift = bit >> 3, bit & 7
+        window = np.int64(0)
+        for n in range(3):
+            byte = np.int64(data[at + n]) if at + n < len(data) else np.int64(0)
+            window = window << 8 | byte if high_first else window | byte << (8 * n)
+        found = lookup[window >> (24 - shift - longest) & mask] if high_first else lookup[window >> shift & mask]
+        if found < 0:
+            how = MORE if bit + longest > size else WRONG
+            break
+        if bit + (found & 15) > size:
+            break
+        out[pos] = found >> 4
+        pos, bit = pos + 1, bit + (found & 15)
+    state[0] = bit & 7
+    return pos, bit >> 3, how
+
+
+@njit(cache=True)
+def _pack(data, codes, widths, high_first, state, out):
+    """Bytes written; state: the bits of the open byte, and how many."""
+    held, count, end = state[0], state[1], 0
+    for value in data:
+        code, width = codes[value], widths[value]
+        if high_first:
+            held, count = held << width | code, count + width
+            while count >= 8:
+                count -= 8
+                out[end] = held >> count & 255
+                end += 1
+            held &= (1 << count) - 1
+        else:
+            for n in range(width - 1, -1, -1):
+                held |= (code >> n & 1) << count
+                count += 1
+            while count >= 8:
+                out[end] = held & 255
+                held, count, end = held >> 8, count - 8, end + 1
+    state[0], state[1] = held, count
+    return end
