@@ -388,6 +388,8 @@ TOOLS = {
     "genisoimage": "genisoimage",
     "mscompress": "mscompress",
     "lzop": "lzop",
+    "mpg123": "mpg123",
+    "faad": "faad",
     "brotli": "brotli",
 }
 

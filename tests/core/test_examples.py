@@ -203,7 +203,7 @@ class WorkedBanks(SimpleTestCase):
                     format, channels = stream.format, "channel" if stream.format.channels == 1 else "channels"
                     loop = f" loop {format.loop.start} to {format.loop.end}" if format.loop else ""
                     of = f"{format.rate} Hz {format.channels} {channels} {format.frames} frames{loop}"
-                    found[f"{stream.id} = {format.codec} {of}"] = bytes_of(stream.payload)
+                    found[f"{stream.id} = {format.codec} {of}".strip()] = bytes_of(stream.payload)
                 self.assertEqual(found, example.streams)
                 checked = check(layout, file, beside, example.keys)
                 self.assertTrue(checked.ok, checked.problem)

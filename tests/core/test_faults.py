@@ -202,13 +202,13 @@ regions:
             if kind not in ("stream", "entry"):
                 continue
             for name, type_ in TYPES.items():
-                more = ", length: 4" if name in ("text", "bytes", "digits") else ""
+                more = {"result": ", of: 4"}.get(name, ", length: 4" * (name in ("text", "bytes", "digits", "bcd")))
                 for values, gives in (
                     ("", type_.carries),
                     (", values: {0: pcm16}", (TEXT,)),
                     (", values: {0: 4}", (NUMBER,)),
                 ):
-                    fits = (type_.whole or not values) and bool(set(gives) & set(meaning.takes))
+                    fits = (type_.whole or not values or name == "result") and bool(set(gives) & set(meaning.takes))
                     try:
                         load_layout(
                             self.text(kind, f"{{name: own, type: {name}{more}, means: {means}{values}}}"), "mine"

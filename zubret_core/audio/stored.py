@@ -10,13 +10,15 @@ import struct
 from collections.abc import Mapping
 
 from ..base import Format
-from ..codec import Packets, codec_of, comment_header
+from ..codec import Framed, Packets, codec_of, comment_header
 from ..codec.ms_adpcm import COEFFICIENTS
 from ..codec.pcm import WIDTHS
 from ..source import BytesSource, ChainSource, Part, SliceSource, Source
 from .riff import wav_head
 
 _ENDINGS = {"WAV": "wav", "WAVEX": "wav", "AIFF": "aiff", "FLAC": "flac", "OGG": "ogg", "MP3": "mp3", "MPEG": "mp3"}
+
+_FRAMED = {"1": "mp1", "2": "mp2", "3": "mp3", "4": "aac"}
 
 
 def stored_ending(format: Format) -> str:
@@ -26,13 +28,15 @@ def stored_ending(format: Format) -> str:
         return "opus" if subtype == "OPUS" else _ENDINGS.get(container, "bin")
     if isinstance(codec_of(format), Packets):
         return "opus" if format.codec == "opus" else "ogg"
+    if isinstance(codec_of(format), Framed):
+        return _FRAMED.get(format.variant[:1], "") if len(format.parameters) == 0 else ""
     return "wav" if _words(format) else ""
 
 
 def stored_file(payload: Source, format: Format, tags: Mapping[str, str] | None = None) -> Source:
     """The file. Only where `stored_ending` says that there is one."""
     codec = codec_of(format)
-    if format.codec == "file":
+    if format.codec == "file" or isinstance(codec, Framed):
         return payload
     if isinstance(codec, Packets):
         names = {"tracknumber" if k == "track" else k: text for k, text in (tags or {}).items()}

@@ -94,9 +94,13 @@ class DescribedBank(Bank):
 
     def _format(self, n: int, *form: Any) -> Format:
         format = format_of(self.layout, self._setup, *form)
-        if format.frames < 0:
+        codec = codec_of(format)
+        if codec.tells:
+            told = codec.told(self._payloads.payload(n), format)
+            format = told if format.frames < 0 else told.with_(frames=format.frames)
+        elif format.frames < 0:
             stored = self.document.column("size") or self.document.column("stored") or []
-            format = format.with_(frames=frames_held(codec_of(format), format, stored[n]))
+            format = format.with_(frames=frames_held(codec, format, stored[n]))
         if not format.possible:
             self._impossible(n, format)
         return format

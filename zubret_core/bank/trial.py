@@ -76,7 +76,7 @@ def check(
 
 def open_described(layout: Layout, source: Source, siblings: Siblings | None, keys: Keys | None) -> Described:
     """A file as the archive or the bank that a layout describes."""
-    kind = DescribedBank if layout.describes == "bank" else DescribedArchive
+    kind = DescribedBank if layout.kind == "stream" else DescribedArchive
     return kind(layout, source, siblings, keys)
 
 
@@ -164,7 +164,9 @@ def _encoded(stream: Stream, pcm: NDArray, step: int) -> NewStream:
         start = loop.start if loop.start < len(pcm) else 0
         loop = Loop(start // step * step, max(start // step * step + 1, min(loop.end, len(pcm))))
     format = stream.format.with_(frames=len(pcm), loop=loop)
-    return NewStream(BytesSource(codec_of(format).encode(pcm, format), stream.payload.name), format)
+    codec = codec_of(format)
+    payload = BytesSource(codec.encode(pcm, format), stream.payload.name)
+    return NewStream(payload, codec.told(payload, format))
 
 
 def _try(opened: Described, n: int, new: Source | NewStream, siblings: Siblings | None, keys: Keys | None) -> None:

@@ -12,6 +12,7 @@ from .delta_pcm import DeltaPcm
 from .file import AudioFile
 from .filter_adpcm import FilterAdpcm
 from .library import Library
+from .mpeg import Framed
 from .ms_adpcm import MsAdpcm
 from .packets import OpusPackets, Packets, VorbisPackets, comment_header
 from .pcm import Pcm
@@ -32,6 +33,8 @@ CODECS: dict[str, Codec] = {
     "delta-pcm": DeltaPcm(),
     "vorbis": VorbisPackets(),
     "opus": OpusPackets(),
+    "mpeg": Framed(),
+    "adts": Framed(label="AAC in ADTS"),
     "library": Library(),
     "file": AudioFile(),
 }
@@ -78,6 +81,7 @@ __all__ = [
     "CODECS",
     "AudioFile",
     "Codec",
+    "Framed",
     "Packets",
     "Pcm",
     "VorbisPackets",

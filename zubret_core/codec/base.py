@@ -30,6 +30,16 @@ class Codec(Protocol):
     def wants_setup(self) -> bool:
         """Whether it must know beforehand what a bank keeps apart from the payload."""
 
+    @property
+    def tells(self) -> bool:
+        """Whether a payload itself says what it is: `told` finds its rate, its channels and its length."""
+
+    def told(self, payload: Source, format: Format) -> Format:
+        """The format with what the payload says."""
+
+    def late(self, format: Format) -> int:
+        """Frames by which a replacement is heard late, where nothing that is stored makes up for its encoder's delay."""
+
     def obstacle(self, format: Format) -> str:
         """Why a replacement can't be encoded in this format, in words; empty where it can."""
 
@@ -50,10 +60,21 @@ class Codec(Protocol):
         """Make the first call as fast as the later ones."""
 
 
-class Writes:
-    """A codec that writes whatever it reads."""
+class Usual:
+    """A codec whose payloads say nothing of themselves, and whose sound begins where it begins."""
 
     wants_setup = False
+    tells = False
+
+    def told(self, payload: Source, format: Format) -> Format:
+        return format
+
+    def late(self, format: Format) -> int:
+        return 0
+
+
+class Writes(Usual):
+    """A codec that writes whatever it reads."""
 
     def obstacle(self, format: Format) -> str:
         return ""

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from ..base import Format, Signal, ZubretError, nameless, to_float, to_int16
 from ..source import Source
-from .base import check_range, pieces_of
+from .base import Usual, check_range, pieces_of
 from .ogg import OggPages
 from .opus import RATE
 from .paged import decode_pages
@@ -30,11 +30,10 @@ def _short(payload: Source, missing: int) -> ZubretError:
     )
 
 
-class AudioFile:
+class AudioFile(Usual):
     """WAV, AIFF, FLAC, Ogg Vorbis, Opus or MP3; `variant` is libsndfile's "container/subtype"."""
 
     label = "audio file"
-    wants_setup = False
 
     def obstacle(self, format: Format) -> str:
         if soundfile.check_format(*format.variant.split("/")):

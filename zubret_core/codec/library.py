@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from ..base import Format, Signal, ZubretError, to_float
 from ..source import Source
-from .base import check_range, wrong_parameter
+from .base import Usual, check_range, wrong_parameter
 
 MOST_CHANNELS = 8
 _LAYOUTS = {1: "mono", 2: "stereo", 3: "2.1", 4: "quad", 5: "5.0", 6: "5.1", 7: "6.1", 8: "7.1"}
@@ -24,7 +24,7 @@ _FULL_SCALE = {"u1": 128, "i2": 1 << 15, "i4": 1 << 31}
 
 
 @dataclass(frozen=True)
-class Library:
+class Library(Usual):
     """decoder: the library's name for it. extradata: what it wants to know beforehand, as hexadecimal. packet: bytes
     given to it at once; 0 takes the format's block size, or all where there is none. bits: of a stored sample, where
     the decoder asks for that.
@@ -34,7 +34,6 @@ class Library:
     extradata: str = ""
     packet: int = 0
     bits: int = 0
-    wants_setup = False
 
     def __post_init__(self) -> None:
         try:

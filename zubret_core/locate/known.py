@@ -15,6 +15,7 @@ from ..container import DescribedArchive, Siblings
 from ..layout import Layout, shipped_layouts
 from ..layout.checks.sums import check_item, sums_of
 from ..layout.document.chains import Keys, Locked
+from ..layout.language.schema import Mark, NumberAt
 from ..layout.language.steps import Locks, all_steps
 from ..source import Source
 
@@ -51,11 +52,24 @@ def kind_by(layout: Layout) -> Kind:
     """What a file is that a layout recognises."""
     key = ("kind",)
     if key not in layout.memory:
-        shown = ", ".join(f"{m.bytes.hex(' ')} at byte {m.at}" for m in layout.recognise)
+        shown = ", ".join(map(_shown, layout.recognise))
         ending = f"the name ends in {' or '.join(layout.names)}" if layout.names else ""
-        evidence = " and ".join(x for x in (shown and f"mark {shown}", ending) if x)
+        path = f"the path is like {' or '.join(layout.paths)}" if layout.paths else ""
+        inside = f"it stands in {' or '.join(layout.inside)}" if layout.inside else ""
+        whole = "all of it can be read so" if layout.whole else ""
+        evidence = " and ".join(x for x in (shown and f"mark {shown}", ending, path, inside, whole) if x)
         layout.memory[key] = Kind("layout", evidence, layout)
     return layout.memory[key]
+
+
+def _shown(mark: Mark) -> str:
+    """A mark in words."""
+    if mark.any:
+        return " or ".join(map(_shown, mark.any))
+    place = (
+        f"where the {mark.at.type} at byte {mark.at.at} says" if isinstance(mark.at, NumberAt) else f"at byte {mark.at}"
+    )
+    return f"{(mark.bytes or b'').hex(' ')} {place}"
 
 
 def no_keys(layout: Layout, path: str) -> Keys:
@@ -78,17 +92,17 @@ class Known:
 
     @once
     def beginnings(self) -> list[tuple[Layout, list[tuple[int, bytes]]]]:
-        """Every layout with those of its marks that stand in a file's first bytes."""
-        return [
-            (lo, [(m.at, m.bytes) for m in lo.recognise if 0 <= m.at <= HEAD - len(m.bytes)]) for lo in self.layouts
-        ]
+        """Every layout with those of its marks that stand in a file's first bytes; the one with most evidence first."""
+        ranked = sorted(self.layouts, key=lambda lo: -lo.evidence)
+        return [(lo, [m for mark in lo.recognise if (m := _at_the_beginning(mark)) is not None]) for lo in ranked]
 
     @once
     def plain_kinds(self) -> list[tuple[Kind, list[tuple[int, bytes]]]]:
         """The first layouts, as long as each is recognised by marks in a file's first bytes alone."""
         out = []
         for layout, marks in self.beginnings:
-            if layout.names or len(marks) < len(layout.recognise):
+            by_marks = len(marks) == len(layout.recognise) > 0
+            if not by_marks or layout.evidence > sum(m.weight for m in layout.recognise):
                 break
             out.append((kind_by(layout), marks))
         return out
@@ -101,6 +115,13 @@ class Known:
     def layout_named(self, id: str) -> Layout | None:
         """The layout with this id."""
         return next((lo for lo in self.layouts if lo.id == id), None)
+
+
+def _at_the_beginning(mark: Mark) -> tuple[int, bytes] | None:
+    """Place and bytes of a mark that stands in a file's first bytes."""
+    if isinstance(mark.at, int) and mark.bytes and 0 <= mark.at <= HEAD - len(mark.bytes):
+        return mark.at, mark.bytes
+    return None
 
 
 def _contradicts(at: int, mark: bytes) -> bool:

@@ -23,8 +23,9 @@ from ..container import (
 )
 from ..container.iso import MARK_AT, is_iso
 from ..container.tar import head_of, is_tar, packing_of
-from ..layout import recognises
-from ..source import BytesSource, DiskCache, Later, Source
+from ..layout import Layout, fits_by_name, has_marks, read_layout
+from ..layout.checks.sums import verify
+from ..source import DiskCache, Later, Source
 from .known import HEAD, Kind, Known, kind_by
 
 _SIGNATURES = (b"PK\3\4", b"PK\5\6", b"RIFF", b"FORM", b"OggS", b"fLaC")
@@ -40,14 +41,13 @@ def kind_of(source: Source, known: Known | None = None, head: bytes | None = Non
     """
     known = known or Known()
     first = source.read(0, min(HEAD, source.size)) if head is None else head
-    name = source.name
     for layout, marks in known.beginnings:
-        if not _begins(first, marks):
+        if not _begins(first, marks) or not fits_by_name(layout, source):
             continue
-        at_start = all(m.at >= 0 and m.at + len(m.bytes) <= len(first) for m in layout.recognise)
-        if not at_start and head is not None and not (layout.names and name.lower().endswith(tuple(layout.names))):
+        elsewhere = len(marks) < len(layout.recognise)  # marks that do not stand in the first bytes
+        if elsewhere and head is not None and not (layout.names or layout.paths or layout.inside):
             continue
-        if recognises(layout, BytesSource(first, name) if at_start else source, name):
+        if (not elsewhere or has_marks(layout, source) is None) and (not layout.whole or _checks_out(layout, source)):
             return kind_by(layout)
     if first[:4] in (b"PK\3\4", b"PK\5\6"):
         return Kind("zip", "a ZIP header stands at its beginning")
@@ -61,6 +61,19 @@ def kind_of(source: Source, known: Known | None = None, head: bytes | None = Non
     if (head is None or source.size > MARK_AT) and is_iso(source):
         return Kind("iso", "CD001 stands in sector 16")
     return None
+
+
+def _checks_out(layout: Layout, source: Source) -> bool:
+    """Whether a file can be read by a layout as a whole: its regions, its sums, and what its streams say of themselves."""
+    try:
+        if not layout.has_payloads:
+            read_layout(layout, source)
+            return True
+        opened = (DescribedArchive if layout.describes == "archive" else DescribedBank)(layout, source)
+        verify(opened.document)
+        return opened.document.count > 0
+    except ZubretError:
+        return False
 
 
 def open_bank(
@@ -131,7 +144,9 @@ def _entry_kind(archive: Container, n: int, size: int, head: bytes, known: Known
             return plain
     if not (_may_be_known(head, known) or size > MARK_AT):
         return None
-    entry = Later(archive.label(n), archive.entries[n].size, partial(archive.open, n))
+    name = f"{archive.source.name} › {archive.label(n)}"
+    entry = Later(name, archive.entries[n].size, partial(archive.open, n))
+    entry.holder = archive.layout_id or archive.kind
     if size > MARK_AT and not entry.name.lower().endswith((".iso", ".img", ".bin")):
         entry.size = min(size, MARK_AT)  # do not unpack every large entry to look for a disc image
         kind = kind_of(entry, known, head)

@@ -115,7 +115,7 @@ class Spot:
         content = archive.open(index, self.cache, key)
         if content is self.source:  # a loose file is its own entry
             return Spot(self.name, content, self.siblings, self.known, self.cache, key, self.kind)
-        content.name = f"{self.name}{IN}{archive.label(index)}"
+        content.name, content.holder = f"{self.name}{IN}{archive.label(index)}", archive.layout_id or archive.kind
         return Spot(content.name, content, archive.beside(index), self.known, self.cache, key)
 
     def step(self, step: Step, where: str) -> Spot:

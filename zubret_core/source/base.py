@@ -26,6 +26,8 @@ class Source:
 
     name: str
     size: int
+    holder: str = ""
+    """What it is an entry of: the id of an archive's layout, or zip, tar or iso; empty for a file."""
 
     def read(self, at: int, length: int) -> bytes:
         """Exactly `length` bytes from `at`; ZubretError where the span leaves the source."""

@@ -262,6 +262,8 @@ def _encoded(
         stored = file_format(payload)
         assert stored is not None
         format = stored
+    elif codec_of(format).tells:
+        format = codec_of(format).told(payload, format)
     meant = Samples(frames, format.channels, louder)
     snr_db, level, difference = _compared(payload, format, meant, bar[2])
     limited_db = max((limiter.by_db for limiter in limiters if limiter), default=0.0)
@@ -315,12 +317,13 @@ def _sampled(pieces: Pieces, format: Format) -> Callable[[float], float]:
 def _compared(payload: Source, format: Format, meant: Samples, progress: Progress) -> tuple[float, Level, Difference]:
     """Signal-to-noise ratio and level of what will be heard, and what a listener may notice of the codec."""
     ratio, meter, frames = Snr(), Meter(format.rate, format.channels), format.frames
-    difference = Difference(format.rate)
+    difference, late = Difference(format.rate), codec_of(format).late(format)
     for at in range(0, frames, PIECE):
         heard = heard_of(payload, format, at, min(PIECE, frames - at))
         meter.add(heard)
-        there = meant[at : at + len(heard)]
-        ratio.add(there, heard[: len(there)])
-        difference.add(to_float(there), to_float(heard[: len(there)]))
+        begin = max(0, at - late)
+        there, same = meant[begin : at + len(heard) - late], heard[max(0, late - at) :]
+        ratio.add(there, same[: len(there)])
+        difference.add(to_float(there), to_float(same[: len(there)]))
         progress(at + len(heard), frames, "decoding what the game will hear")
     return ratio.db, meter.level(), difference

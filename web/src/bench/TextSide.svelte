@@ -54,9 +54,10 @@
         <p>
           <span class="text-success">✓ reads this file</span>
           <span class="num text-quiet"
-            >· {count(tried.items, tried.describes === "bank" ? "stream" : "entry")} · {(
-              tried.explained * 100
-            ).toFixed(1)} % explained</span
+            >· {count(
+              tried.items,
+              tried.describes === "bank" || tried.describes === "stream" ? "stream" : "entry",
+            )} · {(tried.explained * 100).toFixed(1)} % explained</span
           >
         </p>
       {:else}<p class="text-quiet">reading …</p>{/if}

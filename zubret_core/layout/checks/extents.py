@@ -13,8 +13,10 @@ from ...codec import codec_named
 from ...source import Segment, Source
 from ..document import Document, Group, Instance
 from ..document.extent import Extent, Grid
+from ..document.records import DAMAGED
 from ..document.ties import line_of
 from ..language.codecs import spec_of
+from ..language.expression import evaluate
 from ..language.schema import Guard
 
 
@@ -52,6 +54,8 @@ def check_extents(document: Document) -> None:
 def _fault(document: Document, item: int, what: str) -> ZubretError:
     group = document.group_of(item)
     slots = document.slots(f"{document.kind}.at", group)
+    if not slots and not group.instances:
+        return ZubretError(what, file=document.file.name, next=DAMAGED)
     instance, slot = slots[0] if slots else (group.instances[0], None)
     return document.error(what, instance, slot, document.row_of(item, instance))
 
@@ -119,8 +123,8 @@ def _check_overlaps(document: Document, name: str, items: NDArray, at: NDArray, 
 
 def _rows(document: Document, group: Group, text: int | str, name: str) -> int | NDArray:
     """An expression on a group's records: one number, or one for each of its items."""
-    if isinstance(text, int):
-        return text
+    if isinstance(text, int) or not group.instances:
+        return evaluate(text, document.numbers, document.file.name, name)
     value = document.scope(group.instances[0]).value(text, name)
     return value if isinstance(value, int) else value[group.instances[0].rows]
 
@@ -261,7 +265,7 @@ def _payloads(document: Document, name: str) -> list[Extent]:
     stands = Stands(document)
     found: dict[tuple[int, int], Extent] = {}
     for group in document.groups:
-        stand, follows = group.stand, group.instances[0].body is not None
+        stand, follows = group.stand, group.body is not None
         guarded = stand.before != Guard() or stand.behind != Guard()
         for n in range(group.first, group.first + group.count):
             span = places[n], lengths[n]
@@ -306,7 +310,7 @@ def _measure_gap(document: Document, source: Source, extent: Extent, behind: Ext
     extent.gap = max(0, gap_end - end)
     if extent.gap:
         lead, last = _filled(source, end, extent.gap, fill)
-        extent.room = lead if layout.payload.sizes == "given" else 0
+        extent.room = lead if layout.sizes_given else 0
         extent.carried = last
     if behind is None:
         return

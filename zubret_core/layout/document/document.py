@@ -33,13 +33,19 @@ DEFAULTS: dict[str, Any] = {"codec": "pcm16", "rate": 0, "channels": 1, "block_s
 
 @dataclass
 class Group:
-    """Tables side by side, whose records belong together: items `first` to `first + count`."""
+    """Tables side by side, whose records belong together: items `first` to `first + count`. A stream that no region says anything of
+    has none."""
 
     name: str
     instances: list[Instance]
     first: int
     count: int
     stand: Stand
+
+    @property
+    def body(self) -> NDArray[np.int64] | None:
+        """Where the payload behind each record stands, and its bytes, where that is how they stand."""
+        return self.instances[0].body if self.instances else None
 
 
 @dataclass
@@ -271,11 +277,27 @@ class Document:
         given = self.tied("at")
         if given is not None:
             return given
+        if self.layout.describes == "stream":
+            return [self._behind_the_regions()]
         out: list = []
         for group in self.groups:
-            body, rows = group.instances[0].body, group.instances[0].rows
-            out += [0] * group.count if body is None else body[rows, 0].tolist()
+            body = group.body
+            out += [0] * group.count if body is None else body[group.instances[0].rows, 0].tolist()
         return out
+
+    def _behind_the_regions(self) -> int:
+        """Where a stream begins that is all behind its head. Regions that count from the file's end, or whose place a field gives,
+        may move with its length, so they stand behind it, as does what follows them."""
+        said = self.once.get("payload.at")
+        if isinstance(said, int):
+            return said
+        ahead: dict[str, int] = {}
+        for i in self.instances:
+            moves = i.region.origin == "end" or f"{i.name}.at" in self.once
+            if not i.file and not moves and (i.region.after is None or i.region.after in ahead):
+                ahead[i.name] = i.at + i.stored
+        start, align = max(ahead.values(), default=0), self.groups[0].stand.align
+        return start + -start % align if isinstance(align, int) else start
 
     def _stored(self) -> Any:
         given, ends = self.tied("stored"), self.tied("end")
@@ -284,11 +306,11 @@ class Document:
         if ends is not None:
             worked_out = [None if b is None else b - a for a, b in zip(self.column("at") or [], ends, strict=True)]
             return worked_out if given is None else _either(given, worked_out)
-        if any(g.instances[0].body is not None for g in self.groups):
+        if any(g.body is not None for g in self.groups):
             out: list = []
             for group in self.groups:
-                body, rows = group.instances[0].body, group.instances[0].rows
-                out += [0] * group.count if body is None else body[rows, 1].tolist()
+                body = group.body
+                out += [0] * group.count if body is None else body[group.instances[0].rows, 1].tolist()
             return out
         return self._up_to_the_next()
 

@@ -64,6 +64,11 @@ class CodecModel(BaseModel):
     lead: int | None = Field(None, description="xa-adpcm: bytes of a sector before its sound")
     table: list[int] | None = Field(None, description="delta-pcm: 16 or 256 differences")
     first: int | None = Field(None, description="delta-pcm: the sample before the first one")
+    align: int | None = Field(
+        None,
+        description="mpeg, adts: what each frame begins at a multiple of; 0 where any number of zeros may stand between",
+    )
+    turns: int | None = Field(None, description="mpeg, adts: so many streams stand in turns, frame by frame")
     decoder: str | None = Field(None, description="library: the media library's name for a decoder; only read")
     extradata: str | None = Field(None, description="library: what the decoder wants to know beforehand, hexadecimal")
     packet: int | None = Field(None, description="library: bytes given to the decoder at once")

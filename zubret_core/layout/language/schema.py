@@ -14,7 +14,7 @@ from pydantic import Field, PrivateAttr, model_validator
 from .codecs import CodecModel
 from .fields import FieldModel, Tied
 from .steps import Steps
-from .terms import MEANINGS, FillByte, HexBytes, Name, Number, Order, Strict
+from .terms import MEANINGS, FillByte, HexBytes, IntType, Name, Number, Order, Strict
 
 
 class Body(Strict):
@@ -145,11 +145,48 @@ class KeyModel(Strict):
     title: str = ""
 
 
-class Mark(Strict):
-    """Bytes that stand at a fixed place in every file of the format; a place below 0 counts from the end."""
+class NumberAt(Strict):
+    """A place that stands in the file as a number: place = number * unit + base."""
 
+    type: IntType
     at: int
-    bytes: HexBytes
+    byte_order: Order = "little"
+    unit: int = Field(1, ge=1, le=1 << 32)
+    base: int = 0
+
+
+class Mark(Strict):
+    """Bytes that stand at the same place in every file of the format, or one of several such marks. A place below 0 counts from the
+    end; it may also be given by a number in the file."""
+
+    at: int | NumberAt | None = None
+    bytes: HexBytes | None = None
+    any: list[Mark] | None = Field(None, min_length=2, max_length=16)
+
+    @property
+    def weight(self) -> int:
+        """How many bytes have to be right."""
+        return min(m.weight for m in self.any) if self.any else len(self.bytes or b"")
+
+    @model_validator(mode="after")
+    def _one(self):
+        if self.any is not None and (self.at is not None or self.bytes is not None):
+            raise ValueError("a mark is either a place with bytes, or `any` of several marks")
+        if self.any is None and (self.at is None or not self.bytes):
+            raise ValueError("a mark needs a place, `at`, and `bytes`")
+        return self
+
+
+class Sizes(Strict):
+    """The bytes that a file of the format may have."""
+
+    least: int = Field(0, ge=0)
+    most: int | None = Field(None, ge=0)
+    multiple: int = Field(1, ge=1)
+
+    def fit(self, size: int) -> bool:
+        """Whether a file may be one by its size."""
+        return self.least <= size and (self.most is None or size <= self.most) and size % self.multiple == 0
 
 
 class Layout(Strict):
@@ -158,10 +195,16 @@ class Layout(Strict):
     zubret: Literal[1]
     id: str = Field(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=60)
     title: str = ""
-    describes: Literal["archive", "bank", "list", "table"]
+    describes: Literal["archive", "bank", "stream", "list", "table"]
     byte_order: Order = "little"
     recognise: list[Mark] = Field(default=[], max_length=16)
     names: list[str] = Field(default=[], description="endings of file names, for formats without marks")
+    paths: list[str] = Field(
+        default=[], description="patterns of paths with * and ?: of a file, or of an entry in its archive"
+    )
+    inside: list[str] = Field(default=[], description="ids of layouts, or zip, tar, iso: only entries of such archives")
+    sizes: Sizes | None = Field(None, description="bytes that such a file may have")
+    whole: bool = Field(False, description="a file is one only where all of it can be read so")
     files: dict[Name, FileModel] = {}
     keys: dict[Name, KeyModel] = {}
     packed: Steps = Field(default=[], description="steps over the whole file")
@@ -173,7 +216,7 @@ class Layout(Strict):
     given: dict[Literal["stream.codec", "stream.rate", "stream.channels", "stream.block_size"], int | str] = Field(
         default={}, description="meanings that no field holds, the same for every stream"
     )
-    regions: list[Region] = Field(min_length=1, max_length=64)
+    regions: list[Region] = Field(default=[], max_length=64)
     payload: PayloadModel = PayloadModel()
     end: End = End()
     keeps: list[Literal["rate", "channels", "codec", "block_size", "length", "loop"]] = Field(
@@ -189,12 +232,27 @@ class Layout(Strict):
     @property
     def kind(self) -> str:
         """What its items are: entry, stream, listed or row."""
-        return {"archive": "entry", "bank": "stream", "list": "listed", "table": "row"}[self.describes]
+        kinds = {"archive": "entry", "bank": "stream", "stream": "stream", "list": "listed", "table": "row"}
+        return kinds[self.describes]
+
+    @property
+    def evidence(self) -> int:
+        """How much speaks for a file that it recognises, about in bytes that had to be right: of several layouts that fit, the
+        one with more is taken."""
+        marks = sum(m.weight for m in self.recognise)
+        return marks + bool(self.names) + bool(self.paths) + bool(self.inside) + bool(self.sizes) + 4 * self.whole
 
     @property
     def has_payloads(self) -> bool:
         """Whether its items stand somewhere, each with bytes of its own."""
         return self.kind in ("entry", "stream")
+
+    @property
+    def sizes_given(self) -> bool:
+        """Whether fields say how long the payloads are; else each reaches to what stands behind it."""
+        if self.describes != "stream":
+            return self.payload.sizes == "given"
+        return any(t.means in ("stream.stored", "stream.end") for r in self.regions for t in ties_of(r))
 
     def item_regions(self) -> list[Region]:
         """The regions whose records are its items."""
@@ -211,8 +269,12 @@ class Layout(Strict):
 
     @model_validator(mode="after")
     def _recognisable(self):
-        if not self.recognise and not self.names:
-            raise ValueError("a layout needs `recognise` (marks), or `names` (endings) for formats without marks")
+        if not (self.recognise or self.names or self.paths or self.whole):
+            raise ValueError(
+                "a layout needs `recognise` (marks), or for formats without marks `names` (endings), `paths` or `whole`"
+            )
+        if not self.regions and self.describes != "stream":
+            raise ValueError("a layout needs `regions`; only a stream may have none")
         return self
 
 

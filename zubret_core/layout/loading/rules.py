@@ -166,7 +166,9 @@ def _meaning(layout: Layout, region: Region, field: FieldModel, tie: Tied, where
         if MEANINGS[means].owner not in (layout.kind, "folder"):
             yield where, f"a layout of this kind ({layout.describes}) ties only {layout.kind}.* meanings ({named})"
             return
-        if region.once:
+        if layout.describes == "stream" and not region.once:
+            yield where, f"a file that is one stream has one record, so region {region.name} can't repeat"
+        elif layout.describes != "stream" and region.once:
             yield where, f"region {region.name} holds meanings of many records, so it needs `repeat` or `until`"
     elif (
         means not in ONCE
@@ -264,6 +266,10 @@ def _shrinks(steps: list) -> bool:
 
 def _items(layout: Layout) -> Iterator[Fault]:
     kind, items, where = layout.kind, layout.item_regions(), ("regions",)
+    if layout.describes == "stream":
+        if any(r.body for r in layout.regions):
+            yield where, "a file that is one stream has no bodies"
+        return
     if not items:
         yield where, f"at least one region must hold {kind}.* meanings"
         return
@@ -295,19 +301,17 @@ def _streams(layout: Layout) -> Iterator[Fault]:
     if layout.kind != "stream":
         return
     present = {t.means for r in layout.item_regions() for t in ties_of(r)}
+    names = _codecs_named(layout)
+    tells = bool(names) and all(_tells(layout, name) for _, name in names)
     for what in ("codec", "rate"):
-        if f"stream.{what}" not in present | set(layout.given):
+        if f"stream.{what}" not in present | set(layout.given) and not (what == "rate" and tells):
             yield ("regions",), f"no field means stream.{what}, and `given` does not have it"
     for what, value in layout.given.items():
         if what in present:
             yield ("given",), f"the meaning {what} is given, and a field means it, too"
         if what != "stream.codec" and not isinstance(value, int):
             yield ("given",), f"the meaning {what} is a whole number"
-    named: list[tuple[Path, object]] = [(("given",), v) for w, v in layout.given.items() if w == "stream.codec"]
-    for _, _, _, tie, where in walk(layout):
-        if tie.means == "stream.codec":
-            named += [(where, v) for v in (tie.values or {}).values()]
-    for where, name in named:
+    for where, name in names:
         if name not in CODECS and name not in layout.codecs:
             known = ", ".join([*layout.codecs, *CODECS])
             yield where, f'"{name}" is no codec, and not one of `codecs`; there are {known}'
@@ -318,11 +322,29 @@ def _streams(layout: Layout) -> Iterator[Fault]:
             )
 
 
+def _codecs_named(layout: Layout) -> list[tuple[Path, object]]:
+    """Every codec that the streams of a layout can have, and where it is named."""
+    named: list[tuple[Path, object]] = [(("given",), v) for w, v in layout.given.items() if w == "stream.codec"]
+    for _, _, _, tie, where in walk(layout):
+        if tie.means == "stream.codec":
+            named += [(where, v) for v in (tie.values or {}).values()]
+    return named
+
+
+def _tells(layout: Layout, name: object) -> bool:
+    """Whether the payloads of a codec say themselves what they are."""
+    try:
+        return codec_named(*spec_of(layout.codecs, str(name))).tells
+    except ZubretError:
+        return False
+
+
 def _has_length(layout: Layout, name: str) -> bool:
     """Whether a codec's bytes say how many frames they hold."""
     codec, parameters = spec_of(layout.codecs, name)
     try:
         format = Format(codec, 1, 1, 1, None, 1024, parameters=parameters)
-        return codec_named(codec, parameters).stored_size(format) is not None
+        made = codec_named(codec, parameters)
+        return made.tells or made.stored_size(format) is not None
     except ZubretError:
         return True

@@ -99,7 +99,7 @@ def _problem(file: str, line: int, what: str) -> ZubretError:
 def _kind(data: Any, lines: dict[_Path, int]) -> type[Layout] | type[LoadRules]:
     """What `describes` says; a fault where it is a word that nothing has."""
     said = data.get("describes")
-    kinds = ["archive", "bank", "list", "table", "game"]
+    kinds = ["archive", "bank", "stream", "list", "table", "game"]
     if "describes" in data and said not in kinds:
         near = difflib.get_close_matches(str(said), kinds, 1)
         hint = f' Did you mean "{near[0]}"?' if near else ""

@@ -8,6 +8,7 @@ by `checks`.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from fnmatch import fnmatchcase
 
 import numpy as np
 
@@ -18,7 +19,7 @@ from ..document.chains import Keys, chain_of
 from ..document.records import DAMAGED
 from ..document.words import FileWords
 from ..language.expression import evaluate
-from ..language.schema import Layout, Region
+from ..language.schema import Layout, Mark, NumberAt, Region
 from .bodies import Walk
 from .regions import read_records
 
@@ -37,18 +38,47 @@ def read_document(
 def has_marks(layout: Layout, source: Source) -> ZubretError | None:
     """None where all marks of the layout stand in the file, else what is missing."""
     for mark in layout.recognise:
-        at = mark.at if mark.at >= 0 else source.size + mark.at
-        if at < 0 or at + len(mark.bytes) > source.size or source.read(at, len(mark.bytes)) != mark.bytes:
+        if not _stands(mark, source):
+            at = _place_of(mark.any[0] if mark.any else mark, source)
             what = f'The mark of "{layout.id}" is not here.'
             return ZubretError(what, file=source.name, offset=max(0, at), next=DAMAGED)
     return None
 
 
-def recognises(layout: Layout, source: Source, name: str = "") -> bool:
-    """True where all marks of the layout stand in the file and, if it has any, one of its name endings fits."""
-    if layout.names and not (name or source.name).lower().endswith(tuple(n.lower() for n in layout.names)):
+def _stands(mark: Mark, source: Source) -> bool:
+    if mark.any:
+        return any(_stands(m, source) for m in mark.any)
+    at, wanted = _place_of(mark, source), mark.bytes or b""
+    return 0 <= at <= source.size - len(wanted) and source.read(at, len(wanted)) == wanted
+
+
+def _place_of(mark: Mark, source: Source) -> int:
+    """Where a mark stands; -1 where that is nowhere in the file."""
+    at = mark.at or 0
+    if isinstance(at, NumberAt):
+        place, width = at.at if at.at >= 0 else source.size + at.at, int(at.type[1:]) // 8
+        if not 0 <= place <= source.size - width:
+            return -1
+        at = int.from_bytes(source.read(place, width), at.byte_order) * at.unit + at.base
+        return at if at >= 0 else -1
+    return at if at >= 0 else max(-1, source.size + at)
+
+
+def fits_by_name(layout: Layout, source: Source) -> bool:
+    """Whether a file may be one by its name, its path, its size, and what it stands in."""
+    inner = source.name.rsplit(" › ", 1)[-1].lower()
+    if layout.names and not inner.endswith(tuple(n.lower() for n in layout.names)):
         return False
-    return has_marks(layout, source) is None
+    if layout.paths and not any(fnmatchcase(inner, pattern.lower()) for pattern in layout.paths):
+        return False
+    if layout.inside and source.holder not in layout.inside:
+        return False
+    return layout.sizes is None or layout.sizes.fit(source.size)
+
+
+def recognises(layout: Layout, source: Source) -> bool:
+    """True where name, size and holder fit, and all marks of the layout stand in the file."""
+    return fits_by_name(layout, source) and has_marks(layout, source) is None
 
 
 class _Reader:
@@ -216,22 +246,22 @@ class _Reader:
         """The regions of items by group: parallel tables of one group have as many records each."""
         document = self.document
         wanted = {r.name for r in document.layout.item_regions()}
-        by_name: dict[str, list[Instance]] = {}
+        by_name: dict[str, list[Instance]] = {} if document.layout.describes != "stream" else {"": []}
         for instance in document.instances:
             if instance.name in wanted:
                 by_name.setdefault(instance.region.group, []).append(instance)
         for name, instances in by_name.items():
-            first = instances[0]
+            count = len(instances[0].rows) if instances else 1  # a stream that no region says anything of
             for other in instances[1:]:
-                if len(other.rows) != len(first.rows):
+                if len(other.rows) != count:
                     raise document.error(
-                        f"Region {other.name} has {len(other.rows):,} records, but {first.name} has "
-                        f"{len(first.rows):,}; they belong together.",
+                        f"Region {other.name} has {len(other.rows):,} records, but {instances[0].name} has "
+                        f"{count:,}; they belong together.",
                         other,
                     )
             stand = document.layout.stand_of(name)
-            document.groups.append(Group(name, instances, document.count, len(first.rows), stand))
-            document.count += len(first.rows)
+            document.groups.append(Group(name, instances, document.count, count, stand))
+            document.count += count
         for what in ("entries.count", "streams.count"):
             promised = document.once.get(what)
             if isinstance(promised, int) and promised != document.count:

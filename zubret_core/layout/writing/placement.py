@@ -18,7 +18,7 @@ class LaidFile:
 
     def __init__(self, document: Document, name: str, *, fresh: bool = False):
         self.name, self.end = name, document.layout.end
-        self.given_sizes = document.layout.payload.sizes == "given"
+        self.given_sizes = document.layout.sizes_given
         self.extents: list[Extent] = [Extent(0, 0)] if fresh else extents_of(document, name)
         self.old_size = 0 if fresh else document.file_named(name).size
         self.new_size, self.in_place = self.old_size, True
