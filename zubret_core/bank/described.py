@@ -93,7 +93,8 @@ class DescribedBank(Bank):
         return out
 
     def _format(self, n: int, *form: Any) -> Format:
-        format = format_of(self.layout, self._setup, *form)
+        own = self.document.column("setup")
+        format = format_of(self.layout, (own[n] if own else b"") or self._setup, *form)
         codec = codec_of(format)
         if codec.tells:
             told = codec.told(self._payloads.payload(n), format)
@@ -156,6 +157,7 @@ def _item(new: NewStream, payload: Source, codecs: Mapping[str, CodecModel]) -> 
             "rate": format.rate,
             "channels": format.channels,
             "block_size": format.block_size,
+            "setup": format.setup,
             "frames": format.frames,
             "looped": int(format.loop is not None),
             "loop_start": loop.start,

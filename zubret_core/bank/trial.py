@@ -165,6 +165,7 @@ def _encoded(stream: Stream, pcm: NDArray, step: int) -> NewStream:
         loop = Loop(start // step * step, max(start // step * step + 1, min(loop.end, len(pcm))))
     format = stream.format.with_(frames=len(pcm), loop=loop)
     codec = codec_of(format)
+    format = codec.fitted(pcm, format)
     payload = BytesSource(codec.encode(pcm, format), stream.payload.name)
     return NewStream(payload, codec.told(payload, format))
 

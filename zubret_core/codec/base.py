@@ -35,7 +35,10 @@ class Codec(Protocol):
         """Whether a payload itself says what it is: `told` finds its rate, its channels and its length."""
 
     def told(self, payload: Source, format: Format) -> Format:
-        """The format with what the payload says."""
+        """The format with what the payload says, or what the stream's record must say of it."""
+
+    def fitted(self, pcm: Signal, format: Format) -> Format:
+        """The format with what a stream's own record must hold for these samples, before they are encoded."""
 
     def late(self, format: Format) -> int:
         """Frames by which a replacement is heard late, where nothing that is stored makes up for its encoder's delay."""
@@ -67,6 +70,9 @@ class Usual:
     tells = False
 
     def told(self, payload: Source, format: Format) -> Format:
+        return format
+
+    def fitted(self, pcm: Signal, format: Format) -> Format:
         return format
 
     def late(self, format: Format) -> int:

@@ -1,8 +1,9 @@
-"""ADPCM of four bits with filters of two taps, in short frames that each choose a filter and a shift.
+"""ADPCM of four bits with filters of two taps, in short frames that each choose a filter and a step.
 
-Source: CD-ROM XA and its relatives (common practice): a frame's first byte holds filter and shift; a nibble n stands
-for n * 4096 >> shift, added to what the filter predicts from the last two samples. The default coefficients are the
-four of CD-ROM XA, in 1/64.
+Source: CD-ROM XA and its relatives (common practice): a frame's first byte holds filter and shift; a nibble stands for so many
+steps, added to what the filter predicts from the last two samples. The default coefficients are the four of CD-ROM XA, in 1/64.
+In other members of the family the step is a number of its own, and the filters stand in each stream's record: these are found
+for a replacement by least squares (`two_taps.py`).
 """
 
 from __future__ import annotations
@@ -13,58 +14,64 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..base import Format, Signal, ZubretError, room
+from ..base import Format, Signal, ZubretError, room, to_int16
 from ..source import BytesSource, Source
 from .base import by_channel, clamped, in_units, wrong_parameter
 from .resume import Resumable
+from .two_taps import found_filters
 
 XA_FILTERS = ((0, 0), (60, 0), (115, -52), (98, -55))
 """What the last two samples weigh, in 1/64."""
-MOST_SHIFT = 12
-ROUNDINGS = {"truncate": (0, True), "nearest": (32, False), "floor": (0, False)}
-"""What is added before the fraction of 6 bits is dropped, and whether it is dropped towards 0."""
-
-BYTES = np.uint64(256)
-TURN = np.uint64(2 * 256)
-"""Numbers of a table of values for one half of a byte, and for one shift."""
-
-
-def values(rounding: str, low_first: bool = True) -> NDArray[np.int64]:
-    """What a byte's halves stand for at [shift, half, byte], the half of the first sample first, in 1/64, as one row.
-
-    What the rounding adds is in it, so that a look into it is all that a sample costs beside its prediction.
-    """
-    places = (0, 4) if low_first else (4, 0)
-    halves = np.array([[(byte >> place & 15 ^ 8) - 8 for byte in range(256)] for place in places], np.int64)
-    shifted = [(halves * (4096 >> shift)).ravel() for shift in range(MOST_SHIFT + 1)]
-    return np.concatenate(shifted) * 64 + ROUNDINGS[rounding][0]
-
-
-_VALUES = {(name, low_first): values(name, low_first) for name in ROUNDINGS for low_first in (False, True)}
+MOST_SHIFT, MOST_GROWTH = 12, 15
+WORDS = ("filter-shift", "shift-filter", "step", "step-filter")
+ROUNDINGS = ("truncate", "nearest", "floor")
+SIZES = {"filters": 4, "head": 2, "history": 4, "loop_head": 2, "loop_history": 4, "zero": 2}
+"""Bytes of the words of a record; of filters, of each pair."""
+FINE, BAD, ENDED = range(3)
+STRETCHES, STRETCH = 12, 40
+"""How many stretches of a sound its filters are judged by, and the frames of each."""
 
 
 @njit(cache=True, inline="always")
-def _sum(one, two, last, before, truncate):
-    """The filter's sum in 1/64, such that dropping the fraction truncates if that is wanted."""
+def _predicted(one, two, last, before, bits, rounding):
+    """What a filter predicts; rounding: 0 towards 0, 1 to the nearest, 2 downwards."""
     total = last * one + before * two
-    if truncate:
-        total += np.int64(np.uint64(total) >> np.uint64(58))  # 63 to what is below 0
-    return total
+    if rounding == 0:
+        total += np.int64(np.uint64(total) >> np.uint64(63)) * ((1 << bits) - 1)
+    elif rounding == 1:
+        total += 1 << bits >> 1
+    return total >> bits
 
 
 @njit(cache=True, inline="always")
-def _predicted(one, two, last, before, rounding):
-    return _sum(one, two, last, before, rounding[1]) + rounding[0] >> 6
+def _head(data, at, shape):
+    """(filter, step, how it is) of a frame's header. shape: see `FilterAdpcm._shape`."""
+    word, grows, big, plus, ends, filters = shape[0], shape[1], shape[2], shape[3], shape[4], shape[7]
+    if word >= 2:
+        first, second = np.int64(data[at]), np.int64(data[at + 1])
+        number = first << 8 | second if big else second << 8 | first
+        if ends and number & 0x8000:
+            return 0, 0, ENDED
+        if word == 3:
+            return number >> 13, (number & 0x1FFF) + plus, FINE if number >> 13 < filters else BAD
+        return 0, number + plus, FINE
+    byte = np.int64(data[at])
+    number, shift = (byte >> 4, byte & 15) if word == 0 else (byte & 15, byte >> 4)
+    if number >= filters or shift > (15 if grows else 12):
+        return number, 0, BAD
+    return number, 1 << shift if grows else 4096 >> shift, FINE
 
 
 @njit(cache=True, inline="always")
-def next_sample(value, one, two, last, before, truncate, clipped):
-    """What the filter predicts, corrected by what a nibble stands for in a table of `values`.
-
-    clipped: (1,) counts the samples that were cut at full scale. Since counting can't be undone, the processor guesses
-    that there is nothing to cut and goes on to the next sample, instead of waiting for the outcome each time.
-    """
-    sample = _sum(one, two, last, before, truncate) + value >> 6
+def _next(nibble, step, one, two, last, before, bits, rounding, clipped):
+    """The next sample. clipped counts what was cut at full scale: since that can't be undone, the processor guesses that there is
+    nothing to cut and goes on to the next sample, instead of waiting for the outcome each time."""
+    total = last * one + before * two + (nibble * step << bits)
+    if rounding == 0:
+        total += np.int64(np.uint64(total - (nibble * step << bits)) >> np.uint64(63)) * ((1 << bits) - 1)
+    elif rounding == 1:
+        total += 1 << bits >> 1
+    sample = total >> bits
     if np.uint64(sample + 32768) > np.uint64(65535):
         clipped[0] += 1
         return np.int64(-32768) if sample < 0 else np.int64(32767)
@@ -72,125 +79,205 @@ def next_sample(value, one, two, last, before, truncate, clipped):
 
 
 @njit(cache=True, inline="always")
-def _word(word, filter_high):
-    """Filter number and shift of a frame's first byte."""
-    return (word >> 4, word & 15) if filter_high else (word & 15, word >> 4)
-
-
-@njit(cache=True, inline="always")
-def _frame_pair(bytes_a, bytes_b, values, places, weights, state, truncate, clipped, out):
-    """Samples of a frame of two channels, to `out` in turn.
-
-    places: where `values` begins for both frames' shifts; weights, state: of both channels.
-    """
-    of_a, of_b = places
+def _pair(data, at_a, at_b, size, low_first, steps, weights, state, bits, rounding, clipped, out):
+    """Samples of a frame of two channels, to `out` in turn; weights, state: of both."""
     one_a, two_a, one_b, two_b = weights
     last_a, before_a, last_b, before_b = state
-    for n in range(len(bytes_a)):
-        a, b = of_a + np.uint64(bytes_a[n]), of_b + np.uint64(bytes_b[n])
-        before_a = next_sample(values[a], one_a, two_a, last_a, before_a, truncate, clipped)
-        before_b = next_sample(values[b], one_b, two_b, last_b, before_b, truncate, clipped)
+    step_a, step_b = steps
+    for n in range(size):
+        a, b = np.int64(data[at_a + n]), np.int64(data[at_b + n])
+        if not low_first:
+            a, b = a >> 4 | a << 4 & 0xF0, b >> 4 | b << 4 & 0xF0
+        before_a = _next((a & 15 ^ 8) - 8, step_a, one_a, two_a, last_a, before_a, bits, rounding, clipped)
+        before_b = _next((b & 15 ^ 8) - 8, step_b, one_b, two_b, last_b, before_b, bits, rounding, clipped)
         out[4 * n], out[4 * n + 1] = before_a, before_b
-        last_a = next_sample(values[a + BYTES], one_a, two_a, before_a, last_a, truncate, clipped)
-        last_b = next_sample(values[b + BYTES], one_b, two_b, before_b, last_b, truncate, clipped)
+        last_a = _next((a >> 4 ^ 8) - 8, step_a, one_a, two_a, before_a, last_a, bits, rounding, clipped)
+        last_b = _next((b >> 4 ^ 8) - 8, step_b, one_b, two_b, before_b, last_b, bits, rounding, clipped)
         out[4 * n + 2], out[4 * n + 3] = last_a, last_b
     return last_a, before_a, last_b, before_b
 
 
 @njit(cache=True)
-def _decode_frames(data, a, b, shape, filters, values, truncate, state, out):
+def _decode_frames(data, a, b, shape, filters, state, out):
     """Decode two channels side by side; the number of a bad frame (2 * frame, + 1 in the second), or -1.
 
-    a, b: where their frames begin in data; shape: bytes before a frame's samples, of which the first holds filter and
-    shift, and whether the filter is its high half; state: (2, 2) the channels' last sample and the one before; out:
-    samples of both in turn. The processor works on one channel while it waits for the other's last sample, so one alone
-    costs nearly as much: give it twice.
+    a, b: where their frames begin in data; filters: (2, count, 2) of both; state: (2, 2) the channels' last sample and the one
+    before; out: samples of both in turn. The processor works on one channel while it waits for the other's last sample, so
+    one alone costs nearly as much: give it twice.
     """
-    header, filter_high = shape
+    header, low_first, bits, rounding = shape[5], shape[6] != 0, shape[8], shape[9]
     past = state[0, 0], state[0, 1], state[1, 0], state[1, 1]
     size = len(out) // len(a) // 4
     clipped = np.zeros(1, np.int64)
     for f in range(len(a)):
-        filter_a, shift_a = _word(np.int64(data[a[f]]), filter_high)
-        filter_b, shift_b = _word(np.int64(data[b[f]]), filter_high)
-        if filter_a >= len(filters) or shift_a > MOST_SHIFT:
+        filter_a, step_a, how_a = _head(data, a[f], shape)
+        filter_b, step_b, how_b = _head(data, b[f], shape)
+        if how_a == BAD:
             return 2 * f
-        if filter_b >= len(filters) or shift_b > MOST_SHIFT:
+        if how_b == BAD:
             return 2 * f + 1
-        bytes_a, bytes_b = data[a[f] + header :][:size], data[b[f] + header :][:size]
-        places = np.uint64(shift_a) * TURN, np.uint64(shift_b) * TURN
-        weights = filters[filter_a, 0], filters[filter_a, 1], filters[filter_b, 0], filters[filter_b, 1]
-        rows = out[f * size * 4 : (f + 1) * size * 4]
-        if truncate:  # two loops, so that neither asks for each sample
-            past = _frame_pair(bytes_a, bytes_b, values, places, weights, past, True, clipped, rows)
+        weights = filters[0, filter_a, 0], filters[0, filter_a, 1], filters[1, filter_b, 0], filters[1, filter_b, 1]
+        rows, steps = out[f * size * 4 : (f + 1) * size * 4], (step_a, step_b)
+        at_a, at_b = a[f] + header, b[f] + header
+        if how_a == ENDED or how_b == ENDED:
+            rows[:] = 0
+            continue
+        # Loops of their own, so that none asks for each sample.
+        if rounding == 0:
+            past = _pair(data, at_a, at_b, size, low_first, steps, weights, past, bits, 0, clipped, rows)
+        elif rounding == 1:
+            past = _pair(data, at_a, at_b, size, low_first, steps, weights, past, bits, 1, clipped, rows)
         else:
-            past = _frame_pair(bytes_a, bytes_b, values, places, weights, past, False, clipped, rows)
+            past = _pair(data, at_a, at_b, size, low_first, steps, weights, past, bits, 2, clipped, rows)
     state[0, 0], state[0, 1], state[1, 0], state[1, 1] = past
     return -1
 
 
 @njit(cache=True, inline="always")
-def _nibble(difference, shift):
-    """The nibble whose value is nearest: values stand 4096 >> shift apart."""
-    step = 12 - shift
-    return clamped(difference + (1 << step >> 1) >> step, -8, 7)
+def _nibble(difference, step):
+    """The nibble whose value is nearest."""
+    return clamped((2 * difference + step) // (2 * step), -8, 7)
 
 
 @njit(cache=True)
-def _error(wanted, one, two, shift, last, before, rounding):
-    """Squared error of a frame with a filter and a shift."""
+def _error(wanted, one, two, step, last, before, bits, rounding, best):
+    """Squared error of a frame with a filter and a step; more than `best` where it is no better."""
     total = np.int64(0)
     for value in wanted:
-        guess = _predicted(one, two, last, before, rounding)
-        sample = clamped(guess + (_nibble(value - guess, shift) << MOST_SHIFT - shift), -32768, 32767)
+        guess = _predicted(one, two, last, before, bits, rounding)
+        sample = clamped(guess + _nibble(value - guess, step) * step, -32768, 32767)
         before, last = last, sample
         total += (value - sample) * (value - sample)
+        if 0 <= best < total:
+            return total
     return total
 
 
+@njit(cache=True, inline="always")
+def _candidates(largest, shape, reach, out):
+    """Steps that are tried where the prediction is off by `largest` at most, to `out`: how many."""
+    if shape[0] >= 2:
+        likely, most = (
+            max(1, (largest + 6) // 7),
+            (0x1FFF if shape[0] == 3 else 0x7FFF if shape[4] else 0xFFFF) + shape[3],
+        )
+        count = 0
+        for k in range(-2 * reach, reach + 1):
+            step = clamped(likely + likely * k // (4 * max(1, reach)), max(1, shape[3]), most)
+            if count == 0 or out[count - 1] != step:
+                out[count] = step
+                count += 1
+        return count
+    top = MOST_GROWTH if shape[1] else MOST_SHIFT
+    likely = 0
+    while likely < top and largest > 7 << likely:
+        likely += 1
+    count = 0
+    for power in range(max(0, likely - reach), min(top, likely + reach) + 1):
+        out[count] = 1 << power
+        count += 1
+    return count
+
+
 @njit(cache=True, nogil=True)
-def _encode_frames(pcm, places, shape, low_first, filters, rounding, reach, state, out):
-    """Encode one channel, frames (count, samples), to out[places]; reach: how far around a likely shift is looked; state: the
+def _encode_frames(pcm, places, shape, filters, reach, state, out):
+    """Encode one channel, frames (count, samples), to out[places]; reach: how far around a likely step is looked; state: the
     channel's last sample and the one before, as they are decoded."""
-    header, filter_high = shape
+    word, grows, big, plus, header, low_first = shape[0], shape[1], shape[2], shape[3], shape[5], shape[6] != 0
+    bits, rounding = shape[8], shape[9]
     last, before = state[0], state[1]
+    steps = np.zeros(8 * reach + 8, np.int64)
     for f in range(len(places)):
-        best, best_shift, least = 0, 0, np.int64(-1)
+        best, best_step, least = 0, 1, np.int64(-1)
         for number in range(len(filters)):
             one, two = filters[number, 0], filters[number, 1]
             largest, a, b = np.int64(0), last, before
             for n in range(pcm.shape[1]):
                 value = np.int64(pcm[f, n])
-                largest = max(largest, abs(value - _predicted(one, two, a, b, rounding)))
+                largest = max(largest, abs(value - _predicted(one, two, a, b, bits, rounding)))
                 a, b = value, a
-            likely = MOST_SHIFT
-            while likely > 0 and largest > 7 << 12 - likely:
-                likely -= 1
-            for shift in range(max(0, likely - reach), min(MOST_SHIFT, likely + reach) + 1):
-                error = _error(pcm[f], one, two, shift, last, before, rounding)
+            for k in range(_candidates(largest, shape, reach, steps)):
+                error = _error(pcm[f], one, two, steps[k], last, before, bits, rounding, least)
                 if least < 0 or error < least:
-                    best, best_shift, least = number, shift, error
+                    best, best_step, least = number, steps[k], error
         place = places[f]
-        out[place] = best << 4 | best_shift if filter_high else best_shift << 4 | best
+        if word >= 2:
+            number = best_step - plus | (best << 13 if word == 3 else 0)
+            out[place], out[place + 1] = (number >> 8, number & 255) if big else (number & 255, number >> 8)
+        else:
+            power = 0
+            while best_step >> power + 1:
+                power += 1
+            shift = power if grows else MOST_SHIFT - power
+            out[place] = best << 4 | shift if word == 0 else shift << 4 | best
         one, two = filters[best, 0], filters[best, 1]
         for i in range(pcm.shape[1]):
-            guess = _predicted(one, two, last, before, rounding)
-            nibble = _nibble(np.int64(pcm[f, i]) - guess, best_shift)
-            sample = clamped(guess + (nibble << MOST_SHIFT - best_shift), -32768, 32767)
+            guess = _predicted(one, two, last, before, bits, rounding)
+            nibble = _nibble(np.int64(pcm[f, i]) - guess, best_step)
+            sample = clamped(guess + nibble * best_step, -32768, 32767)
             before, last = last, sample
             out[place + header + (i >> 1)] |= (nibble & 15) << (0 if (i & 1 == 0) == low_first else 4)
     state[0], state[1] = last, before
+
+
+@njit(cache=True)
+def _cost(stretches, shape, filters):
+    """The squared error of stretches, (stretches, 1 + frames, samples), each encoded behind its first frame as it is."""
+    bits, rounding, total = shape[8], shape[9], np.int64(0)
+    steps = np.zeros(16, np.int64)
+    for s in range(stretches.shape[0]):
+        last, before = np.int64(stretches[s, 0, -1]), np.int64(stretches[s, 0, -2])
+        for f in range(1, stretches.shape[1]):
+            wanted = stretches[s, f]
+            best, best_step, least = 0, 1, np.int64(-1)
+            for number in range(len(filters)):
+                one, two = filters[number, 0], filters[number, 1]
+                largest, a, b = np.int64(0), last, before
+                for value in wanted:
+                    largest = max(largest, abs(value - _predicted(one, two, a, b, bits, rounding)))
+                    a, b = np.int64(value), a
+                for k in range(_candidates(largest, shape, 1, steps)):
+                    error = _error(wanted, one, two, steps[k], last, before, bits, rounding, least)
+                    if least < 0 or error < least:
+                        best, best_step, least = number, steps[k], error
+            one, two = filters[best, 0], filters[best, 1]
+            for value in wanted:
+                guess = _predicted(one, two, last, before, bits, rounding)
+                sample = clamped(guess + _nibble(value - guess, best_step) * best_step, -32768, 32767)
+                before, last = last, sample
+            total += least
+    return total
+
+
+def _stretches(pcm: Signal, frame: int) -> NDArray[np.int64]:
+    """(channels, stretches, 1 + frames, samples): some stretches of a sound, evenly apart; of a short one all of it."""
+    count = -(-len(pcm) // frame)
+    length = min(STRETCH, max(1, count))
+    starts = np.unique(np.linspace(0, max(0, count - length), min(STRETCHES, -(-count // length))).astype(int))
+    out = []
+    for start in starts.tolist():
+        samples = to_int16(pcm[max(0, (start - 1) * frame) : (start + length) * frame])
+        ahead = frame if start == 0 else 0
+        behind = (length + 1) * frame - ahead - len(samples)
+        out.append(np.pad(samples, ((ahead, behind), (0, 0))))
+    wide = np.array(out, np.int64)  # (stretches, samples, channels)
+    return np.ascontiguousarray(wide.transpose(2, 0, 1)).reshape(wide.shape[2], len(out), length + 1, frame)
 
 
 @dataclass(frozen=True)
 class FilterAdpcm(Resumable):
     """Four bits a sample in frames of `frame` bytes of one channel.
 
-    filters: pairs of coefficients in 1/64. word: how the first byte is laid out, "filter-shift" (high nibble first) or
-    "shift-filter". flags: nothing, or what the second byte holds in a frame as it comes, in the loop's first, in its
-    last (or the stream's), and in the last of a stream that plays once. nibbles: "low" or "high" first. rounding of
-    the prediction: truncate, nearest or floor. interleave: bytes of each channel in turn, a multiple of `frame`;
-    0 for one frame, -1 for one whole channel after the other.
+    filters: pairs of coefficients in 1/unit; none where each stream's record holds `pairs` of them. word: what begins a frame:
+    "filter-shift" or "shift-filter", a byte with the first in its high half; "step", a number of two bytes; "step-filter", the same
+    with the filter in its upper three bits. grows: whether a step is 1 << shift, else it is 4096 >> shift. plus: what is added to a
+    stored step. ends: whether a frame whose step has its highest bit set ends the stream. order: of bytes, of a step and in a record.
+    flags: nothing, or what the second byte holds in a frame as it comes, in the loop's first, in its last (or the stream's), and in
+    the last of a stream that plays once. nibbles: "low" or "high" first. rounding of the prediction: truncate, nearest or floor.
+    interleave: bytes of each channel in turn, a multiple of `frame`; 0 for one frame, -1 for one whole channel after the other.
+    record: what a stream's setup holds for each channel, one behind the other: filters (pairs of 16 bits), head (the first frame's, in
+    two bytes), history (the sample before the first one and the one before that), loop_head and loop_history (the same at the
+    loop's start), zero (two bytes).
     """
 
     frame: int = 16
@@ -200,33 +287,77 @@ class FilterAdpcm(Resumable):
     nibbles: str = "low"
     rounding: str = "nearest"
     interleave: int = 0
+    unit: int = 64
+    grows: bool = False
+    plus: int = 0
+    ends: bool = False
+    order: str = "little"
+    record: tuple[str, ...] = ()
+    pairs: int = 8
     label: str = "two-tap ADPCM"
 
     def __post_init__(self) -> None:
         for name, value, known in (
-            ("word", self.word, ("filter-shift", "shift-filter")),
+            ("word", self.word, WORDS),
             ("nibbles", self.nibbles, ("low", "high")),
-            ("rounding", self.rounding, tuple(ROUNDINGS)),
+            ("rounding", self.rounding, ROUNDINGS),
+            ("order", self.order, ("little", "big")),
         ):
             if value not in known:
                 raise wrong_parameter(name, value, f"choose from {', '.join(known)}")
-        if not 1 <= len(self.filters) <= 16 or any(len(f) != 2 or max(map(abs, f)) > 1 << 10 for f in self.filters):
-            raise wrong_parameter("filters", self.filters, "it is 1 to 16 pairs of numbers from -1024 to 1024")
-        if len(self.flags) not in (0, 4) or any(not 0 <= f < 256 for f in self.flags):
+        if not 16 <= self.unit <= 1 << 15 or self.unit & (self.unit - 1):
+            raise wrong_parameter("unit", self.unit, "it is a power of two from 16 to 32,768")
+        if any(word not in SIZES for word in self.record) or len(set(self.record) - {"zero"}) + self.record.count(
+            "zero"
+        ) != len(self.record):
+            raise wrong_parameter("record", self.record, f"it is a row of {', '.join(SIZES)}, each but zero once")
+        if not 1 <= self.pairs <= 16:
+            raise wrong_parameter("pairs", self.pairs, "it is a number from 1 to 16")
+        whole = all(len(f) == 2 and max(map(abs, f)) < 16 * self.unit for f in self.filters)
+        if not 1 <= len(self.filters) <= 16 or not whole:
+            raise wrong_parameter("filters", self.filters, "it is 1 to 16 pairs of numbers, each below 16 units")
+        if self.word == "step" and not self._in_record and len(self.filters) > 1:
+            raise wrong_parameter("filters", self.filters, "frames that begin with a step alone have one filter")
+        if len(self.flags) not in (0, 4) or any(not 0 <= f < 256 for f in self.flags) or (self.flags and self._wide):
             raise wrong_parameter("flags", self.flags, "it is four bytes: as it comes, loop start, loop end, last")
+        if not 0 <= self.plus <= 1:
+            raise wrong_parameter("plus", self.plus, "it is 0 or 1")
         if not self._header < self.frame <= 1 << 12:
             raise wrong_parameter("frame", self.frame, f"it is more than {self._header} bytes, and at most 4,096")
         if self.interleave < -1 or (self.interleave % self.frame and self.interleave > 0):
             raise wrong_parameter("interleave", self.interleave, "it is whole frames, 0, or -1 for whole channels")
 
     @property
-    def _header(self) -> int:
-        return 2 if self.flags else 1
+    def wants_setup(self) -> bool:  # type: ignore[override]
+        return bool(self.record)
 
     @property
-    def _shape(self) -> tuple[int, bool]:
-        """Bytes of a frame's header, and whether the filter is the first one's high half."""
-        return self._header, self.word == "filter-shift"
+    def _in_record(self) -> bool:
+        return "filters" in self.record
+
+    @property
+    def _wide(self) -> bool:
+        return self.word.startswith("step")
+
+    @property
+    def _header(self) -> int:
+        return 2 if self.flags or self._wide else 1
+
+    @property
+    def _count_of_filters(self) -> int:
+        return self.pairs if self._in_record else len(self.filters)
+
+    def _shape(self) -> NDArray[np.int64]:
+        """What the kernels want to know: word, grows, big, plus, ends, bytes of a header, low half first, filters, bits of a
+        unit, rounding."""
+        count = 1 if self.word == "step" else self._count_of_filters
+        return np.array(
+            [
+                WORDS.index(self.word), self.grows, self.order == "big", self.plus, self.ends, self._header,
+                self.nibbles == "low", count, self.unit.bit_length() - 1, ROUNDINGS.index(self.rounding),
+            ],
+            np.int64,
+        )  # fmt: skip
 
     def block_frames(self, format: Format) -> int:
         return (self.frame - self._header) * 2
@@ -254,18 +385,107 @@ class FilterAdpcm(Resumable):
     def _unit_frames(self, format: Format) -> int:
         return self.block_frames(format)
 
+    # What a stream's record says ------------------------------------------------------------------------
+
+    def _record_bytes(self) -> int:
+        return sum(SIZES[word] * (self.pairs if word == "filters" else 1) for word in self.record)
+
+    def _in_records(self, format: Format, what: str) -> NDArray[np.int64] | None:
+        """Numbers of 16 bits of a word of the record, (channels, numbers); None where no record has it."""
+        if what not in self.record:
+            return None
+        size = self._record_bytes()
+        if len(format.setup) < size * format.channels:
+            raise ZubretError(
+                f"The stream's setup has {len(format.setup)} bytes; {size} are needed for each of {format.channels} channels.",
+                field="setup",
+                next="Correct the layout: a field of bytes must mean stream.setup.",
+            )
+        at, length = 0, SIZES[what] * (self.pairs if what == "filters" else 1)
+        for word in self.record[: self.record.index(what)]:
+            at += SIZES[word] * (self.pairs if word == "filters" else 1)
+        rows = np.frombuffer(format.setup[: size * format.channels], np.uint8).reshape(-1, size)[:, at : at + length]
+        return np.ascontiguousarray(rows).view(">i2" if self.order == "big" else "<i2").astype(np.int64)
+
+    def _filters(self, format: Format) -> NDArray[np.int64]:
+        """(channels, filters, 2)."""
+        own = self._in_records(format, "filters")
+        if own is not None:
+            return own.reshape(format.channels, self.pairs, 2)
+        return np.repeat(np.array(self.filters, np.int64)[None], format.channels, axis=0)
+
+    def fitted(self, pcm: Signal, format: Format) -> Format:
+        """The format with filters for these samples, where its record holds any; what else it holds is put in by `told`."""
+        if not self._in_record:
+            return format
+        count, frame, shape = 1 if self.word == "step" else self.pairs, self.block_frames(format), self._shape()
+        stretches = _stretches(pcm, frame)
+
+        def cost(channel: int, filters: NDArray[np.int64]) -> int:
+            return int(_cost(stretches[channel], shape, filters))
+
+        own = found_filters(pcm, frame, count, self.unit, cost)
+        filters = np.zeros((format.channels, self.pairs, 2), np.int64)
+        filters[:, :count] = own
+        return format.with_(setup=self._written(format, {"filters": filters.reshape(format.channels, -1)}))
+
+    def _written(self, format: Format, values: dict[str, NDArray[np.int64]]) -> bytes:
+        kind, rows = ">i2" if self.order == "big" else "<i2", []
+        for channel in range(format.channels):
+            for word in self.record:
+                count = SIZES[word] // 2 * (self.pairs if word == "filters" else 1)
+                row = values[word][channel] if word in values else np.zeros(count, np.int64)
+                rows.append(row.astype(np.int64).astype(kind).tobytes())
+        return b"".join(rows)
+
+    def told(self, payload: Source, format: Format) -> Format:
+        """The format with heads and histories of this payload in its record."""
+        if not self.record:
+            return format
+        loop = format.loop.start if format.loop else 0
+        values = {"history": np.zeros((format.channels, 2), np.int64)}
+        if self._in_record:
+            values["filters"] = self._filters(format).reshape(format.channels, -1)
+        values["head"] = self._heads(payload, format, 0)
+        values["loop_head"] = self._heads(payload, format, loop) if format.loop else values["head"] * 0
+        values["loop_history"] = values["history"]
+        blank = format.with_(setup=self._written(format, values))
+        if loop and "loop_history" in self.record:
+            heard = self.decode(payload, blank, max(0, loop - 2), min(2, loop))
+            past = np.zeros((2, format.channels), np.int64)
+            past[2 - len(heard) :] = heard
+            values["loop_history"] = past[::-1].T
+        return format.with_(setup=self._written(format, values))
+
+    def _heads(self, payload: Source, format: Format, frame: int) -> NDArray[np.int64]:
+        """The first bytes of the frame of each channel in which a sample stands."""
+        number = min(frame // self.block_frames(format), max(0, self._count(format) - 1))
+        out = np.zeros((format.channels, 1), np.int64)
+        for c in range(format.channels if payload.size else 0):
+            at = int(self._places(format, number, 1, c)[0])
+            order = "big" if self.order == "big" else "little"
+            head = payload.read(at, 2 if self._wide else 1)
+            out[c] = int.from_bytes(head, order, signed=self._wide)
+        return out
+
+    # Reading and writing --------------------------------------------------------------------------------
+
     def _start(self, format: Format) -> NDArray[np.int64]:
-        return np.zeros((format.channels + format.channels % 2, 2), np.int64)
+        state = np.zeros((format.channels + format.channels % 2, 2), np.int64)
+        own = self._in_records(format, "history")
+        if own is not None:
+            state[: format.channels] = own
+        return state
 
     def _run(self, payload: Source, format: Format, first: int, units: int, state: NDArray) -> tuple[NDArray, NDArray]:
-        filters, state, frames = np.array(self.filters, np.int64), state.copy(), units * self.block_frames(format)
-        pairs = []
+        filters, state, frames = self._filters(format), state.copy(), units * self.block_frames(format)
+        pairs, shape = [], self._shape()
         for c in range(0, format.channels, 2):
-            places = [self._places(format, first, units, n) for n in (c, min(c + 1, format.channels - 1))]
+            both = [c, min(c + 1, format.channels - 1)]
+            places = [self._places(format, first, units, n) for n in both]
             data, a, b = self._read(payload, *places)
-            out, truncate = np.empty((frames, 2), np.int16), ROUNDINGS[self.rounding][1]
-            known, past = _VALUES[self.rounding, self.nibbles == "low"], state[c : c + 2]
-            bad = _decode_frames(data, a, b, self._shape, filters, known, truncate, past, out.reshape(-1))
+            out = np.empty((frames, 2), np.int16)
+            bad = _decode_frames(data, a, b, shape, filters[both], state[c : c + 2], out.reshape(-1))
             if bad >= 0:
                 frame, second = divmod(bad, 2)
                 raise ZubretError(
@@ -288,25 +508,33 @@ class FilterAdpcm(Resumable):
         return np.frombuffer(b"".join(parts), np.uint8), a - a[0], b - b[0] + len(parts[0])
 
     def encode(self, pcm: Signal, format: Format, reach: int = 1) -> memoryview:
-        """`reach`: how far around the shift that just fits others are tried."""
+        """`reach`: how far around the step that just fits others are tried."""
         format = format.with_(frames=len(pcm))
-        out, state = room(self.stored_size(format), np.uint8), self._start(format)
+        out, state, filters = room(self.stored_size(format), np.uint8), self._start(format) * 0, self._filters(format)
         with by_channel(format.channels) as each:
             for first, _, samples in in_units(pcm, self.block_frames(format)):
-                each(self.encode_channel, samples, format, first, state, out, reach)
+                each(self.encode_channel, samples, format, first, state, out, reach, filters)
         for n, flag in self._flags_of(format).items():
             for c in range(format.channels):
                 out[self._places(format, n, 1, c) + 1] = flag
         return out.data
 
     def encode_channel(
-        self, c: int, pcm: NDArray[np.int16], format: Format, first: int, state: NDArray, out: NDArray, reach: int = 1
+        self,
+        c: int,
+        pcm: NDArray[np.int16],
+        format: Format,
+        first: int,
+        state: NDArray,
+        out: NDArray,
+        reach: int = 1,
+        filters: NDArray | None = None,
     ) -> None:
         """Encode whole frames of a channel, from number `first` on, to their places in a stream of this format."""
         channel = np.ascontiguousarray(pcm[:, c]).reshape(-1, self.block_frames(format))
         places = self._places(format, first, len(channel), c)
-        filters, rounding = np.array(self.filters, np.int64), ROUNDINGS[self.rounding]
-        _encode_frames(channel, places, self._shape, self.nibbles == "low", filters, rounding, reach, state[c], out)
+        shape, own = self._shape(), (self._filters(format) if filters is None else filters)[c]
+        _encode_frames(channel, places, shape, own[: shape[7]], reach, state[c], out)
         if self.flags:
             out[places + 1] = self.flags[0]
 

@@ -50,7 +50,7 @@ class Resumable(Writes):
         unit = self._unit_frames(format)
         first, last, apart = start // unit, -(-(start + frames) // unit), max(1, APART // unit)
         known = payload.memory.setdefault(Resumable, {})
-        key: tuple[Any, ...] = (self, format.channels, format.block_size)
+        key: tuple[Any, ...] = (self, format.channels, format.block_size, format.setup)
         at = first // apart * apart
         while at and (*key, at) not in known:
             at -= apart

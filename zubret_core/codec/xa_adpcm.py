@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from ..base import Format, Signal, ZubretError, room
 from ..source import BytesSource, Source
 from .base import by_channel, in_units, wrong_parameter
-from .filter_adpcm import BYTES, MOST_SHIFT, TURN, XA_FILTERS, FilterAdpcm, next_sample, values
+from .filter_adpcm import MOST_SHIFT, XA_FILTERS, FilterAdpcm
 from .resume import Resumable
 
 GROUP, UNITS, SAMPLES = 128, 8, 28
@@ -28,12 +28,33 @@ GROUPS = 18
 _UNIT = FilterAdpcm(frame=1 + SAMPLES // 2)
 
 
-_VALUES = values("nearest")
+BYTES = np.uint64(256)
+TURN = np.uint64(2 * 256)
+"""Numbers of a table of values for one half of a byte, and for one shift."""
+
+
+def _values() -> NDArray[np.int64]:
+    """What a byte's halves stand for at [shift, half, byte], the low half first, in 1/64, as one row. What rounding to the nearest
+    adds is in it, so that a look into it is all that a sample costs beside its prediction."""
+    halves = np.array([[(byte >> place & 15 ^ 8) - 8 for byte in range(256)] for place in (0, 4)], np.int64)
+    return np.concatenate([(halves * (4096 >> shift)).ravel() for shift in range(MOST_SHIFT + 1)]) * 64 + 32
+
+
+_VALUES = _values()
 
 
 @njit(cache=True, inline="always")
 def _next(value, weights, last, before, clipped):
-    return next_sample(value, weights[0], weights[1], last, before, False, clipped)
+    """What the filter predicts, corrected by what a nibble stands for.
+
+    clipped: (1,) counts the samples that were cut at full scale. Since counting can't be undone, the processor guesses
+    that there is nothing to cut and goes on to the next sample, instead of waiting for the outcome each time.
+    """
+    sample = last * weights[0] + before * weights[1] + value >> 6
+    if np.uint64(sample + 32768) > np.uint64(65535):
+        clipped[0] += 1
+        return np.int64(-32768) if sample < 0 else np.int64(32767)
+    return sample
 
 
 @njit(cache=True)

@@ -252,6 +252,8 @@ def _encoded(
         and (now.loop, now.more) != (format.loop, format.more)
     ):
         kept = with_loop(kept, format)
+    if kept is None and format.codec != "file":
+        format = codec_of(format).fitted(Samples(frames, format.channels, louder), format)
     if kept is not None:
         payload = kept
     elif aim is None:
@@ -262,7 +264,7 @@ def _encoded(
         stored = file_format(payload)
         assert stored is not None
         format = stored
-    elif codec_of(format).tells:
+    else:
         format = codec_of(format).told(payload, format)
     meant = Samples(frames, format.channels, louder)
     snr_db, level, difference = _compared(payload, format, meant, bar[2])

@@ -20,7 +20,7 @@ class CodecModel(BaseModel):
     codec: str = Field(description="pcm, ima-adpcm and so on", examples=sorted(CODECS))
     sample: str | None = Field(None, description="pcm: u8, s8, s16, s24, s32, f32, f64, a-law or mu-law")
     order: Literal["little", "big"] | None = Field(
-        None, description="pcm: byte order of a sample; vorbis, opus: of a packet's length"
+        None, description="pcm: byte order of a sample; vorbis, opus: of a packet's length; filter-adpcm: of steps"
     )
     interleave: int | None = Field(
         None,
@@ -36,10 +36,18 @@ class CodecModel(BaseModel):
     group: int | None = Field(None, description="step-adpcm: bytes of each channel in turn; 0 for one nibble of each")
     rule: Literal["shifts", "product"] | None = Field(None, description="step-adpcm: how a difference is rounded")
     frame: int | None = Field(None, description="filter-adpcm: bytes of a frame of one channel")
-    filters: list[tuple[int, int]] | None = Field(None, description="filter-adpcm: pairs of coefficients in 1/64")
-    word: Literal["filter-shift", "shift-filter"] | None = Field(
-        None, description="filter-adpcm: what stands in the high and the low half of a frame's first byte"
+    filters: list[tuple[int, int]] | None = Field(None, description="filter-adpcm: pairs of coefficients in 1/unit")
+    word: Literal["filter-shift", "shift-filter", "step", "step-filter"] | None = Field(
+        None, description="filter-adpcm: what stands in the high and the low half of a frame's first byte, or a step"
     )
+    unit: int | None = Field(None, description="filter-adpcm: what the coefficients are parts of, 64 by default")
+    grows: bool | None = Field(None, description="filter-adpcm: a step is 1 << shift; else 4096 >> shift")
+    plus: int | None = Field(None, description="filter-adpcm: what is added to a stored step")
+    ends: bool | None = Field(None, description="filter-adpcm: a step with its highest bit set ends the stream")
+    record: list[str] | None = Field(
+        None, description="filter-adpcm: what stream.setup holds for each channel: filters, head, history and so on"
+    )
+    pairs: int | None = Field(None, description="filter-adpcm: pairs of coefficients in a record")
     flags: list[int] | None = Field(
         None,
         description="filter-adpcm: the second byte as it comes, at the loop's start, at its end, at the last frame",

@@ -79,6 +79,7 @@ _BY_OWNER = {
     "stream": {
         **_PLACED,
         "codec": Meaning("", (TEXT,)),
+        "setup": Meaning("", (BYTES,)),
         "rate": Meaning("", (NUMBER,)),
         "channels": Meaning("", (NUMBER,)),
         "block_size": Meaning("", (NUMBER,)),
