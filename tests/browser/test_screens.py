@@ -96,6 +96,7 @@ class Screens(BrowserTest):
         self.row(row).click()
         self.until(lambda: self.strip("playing") == "true", 20, "sound")
         self.page.keyboard.press("Space")
+        self.until(lambda: self.strip("playing") != "true", 20, "silence")
 
     def _keys(self, game: int):
         def go():

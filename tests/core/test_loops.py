@@ -1,5 +1,7 @@
 """Finding loops in pieces that are made here, so that their loops are known."""
 
+import os
+
 import numpy as np
 from django.test import SimpleTestCase
 
@@ -8,7 +10,7 @@ from zubret_core.audio.loops import LONGEST, find_loops
 
 RATE = 24_000
 SCALE = np.array([0, 2, 4, 5, 7, 9, 11])
-SEEDS = 20
+SEEDS = 20 if os.environ.get("ZUBRET_FUZZ") else 8
 
 
 def note(hertz: float, seconds: float, voice: np.ndarray) -> np.ndarray:
@@ -93,7 +95,7 @@ class Loops(SimpleTestCase):
                 ]
                 first += [(name, seed)] * (right[:1] != [True])
                 three += [(name, seed)] * (not any(right[:3]))
-        self.assertLessEqual(len(first), 5, first)
+        self.assertLessEqual(len(first), SEEDS // 4, first)  # of five pieces for each seed
         self.assertLessEqual(len(three), 1, three)
 
     def test_a_piece_that_goes_back_a_few_seconds_before_its_end_is_heard_to_the_frame(self):

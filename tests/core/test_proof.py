@@ -29,7 +29,7 @@ from zubret_core.rebuild.prove import prove
 from zubret_core.rebuild.suspects import suspects
 from zubret_core.source import BytesSource
 
-CHANGES = max(5000, int(os.environ.get("ZUBRET_FUZZ", "0")))
+CHANGES = max(1500, int(os.environ.get("ZUBRET_FUZZ", "0")))
 
 
 @dataclass

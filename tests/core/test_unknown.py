@@ -69,7 +69,7 @@ class Ranking(SimpleTestCase):
         """Random and repetitive bytes of odd lengths: an answer or none, never a fault, and soon."""
         rng = np.random.default_rng(8)
         begun = time.monotonic()
-        for n in range(12):
+        for n in range(6):
             length = int(rng.integers(0, 20_000))
             data = bytes(rng.integers(0, (256, 4, 2)[n % 3], length, dtype=np.uint8))
             start = int(rng.integers(0, length // 2 + 1))

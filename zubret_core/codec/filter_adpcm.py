@@ -463,9 +463,8 @@ class FilterAdpcm(Resumable):
         out = np.zeros((format.channels, 1), np.int64)
         for c in range(format.channels if payload.size else 0):
             at = int(self._places(format, number, 1, c)[0])
-            order = "big" if self.order == "big" else "little"
             head = payload.read(at, 2 if self._wide else 1)
-            out[c] = int.from_bytes(head, order, signed=self._wide)
+            out[c] = int.from_bytes(head, "big" if self.order == "big" else "little", signed=self._wide)
         return out
 
     # Reading and writing --------------------------------------------------------------------------------

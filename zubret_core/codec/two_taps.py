@@ -10,6 +10,7 @@ comes of it is then judged by encoding some stretches, and its numbers are turne
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -46,7 +47,7 @@ def found_filters(pcm: Signal, frame: int, count: int, unit: int, cost: Cost) ->
         tried = [_filters(moments, count, unit, weighted, noise) for weighted in (False, True) for noise in NOISES]
         tried.append(np.rint(np.resize(USUAL, (count, 2)) * unit).astype(np.int64))
         best = min(tried, key=lambda filters: cost(channel, filters))
-        out.append(_turned(best, unit, lambda filters, c=channel: cost(c, filters)))
+        out.append(_turned(best, unit, partial(cost, channel)))
     return np.array(out)
 
 
