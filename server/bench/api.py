@@ -11,11 +11,13 @@ from ninja import Router, Schema
 
 from zubret_core.layout import Layout, LoadRules
 from zubret_core.layout import shipped as all_shipped
+from zubret_core.plugins import CODECS, STEPS, installed
 from zubret_core.source.look import entropy, find_number, record_distance, strings
 
 from ..errors import one
 from ..games.models import Game
 from ..jobs.api import JobOut
+from ..layouts.known import newest_texts, why_not
 from ..layouts.models import LayoutVersion, UserLayout
 from ..paging import MOST, Limit, Offset
 from ..shelf.api import Ribbon
@@ -27,7 +29,8 @@ MOST_BYTES = 1 << 18
 
 
 class LayoutLine(Schema):
-    """A layout in the list; id is 0 for one that ships with Zubret. used: surveys recognise files by it."""
+    """A layout in the list; id is 0 for one that ships with Zubret. used: surveys recognise files by it; problem: why one that was
+    saved no longer loads."""
 
     id: int
     slug: str
@@ -36,6 +39,16 @@ class LayoutLine(Schema):
     used: bool
     versions: int
     changed: datetime | None
+    problem: str = ""
+
+
+class PlugInOut(Schema):
+    """An installed plug-in. kind: step or codec; package, version: the Python package that brings it."""
+
+    kind: str
+    name: str
+    package: str
+    version: str
 
 
 class VersionOut(Schema):
@@ -216,14 +229,24 @@ class FileLook(Schema):
     entropy: list[float]
 
 
+@router.get("/plug-ins", response=list[PlugInOut])
+def plug_ins(request: HttpRequest):
+    """The steps and codecs that installed plug-ins bring to layouts."""
+    kinds = {STEPS: "step", CODECS: "codec"}
+    return [{"kind": kinds[p.group], "name": p.name, "package": p.package, "version": p.version} for p in installed()]
+
+
 @router.get("/layouts", response=list[LayoutLine])
 def list_layouts(request: HttpRequest, offset: Offset = 0, limit: Limit = MOST):
     """The user's layouts, then those that ship."""
-    newest = LayoutVersion.objects.filter(layout=OuterRef("pk")).order_by("-pk").values("slug")[:1]
-    own = UserLayout.objects.annotate(slug=Subquery(newest), saved=Count("versions")).order_by("-changed", "-pk")
+    newest = LayoutVersion.objects.filter(layout=OuterRef("pk")).order_by("-pk")
+    slug, text = (Subquery(newest.values(what)[:1]) for what in ("slug", "text"))
+    own = UserLayout.objects.annotate(slug=slug, text=text, saved=Count("versions")).order_by("-changed", "-pk")
+    loads = {version.layout_id for version, _ in newest_texts()}
     out = [
-        {"id": row.pk, "slug": row.slug or "", "title": row.name, "describes": "", "used": row.saved > 0,
-         "versions": row.saved, "changed": row.changed}
+        {"id": row.pk, "slug": row.slug or "", "title": row.name, "describes": "", "used": row.pk in loads,
+         "versions": row.saved, "changed": row.changed,
+         "problem": why_not(row.text) if row.saved and row.pk not in loads else ""}
         for row in own[offset : offset + limit]
     ]  # fmt: skip
     passed = max(0, offset - own.count())

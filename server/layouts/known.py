@@ -5,12 +5,14 @@ from __future__ import annotations
 import hashlib
 import threading
 from collections.abc import Mapping
+from contextlib import suppress
 from functools import cache, lru_cache
 from pathlib import Path
 
 from django.db.models import Max
 
 import zubret_core
+from zubret_core.base import ZubretError
 from zubret_core.layout import Layout, LoadRules, load, shipped_layouts, shipped_texts
 from zubret_core.locate import Kind, Known, names_by_id
 
@@ -31,10 +33,23 @@ def user_layouts() -> list[tuple[LayoutVersion, Layout]]:
 
 
 def newest_texts() -> list[tuple[LayoutVersion, Layout | LoadRules]]:
-    """The newest version of each of the user's texts: layouts, and load rules."""
+    """The newest version of each of the user's texts, layouts and load rules, but for those that no longer load: a plug-in that one
+    names may be gone."""
     newest = LayoutVersion.objects.values("layout").annotate(pk_max=Max("pk")).values("pk_max")
-    versions = LayoutVersion.objects.filter(pk__in=newest).order_by("slug")
-    return [(v, _loaded(v.pk, v.text, v.slug)) for v in versions]
+    out = []
+    for version in LayoutVersion.objects.filter(pk__in=newest).order_by("slug"):
+        with suppress(ZubretError):
+            out.append((version, _loaded(version.pk, version.text, version.slug)))
+    return out
+
+
+def why_not(text: str) -> str:
+    """Why a saved text no longer loads; empty where it does."""
+    try:
+        load(text)
+    except ZubretError as e:
+        return f"{e.where}: {e.what}"
+    return ""
 
 
 def known_for(game: Game) -> Known:

@@ -1,15 +1,51 @@
-"""Loops of a piece: looked for, taken, taken back, and there again after a reload."""
+"""Loops of a piece: looked for, taken, taken back, and there again after a reload. And a Zubret with a plug-in beside it."""
 
 import re
+import shutil
+import subprocess
+import sys
 
 import numpy as np
 from playwright.sync_api import expect
 
 from tests.browser.support import BrowserTest
-from tests.support import tone, wav_file
+from tests.support import ROOT, tone, wav_file
 
 
 class Loops(BrowserTest):
+    @classmethod
+    def prepare_library(cls):
+        """A game of one stream, whose codec a plug-in brings."""
+        shutil.copytree(ROOT / "docs/plug-in", cls.root / "plug-in")
+        command = [sys.executable, "-m", "pip", "install", "--quiet", "--no-deps"]
+        command += ["--target", cls.root / "beside", cls.root / "plug-in"]
+        subprocess.run([str(word) for word in command], check=True, capture_output=True)
+        folder = cls.root / "library" / "Squares"
+        folder.mkdir()
+        wave = np.rint(100 * np.sin(np.arange(40_000) * 0.3)).astype(int) + 128
+        (folder / "bell.sq").write_bytes(bytes(wave.tolist()))
+
+    @classmethod
+    def launch(cls, **more: str):
+        return super().launch(PYTHONPATH=str(cls.root / "beside"), **more)
+
+    def test_a_plug_in_is_listed_and_what_it_decodes_is_heard(self):
+        page = self.page
+        self.open("#/settings")
+        listed = page.get_by_role("region", name="Plug-ins")
+        expect(listed).to_contain_text("square-eight · codec")
+        expect(listed).to_contain_text("zubret-example 1.0")
+        text = "zubret: 1\nid: squares\ndescribes: stream\nnames: [.sq]\ncodecs: {sq: {codec: plug-in, plug_in: square-eight}}\n"
+        row = self.send("POST", "/layouts", {"text": text + "given: {stream.codec: sq, stream.rate: 8000}\n"})
+        self.send("POST", f"/layouts/{row['id']}/versions")
+        game = self.add_game("Squares")
+        self.open(f"#/{game}/locate")
+        expect(page.get_by_role("grid", name="Streams")).to_contain_text("square-eight")
+        self.row("bell").click()
+        self.until(lambda: self.strip("playing") == "true", 30, "what the plug-in decodes")
+        self.until(lambda: int(self.strip("frame")) > 2000, 30, "some of it")
+        page.keyboard.press("Space")
+
     def test_a_loop_is_found_taken_heard_and_taken_back(self):
         game, page = self.register(), self.page
         self.open(f"#/{game}/locate")

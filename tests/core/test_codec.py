@@ -316,7 +316,7 @@ class FilterAdpcm(SimpleTestCase):
 
 
 class LibraryDecoders(SimpleTestCase):
-    """What a layout names by the media library's identifier: read like our own, and never written."""
+    """What a layout names by the media library's identifiers: read like our own, and written where it names an encoder."""
 
     def test_blocks_are_decoded_by_range_as_our_own_codec_does(self):
         pcm = music(9000, 2)
@@ -337,8 +337,60 @@ class LibraryDecoders(SimpleTestCase):
                 wanted = codec_of(format).decode(payload, format.with_(frames=8990), start, frames)
                 self.assertLessEqual(int(np.abs(found.astype(int) - wanted).max(initial=0)), 1, decoder)
 
+    def directly(self, encoder: str, pcm: np.ndarray, rate: int, kbits: int) -> tuple[bytes, bytes]:
+        """The packets of the library's own encoder, and what it says for decoders."""
+        writer = av.CodecContext.create(encoder, "w")
+        writer.sample_rate, writer.layout = rate, "mono" if pcm.shape[1] == 1 else "stereo"
+        writer.format = "fltp" if encoder in ("ac3", "aac") else "s16"
+        if kbits:
+            writer.bit_rate = 1000 * kbits
+        writer.open()
+        out, size = b"", writer.frame_size or 1152
+        for at in range(0, len(pcm), size):
+            part = pcm[at : at + size]
+            planes = (part.astype(np.float32) / 32768).T if writer.format.name == "fltp" else part.reshape(1, -1)
+            frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(planes), writer.format.name, writer.layout.name)
+            frame.sample_rate, frame.pts = rate, at
+            out += b"".join(bytes(p) for p in writer.encode(frame))
+        return out + b"".join(bytes(p) for p in writer.encode(None)), bytes(writer.extradata or b"")
+
+    def test_what_a_layout_names_is_encoded_as_the_library_itself_does(self):
+        for encoder, kbits, rate, channels, size in (
+            ("ac3", 192, 48000, 2, 768),
+            ("g722", 0, 16000, 1, 0),
+            ("aac", 96, 44100, 2, 0),
+        ):
+            with self.subTest(encoder):
+                pcm = music(30_000, channels)
+                wanted, extra = self.directly(encoder, pcm, rate, kbits)
+                how = {"decoder": encoder, "encoder": encoder, "kbits": kbits}
+                framing = {"packet": size} if size else {"framing": "counted"} if extra else {}
+                format = Format("library", rate, channels, len(pcm), setup=b"?" * len(extra))
+                format = format.with_(parameters=frozen({**how, **framing}))
+                codec = codec_of(format)
+                self.assertEqual(codec.obstacle(format), "")
+                format = codec.fitted(pcm, format)
+                payload = bytes(codec.encode(pcm, format))
+                self.assertEqual(format.setup, extra)
+                bare = payload if not extra else b"".join(bytes(p) for p in codec._packets(source(payload), 0))
+                self.assertEqual(bare, wanted)
+                late = codec.late(format)
+                exact = codec_named("library", frozen({**how, **framing, "skip": late}))
+                self.assertEqual(exact.late(format), 0)
+                longer = source(exact.encode(pcm, format))
+                heard = to_int16(exact.decode(longer, format, 0, len(pcm))).astype(float)
+                self.assertGreater(10 * np.log10((pcm.astype(float) ** 2).sum() / ((heard - pcm) ** 2).sum()), 8)
+        odd = Format("library", 48000, 2, 9000, parameters=frozen({"decoder": "ac3", "encoder": "ac3", "packet": 700}))
+        self.assertIn("packets of", problem_of(self, codec_of(odd).encode, music(9000, 2), odd).what)
+
     def test_what_can_not_be_is_said(self):
-        for parameters in ({"decoder": "h264"}, {"decoder": "no such thing"}, {"extradata": "xyz"}, {"packet": -1}):
+        for parameters in (
+            {"decoder": "h264"},
+            {"decoder": "no such thing"},
+            {"extradata": "xyz"},
+            {"packet": -1},
+            {"encoder": "none"},
+        ):
             problem_of(self, codec_named, "library", frozen(parameters))
         codec = codec_named("library", frozen({"decoder": "adpcm_ms", "packet": 64}))
         format = Format("library", 8000, 2, 900)

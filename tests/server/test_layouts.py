@@ -3,9 +3,11 @@
 import io
 import zipfile
 
+from server.layouts.models import LayoutVersion
 from tests.browser.test_hold import LAYOUT, odd_archive
 from tests.server.support import ServerTest
-from tests.support import demo_game, small_crate
+from tests.support import demo_game, problem_of, small_crate
+from zubret_core.layout import load_layout
 
 
 class Layouts(ServerTest):
@@ -58,6 +60,22 @@ class Layouts(ServerTest):
         self.assertEqual(len(self.get(f"/jobs/{job['id']}")["result"]["files"]), 1)
         job = self.send("post", f"{self.bench}/check", {"path": "small.crate", "text": LAYOUT})
         self.assertIn("mark", self.get(f"/jobs/{job['id']}")["result"]["files"][0]["problem"]["what"])
+
+    def test_a_layout_whose_plug_in_is_gone_stops_no_other(self):
+        text = LAYOUT.replace("id: odd", "id: torn").replace(
+            "regions:", "methods: {plain: [{by: plug-in, name: torn}]}\nregions:"
+        )
+        self.assertIn("no installed plug-in", problem_of(self, load_layout, text).what.lower())
+        row = self.send("post", "/layouts", {"text": LAYOUT.replace("id: odd", "id: torn")})
+        saved = self.send("post", f"/layouts/{row['id']}/versions")
+        LayoutVersion.objects.filter(pk=saved["versions"][0]["id"]).update(text=text)
+        self.send("post", f"/games/{self.game['id']}/survey")
+        rows = {r["path"]: r for r in self.get(f"/games/{self.game['id']}/files?limit=500")["rows"]}
+        self.assertEqual(rows["small.crate"]["layout"], "saltglass-crate")
+        line = next(line for line in self.get("/layouts") if line["id"] == row["id"])
+        self.assertFalse(line["used"])
+        self.assertIn('no installed plug-in brings the step "torn"', line["problem"].lower())
+        self.assertEqual(self.get("/plug-ins"), [])
 
     def test_drafts_versions_and_the_survey(self):
         row = self.send("post", "/layouts", {"text": LAYOUT.replace("type: u16", "type: u17")})

@@ -110,9 +110,11 @@ class Format:
 
 
 def frozen(parameters: Mapping[str, Any]) -> tuple[tuple[str, Any], ...]:
-    """Parameters of a codec as a format holds them: lists become tuples, so that formats can be compared."""
+    """Parameters of a codec as a format holds them: lists become tuples, and settings pairs, so that formats can be compared."""
 
     def whole(value: Any) -> Any:
+        if isinstance(value, dict):
+            return tuple((name, whole(v)) for name, v in sorted(value.items()))
         return tuple(whole(v) for v in value) if isinstance(value, list | tuple) else value
 
     return tuple((name, whole(value)) for name, value in sorted(parameters.items()))

@@ -16,6 +16,7 @@ from .mpeg import Framed
 from .ms_adpcm import MsAdpcm
 from .packets import OpusPackets, Packets, VorbisPackets, comment_header
 from .pcm import Pcm
+from .plug_in import PlugInCodec
 from .step_adpcm import StepAdpcm
 from .xa_adpcm import XaAdpcm
 
@@ -36,6 +37,7 @@ CODECS: dict[str, Codec] = {
     "mpeg": Framed(),
     "adts": Framed(label="AAC in ADTS"),
     "library": Library(),
+    "plug-in": PlugInCodec(),
     "file": AudioFile(),
 }
 """Every codec by the name that layouts use; a layout may give other parameters."""

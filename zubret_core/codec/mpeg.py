@@ -5,7 +5,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from functools import lru_cache
 from typing import Any
 
 import av
@@ -16,6 +15,7 @@ from numpy.typing import NDArray
 from ..base import Format, Signal, ZubretError, room, to_float
 from ..source import Source
 from .base import Usual, check_range, pieces_of, wrong_parameter
+from .encoders import delay_of, encoded
 from .frames import ADTS, ADTS_RATES, DECODER_DELAY, MPEG, Walk, tag_for, walk
 from .paged import LAYOUTS
 
@@ -24,8 +24,6 @@ LEAD = 12
 11172-3, 2.4.2.7), and all overlap."""
 _DECODERS = {1: "mp1float", 2: "mp2float", 3: "mp3float", 4: "aac"}
 _ENCODERS = {2: "mp2", 3: "libmp3lame", 4: "aac"}
-_PROBE = 1 << 14
-"""Samples of noise by which an encoder's delay is measured."""
 
 
 @dataclass(frozen=True)
@@ -82,7 +80,7 @@ class Framed(Usual):
     def late(self, format: Format) -> int:
         """Frames by which a replacement is heard late: its encoder's delay, where nothing in the stream tells of it."""
         layer, kbits, tag = _words(format)
-        return 0 if tag or layer not in _ENCODERS else _delay(_ENCODERS[layer], format.rate, kbits)
+        return 0 if tag or layer not in _ENCODERS else delay_of(_ENCODERS[layer], _DECODERS[layer], format.rate, kbits)
 
     def decode(self, payload: Source, format: Format, start: int, frames: int) -> NDArray:
         check_range(payload, format, start, frames)
@@ -122,7 +120,7 @@ class Framed(Usual):
             pieces = (to_float(piece[:, part]) for piece in pieces_of(pcm))
             streams.append(list(self._frames(pieces, format.rate, channels, layer, kbits)))
         if tag:
-            delay = _delay(_ENCODERS[layer], format.rate, kbits) - DECODER_DELAY
+            delay = delay_of(_ENCODERS[layer], _DECODERS[layer], format.rate, kbits) - DECODER_DELAY
             samples = 576 if format.rate < 32_000 else 1152
             padding = len(streams[0]) * samples - len(pcm) - delay
             streams[0].insert(0, tag_for(streams[0][0], len(streams[0]), delay, padding))
@@ -183,57 +181,6 @@ def _decoded(reader: Any, payload: Source, at: int, length: int, channels: int, 
         ) from e
 
 
-def encoded(
-    name: str, pieces: Iterator[NDArray[np.float32]], rate: int, channels: int, kbits: int, options: dict | None = None
-) -> Iterator[tuple[bytes, bytes]]:
-    """(packet, what the encoder gives for decoders) of samples, (frames, channels), by one of the media library's encoders."""
-    writer: Any = av.CodecContext.create(name, "w")
-    kinds = [kind.name for kind in av.Codec(name, "w").audio_formats or ()]
-    kind = next((k for k in ("fltp", "flt", "s16p", "s16") if k in kinds), kinds[0] if kinds else "s16")
-    writer.sample_rate, writer.layout, writer.format = rate, LAYOUTS[channels], kind
-    writer.options = options or {}
-    if kbits:
-        writer.bit_rate = 1000 * kbits
-    try:
-        writer.open()
-        extra, at = bytes(writer.extradata or b""), 0
-        for block in _blocks(pieces, writer.frame_size or 1152):
-            frame = av.AudioFrame.from_ndarray(_as(block, kind), format=kind, layout=LAYOUTS[channels])
-            frame.sample_rate, frame.pts, at = rate, at, at + len(block)
-            yield from ((bytes(packet), extra) for packet in writer.encode(frame))
-        yield from ((bytes(packet), extra) for packet in writer.encode(None))
-    except (FFmpegError, ValueError) as e:
-        raise ZubretError(
-            f"The media library can't encode {channels} channels at {rate:,} Hz by {name}: {e}.",
-            field="codec",
-            next="Choose a stream of another format, or correct the layout's encoder and its options.",
-        ) from e
-
-
-def _blocks(pieces: Iterator[NDArray[np.float32]], size: int) -> Iterator[NDArray[np.float32]]:
-    """Samples in blocks of one size; the last may be shorter."""
-    held: list[NDArray[np.float32]] = []
-    count = 0
-    for piece in pieces:
-        held.append(piece)
-        count += len(piece)
-        if count >= size:
-            whole = np.concatenate(held)
-            for at in range(0, count - count % size, size):
-                yield whole[at : at + size]
-            held, count = [whole[count - count % size :]], count % size
-    if count:
-        yield np.concatenate(held)
-
-
-def _as(block: NDArray[np.float32], kind: str) -> NDArray:
-    """Samples as an encoder wants them."""
-    planes = np.ascontiguousarray(block.T) if kind.endswith("p") else np.ascontiguousarray(block).reshape(1, -1)
-    if kind.startswith("flt"):
-        return planes
-    return np.clip(np.rint(planes * 32768), -32768, 32767).astype(np.int16)
-
-
 def _adts(packet: bytes, extra: bytes, rate: int, channels: int) -> bytes:
     """A frame of AAC behind its header (ISO/IEC 13818-7, 6.2); extra: the encoder's AudioSpecificConfig (ISO/IEC 14496-3,
     1.6.2.1), whose first five bits are the object type."""
@@ -241,21 +188,3 @@ def _adts(packet: bytes, extra: bytes, rate: int, channels: int) -> bytes:
     length, index = len(packet) + 7, ADTS_RATES.index(rate)
     head = 0xFFF1 << 40 | profile << 38 | index << 34 | channels << 30 | length << 13 | 0x7FF << 2
     return head.to_bytes(7, "big") + packet
-
-
-@lru_cache(maxsize=64)
-def _delay(encoder: str, rate: int, kbits: int) -> int:
-    """Samples by which what an encoder makes is heard late: noise is encoded, decoded, and looked for."""
-    chance = np.random.default_rng(1)
-    smooth = np.convolve(chance.standard_normal(_PROBE) * 0.1, np.ones(8) / 8, "same")  # what the codec keeps of it
-    noise = smooth.astype(np.float32)[:, None]
-    packets = list(encoded(encoder, iter([noise]), rate, 1, kbits))
-    reader: Any = av.CodecContext.create({"mp2": "mp2float", "libmp3lame": "mp3float"}.get(encoder, encoder), "r")
-    reader.sample_rate, reader.layout = rate, "mono"
-    if packets[0][1]:
-        reader.extradata = packets[0][1]
-    heard = [frame.to_ndarray().reshape(-1) for packet, _ in packets for frame in reader.decode(av.Packet(packet))]
-    sound = np.concatenate(heard).astype(np.float64)
-    size = 1 << (len(sound) + _PROBE).bit_length()
-    like = np.fft.irfft(np.fft.rfft(sound, size) * np.conj(np.fft.rfft(noise[:, 0], size)), size)
-    return int(np.argmax(like[: _PROBE // 2]))

@@ -135,6 +135,41 @@ class Chunked(Step):
             yield out
 
 
+@dataclass(frozen=True)
+class Sized(Step):
+    """A number of `width` bytes in front, which says how many bytes come out of what stands behind it."""
+
+    inside: Chain
+    width: int = 4
+    order: Literal["little", "big"] = "little"
+
+    def size_of(self, stored: Source) -> int:
+        """The number; ZubretError where there is no room for it."""
+        return int.from_bytes(stored.read(0, self.width), self.order)
+
+    def unpacked(self, stored: Source, size: int, exact: bool) -> Source:
+        promised = self.size_of(stored)
+        if promised > size or (exact and promised != size):
+            raise ZubretError(
+                f"The number in front says {promised:,} bytes, but {size:,} are wanted.",
+                file=stored.name,
+                next="The entry is damaged: check the file against another copy.",
+            )
+        behind = SliceSource(stored, self.width, stored.size - self.width, stored.name)
+        return self.inside.unpacked(behind, promised)
+
+    def packed(self, plain: Source, like: Source | None = None) -> Source:
+        if plain.size >> 8 * self.width:
+            raise ZubretError(
+                f"{plain.size:,} bytes are more than the number in front of a payload can say.",
+                file=plain.name,
+                next="Shorten the replacement: the format can't hold more.",
+            )
+        old = SliceSource(like, self.width, like.size - self.width) if like and like.size >= self.width else None
+        number, body = BytesSource(plain.size.to_bytes(self.width, self.order)), self.inside.packed(plain, old)
+        return ChainSource([Part(number, 0, self.width), Part(body, 0, body.size)], plain.name)
+
+
 class _ChunkedSource(Source):
     """Unpacks the chunks that are read and keeps the last few."""
 

@@ -138,6 +138,7 @@ def fit_report(
         *([_loudness(level, how, made)] if made else []),  # else nobody knows yet
         _size(original, target, how, made),
         *([_sound(made.sound)] if made and made.sound else []),
+        *_late(want),
     ]
     shares = [str(n) for n in original.shares]
     return FitReport(points, level, target, shares)
@@ -402,6 +403,16 @@ def _sound(sound: Sound) -> FitPoint:
     return FitPoint(
         "sound", "heard against meant", "", new, FITS, "; ".join(told) or "nothing that stands out", required=False
     )
+
+
+def _late(want: Format) -> list[FitPoint]:
+    """Of a codec whose encoder begins late, by how much."""
+    late = codec_of(want).late(want)
+    if not late:
+        return []
+    words = "its encoder's own delay, of which nothing in the stream tells the player"
+    shown = f"{spaced(late)} frames, {1000 * late / want.rate:.0f} ms"
+    return [FitPoint("late", "heard late by", "", shown, FITS, words, required=False)]
 
 
 def _size(original: Stream, target: Target, how: Treatment, made: Made | None) -> FitPoint:

@@ -53,7 +53,9 @@
     >
       <option value="" disabled>choose a layout …</option>
       {#each draft.lines as l (l.id ? `own ${l.id}` : l.slug)}
-        <option value={nameOf(l)}>{l.id ? l.title : `${l.slug} (ships with Zubret)`}</option>
+        <option value={nameOf(l)} title={l.problem}
+          >{l.id ? l.title : `${l.slug} (ships with Zubret)`}{l.problem ? " (does not load)" : ""}</option
+        >
       {/each}
     </select></label
   >

@@ -2697,6 +2697,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plug-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Plug Ins
+         * @description The steps and codecs that installed plug-ins bring to layouts.
+         */
+        get: operations["server_bench_api_plug_ins"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/presets": {
         parameters: {
             query?: never;
@@ -4608,7 +4628,8 @@ export interface components {
         };
         /**
          * LayoutLine
-         * @description A layout in the list; id is 0 for one that ships with Zubret. used: surveys recognise files by it.
+         * @description A layout in the list; id is 0 for one that ships with Zubret. used: surveys recognise files by it; problem: why one that was
+         *     saved no longer loads.
          */
         LayoutLine: {
             /** Changed */
@@ -4617,6 +4638,11 @@ export interface components {
             describes: string;
             /** Id */
             id: number;
+            /**
+             * Problem
+             * @default
+             */
+            problem: string;
             /** Slug */
             slug: string;
             /** Title */
@@ -5177,6 +5203,20 @@ export interface components {
             rows: components["schemas"]["FilePlanOut"][];
             /** Total */
             total: number;
+        };
+        /**
+         * PlugInOut
+         * @description An installed plug-in. kind: step or codec; package, version: the Python package that brings it.
+         */
+        PlugInOut: {
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Package */
+            package: string;
+            /** Version */
+            version: string;
         };
         /**
          * PointOut
@@ -10712,6 +10752,26 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    server_bench_api_plug_ins: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlugInOut"][];
+                };
             };
         };
     };

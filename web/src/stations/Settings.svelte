@@ -28,7 +28,12 @@
     queryFn: () => every((query) => got(api.GET("/api/forgotten-games", { params: { query } }))),
     ...NOW,
   }));
-  const error = $derived(readable.error ?? written.error ?? forgotten.error);
+  const plugIns = createQuery(() => ({
+    queryKey: [...SETTINGS, "plug-ins"],
+    queryFn: () => got(api.GET("/api/plug-ins")),
+    ...NOW,
+  }));
+  const error = $derived(readable.error ?? written.error ?? forgotten.error ?? plugIns.error);
   const problem = $derived(failed ?? (error ? asProblem(error) : null));
 
   /** A change, and what stands then; where it fails, the problem is shown, and all is as it was. */
@@ -76,7 +81,7 @@
   <section class="mt-6" aria-labelledby="readable">
     <h2 id="readable" class="text-lg font-semibold">Folders that Zubret may read</h2>
     <p class="mt-1 text-quiet">
-      Games are chosen in these folders and in all that is inside them. Nothing is written to a game.
+      Games are chosen in these folders and in all that is inside them. Only installing writes into a game.
     </p>
     <ul class="mt-3 border-y border-line">
       {#each readable.data ?? [] as folder (folder.path)}
@@ -138,6 +143,29 @@
       {:else}
         <li class="px-2 py-3 text-quiet">
           {written.data ? "None yet: a folder is kept here once something was taken out to it." : "Loading …"}
+        </li>
+      {/each}
+    </ul>
+  </section>
+
+  <section class="mt-8" aria-labelledby="plug-ins">
+    <h2 id="plug-ins" class="text-lg font-semibold">Plug-ins</h2>
+    <p class="mt-1 text-quiet">
+      Packing steps and codecs that layouts may name, from Python packages that are installed beside Zubret.
+    </p>
+    <ul class="mt-3 border-y border-line">
+      {#each plugIns.data ?? [] as plugIn (plugIn.kind + plugIn.name)}
+        <li
+          class="flex min-h-11 items-center justify-between gap-4 border-b border-line px-2 py-1.5 last:border-0"
+        >
+          <span class="min-w-0 break-all"><span class="num">{plugIn.name}</span> · {plugIn.kind}</span>
+          <span class="shrink-0 text-quiet">{plugIn.package} {plugIn.version}</span>
+        </li>
+      {:else}
+        <li class="px-2 py-3 text-quiet">
+          {plugIns.data
+            ? "None is installed. docs/plug-ins.md says how one is made and installed."
+            : "Loading …"}
         </li>
       {/each}
     </ul>

@@ -9,10 +9,11 @@ from typing import Protocol
 from ...base import ZubretError
 from ...source.coders.huffman import Huffman
 from ...source.coders.lzss import Lzss
+from ...source.coders.plug_in import PlugInCoder
 from ...source.coders.runs import Runs
 from ...source.locks import AES_BLOCK, Aes, Beginning, Generator, Row, Swap
 from ...source.step import Step
-from ...source.steps import Chain, Chunked, Coded, Packed
+from ...source.steps import Chain, Chunked, Coded, Packed, Sized
 from ..language.schema import Layout
 from ..language.steps import (
     AesStep,
@@ -25,6 +26,7 @@ from ..language.steps import (
     PlugInStep,
     RowStep,
     RunsStep,
+    SizedStep,
     StepModel,
     SwapStep,
 )
@@ -108,10 +110,13 @@ class _Maker:
             inside = Chain([self.step(s) for s in model.packed])
             width = int(model.sizes[1:]) // 8
             return Chunked(model.size, inside, width, model.byte_order, model.place, model.plain, model.align)
+        if isinstance(model, SizedStep):
+            return Sized(Chain([self.step(s) for s in model.packed]), int(model.width[1:]) // 8, model.byte_order)
         if isinstance(model, LzssStep | RunsStep | HuffmanStep):
             return _coded(model)
         if isinstance(model, PlugInStep):
-            raise ZubretError("no plug-ins yet")
+            settings = tuple(sorted(model.settings.items()))
+            return Coded(PlugInCoder(model.name, settings), f"the plug-in {model.name}")
         lock: Step
         if isinstance(model, AesStep):
             lock = Aes(self._key(model.key), model.mode, self._vector(model))

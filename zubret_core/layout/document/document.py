@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -14,7 +14,7 @@ from ...source import BytesSource, ChainSource, Part, SliceSource, Source
 from ...source.steps import Chain
 from ..language.fields import Tied
 from ..language.schema import Layout, Stand
-from ..language.steps import StepModel, all_steps, per_item
+from ..language.steps import SizedStep, StepModel, all_steps, per_item
 from ..types.base import FEW
 from ..types.numbers import Float, Result
 from . import paths, ties
@@ -332,6 +332,21 @@ class Document:
         behind = [i.at for i in self.instances if i.file == file and i.at >= at and i.records.count]
         return min([*behind, self.file_named(file).size])
 
+    def _size(self) -> Any:
+        given = self.tied("size")
+        if given is not None or not any(map(_says_size, [self.layout.payload.packed, *self.layout.methods.values()])):
+            return given
+        return [self._size_in_front(item, stored) for item, stored in enumerate(self.column("stored") or [])]
+
+    def _size_in_front(self, item: int, stored: int) -> int:
+        """The unpacked bytes of a payload that says so itself."""
+        steps = self.steps(item)
+        step = steps[0] if _says_size(steps) else None
+        if not isinstance(step, SizedStep):
+            return stored
+        width = int(step.width[1:]) // 8
+        return int.from_bytes(self.payload(item).read(0, width), step.byte_order) if stored >= width else 0
+
     def _loop_end(self) -> Any:
         given, lengths = self.tied("loop_end"), self.tied("loop_length")
         if lengths is None:
@@ -399,7 +414,14 @@ class Document:
         return ChainSource([Part(BytesSource(head), 0, len(head)), Part(span, 0, span.size)], name)
 
 
-_WORKED_OUT = {"at": Document._at, "stored": Document._stored, "loop_end": Document._loop_end}
+_WORKED_OUT = {
+    "at": Document._at, "stored": Document._stored, "size": Document._size, "loop_end": Document._loop_end,
+}  # fmt: skip
+
+
+def _says_size(steps: Sequence[StepModel]) -> bool:
+    """Whether the stored bytes begin with how many come out."""
+    return bool(steps) and isinstance(steps[0], SizedStep)
 
 
 def _plain(values: Any) -> list:

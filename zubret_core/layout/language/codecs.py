@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Literal
+from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
@@ -56,16 +56,16 @@ class CodecModel(BaseModel):
         None, description="filter-adpcm: how a prediction becomes a whole number"
     )
     framing: Literal["counted", "fixed", "table"] | None = Field(
-        None, description="vorbis, opus: a length before each packet, all of block_size bytes, or a table of lengths"
+        None, description="vorbis, opus, library: a length before each packet, all of one size, or a table of lengths"
     )
-    width: Literal[1, 2, 4] | None = Field(None, description="vorbis, opus: bytes of a packet's length")
+    width: Literal[1, 2, 4] | None = Field(None, description="vorbis, opus, library: bytes of a packet's length")
     headers: Literal["setup", "stream", "none"] | None = Field(
         None, description="vorbis, opus: header packets in bank.setup, before the others, or none"
     )
     blocks: tuple[int, int] | None = Field(
         None, description="vorbis: frames of a short and a long block, where only the setup header is kept"
     )
-    skip: int | None = Field(None, description="opus: frames at the beginning that are not heard")
+    skip: int | None = Field(None, description="opus, library: frames at the beginning that are not heard")
     sector: int | None = Field(
         None, description="xa-adpcm: bytes of a disc's sector; 0 where groups follow one another"
     )
@@ -77,7 +77,12 @@ class CodecModel(BaseModel):
         description="mpeg, adts: what each frame begins at a multiple of; 0 where any number of zeros may stand between",
     )
     turns: int | None = Field(None, description="mpeg, adts: so many streams stand in turns, frame by frame")
-    decoder: str | None = Field(None, description="library: the media library's name for a decoder; only read")
+    plug_in: str | None = Field(None, description="plug-in: the name of an installed plug-in's codec")
+    settings: dict[str, Any] | None = Field(None, description="plug-in: what it is to know")
+    decoder: str | None = Field(None, description="library: the media library's name for a decoder")
+    encoder: str | None = Field(None, description="library: its name for an encoder, where streams can be replaced")
+    options: dict[str, str | int] | None = Field(None, description="library: what the encoder is given")
+    kbits: int | None = Field(None, description="library: kbit/s that the encoder aims at; its own if left out")
     extradata: str | None = Field(None, description="library: what the decoder wants to know beforehand, hexadecimal")
     packet: int | None = Field(None, description="library: bytes given to the decoder at once")
     bits: int | None = Field(None, description="library: bits of a stored sample, where the decoder asks for that")

@@ -199,6 +199,15 @@ class ChunkStep(Strict):
     packed: list[StepModel] = Field(min_length=1, max_length=4)
 
 
+class SizedStep(Strict):
+    """A number in front of packed bytes: how many come out."""
+
+    by: Literal["sized"]
+    width: IntType = "u32"
+    byte_order: Order = "little"
+    packed: list[StepModel] = Field(min_length=1, max_length=4)
+
+
 StepModel = Annotated[
     PackStep
     | LzssStep
@@ -209,22 +218,23 @@ StepModel = Annotated[
     | RowStep
     | GeneratorStep
     | SwapStep
-    | ChunkStep,
+    | ChunkStep
+    | SizedStep,
     Field(discriminator="by"),
     BeforeValidator(_named_step, json_schema_input_type=Any),
 ]
 Steps = Annotated[list[StepModel], Field(max_length=8)]
-Shrinks = PackStep | LzssStep | RunsStep | HuffmanStep | PlugInStep | ChunkStep
+Shrinks = PackStep | LzssStep | RunsStep | HuffmanStep | PlugInStep | ChunkStep | SizedStep
 """Steps after which there may be another number of bytes."""
 Locks = AesStep | RowStep | GeneratorStep
 """Steps that keep every byte's place and want a key."""
 
 
 def all_steps(steps: Iterable) -> Iterator:
-    """Steps, and those inside of chunks."""
+    """Steps, and those inside of chunks and of what has its size in front."""
     for step in steps:
         yield step
-        yield from all_steps(step.packed if isinstance(step, ChunkStep) else ())
+        yield from all_steps(step.packed if isinstance(step, ChunkStep | SizedStep) else ())
 
 
 def numbers_of(step: Any) -> dict[str, int | str]:

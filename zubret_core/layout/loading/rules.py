@@ -8,11 +8,12 @@ from collections.abc import Iterator
 
 from ...base import Format, ZubretError
 from ...codec import CODECS, codec_named
+from ...plugins import STEPS, installed
 from ..language.codecs import spec_of
 from ..language.expression import compiled
 from ..language.fields import WHOLE, BitPart, FieldModel, Tied
 from ..language.schema import Layout, Region, ties_of
-from ..language.steps import Shrinks, all_steps, numbers_of
+from ..language.steps import PlugInStep, Shrinks, SizedStep, all_steps, numbers_of
 from ..language.terms import BYTES, MEANINGS, NUMBER, OF_REGION, ONCE, TEXT, meaning_of
 from ..types import TYPES
 from .names import Fault, Path, names_known, no_circles, walk
@@ -229,6 +230,9 @@ def _steps(layout: Layout) -> Iterator[Fault]:
             key = getattr(step, "key", None)
             if key is not None and key not in layout.keys:
                 yield where, f'"{key}" is not one of `keys` (a step by {step.by})'
+            if isinstance(step, PlugInStep) and step.name not in (names := steps_there()):
+                there = f"there are {', '.join(names)}" if names else "there are none"
+                yield where, f'no installed plug-in brings the step "{step.name}"; {there}'
             for text in numbers_of(step).values():
                 for name in compiled(text).names:
                     if name not in known:
@@ -236,6 +240,11 @@ def _steps(layout: Layout) -> Iterator[Fault]:
                         yield where, f'"{name}" is no whole number of a field {what} (a step by {step.by})'
     if layout.payload.file is not None and layout.payload.file not in layout.files:
         yield ("payload",), f'"{layout.payload.file}" is not one of `files` (payload)'
+
+
+def steps_there() -> list[str]:
+    """The names of the steps that installed plug-ins bring."""
+    return [plug_in.name for plug_in in installed() if plug_in.group == STEPS]
 
 
 def _fields_before(layout: Layout, before: int) -> set[str]:
@@ -258,7 +267,8 @@ def _lasting(region: Region) -> Iterator[Tied]:
 
 
 def _shrinks(steps: list) -> bool:
-    return any(isinstance(s, Shrinks) for s in steps)
+    """Whether a field has to say how many bytes come out."""
+    return any(isinstance(s, Shrinks) for s in steps) and not isinstance(steps[0], SizedStep)
 
 
 # Items ------------------------------------------------------------------------------------------------
