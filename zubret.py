@@ -251,11 +251,15 @@ def healthy(address: str) -> bool:
         return False
 
 
-def serve(env: dict[str, str], number: int) -> None:
-    """Start all parts, print the address when they are up, stop them on Ctrl-C."""
+def serve(env: dict[str, str], number: int, prepare: bool = False) -> None:
+    """Start all parts, print the address when they are up, stop them on Ctrl-C. prepare: bring the database up to date before, in
+    the process that loads everything anyway, where there is one."""
     address = f"http://127.0.0.1:{number}"
     compile_decoders(env)
-    parts = Parts({**env, "ZUBRET_PORT": str(number), "ZUBRET_LAUNCHED": "1"})
+    if prepare and len(PARTS) > 1:
+        migrate(env)
+    own = {"ZUBRET_PREPARE": "1"} if prepare and len(PARTS) == 1 else {}
+    parts = Parts({**env, **own, "ZUBRET_PORT": str(number), "ZUBRET_LAUNCHED": "1"})
     for name in ("SIGTERM", "SIGHUP"):  # the second where a terminal is closed
         if hasattr(signal, name):
             signal.signal(getattr(signal, name), lambda *_: sys.exit(0))
@@ -305,9 +309,7 @@ def run() -> None:
     number = port()
     prepare_python()
     prepare_web()
-    env = environment(data_home() / "run")
-    migrate(env)
-    serve(env, number)
+    serve(environment(data_home() / "run"), number, prepare=True)
 
 
 def demo() -> None:

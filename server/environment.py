@@ -50,3 +50,8 @@ def jobs_at_once() -> bool:
 def launched() -> bool:
     """Whether the launcher started this process, and ends it."""
     return bool(os.environ.get("ZUBRET_LAUNCHED"))
+
+
+def prepares() -> bool:
+    """Whether this process brings the database up to date before it begins."""
+    return bool(os.environ.get("ZUBRET_PREPARE"))

@@ -87,6 +87,18 @@ class _Parts:
                 time.sleep(0.02)
 
 
+def _prepare() -> None:
+    """Bring the database up to date; where that can't be done, end with the sentence that says so."""
+    from django.core.management import CommandError, call_command
+    from django.db import connections
+
+    try:
+        call_command("prepare")
+    except CommandError as e:
+        sys.exit(f"zubret: {e}")
+    connections.close_all()  # no child may go on with a connection of its parent
+
+
 def main() -> None:
     """Load, fork, and watch until the launcher ends or says so."""
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
@@ -95,7 +107,11 @@ def main() -> None:
     django.setup()
     from django.conf import settings
 
+    from .environment import prepares
     from .ready import make_ready
+
+    if prepares():
+        _prepare()
 
     import_module(settings.ROOT_URLCONF)
     make_ready()
