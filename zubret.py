@@ -343,7 +343,6 @@ def mod(rest: list[str]) -> None:
     only_one(data)
     prepare_python()
     env = environment(data) | {"ZUBRET_JOBS": "at once"}
-    migrate(env)
     sys.exit(subprocess.call([str(PYTHON), "manage.py", "mod", *rest], cwd=ROOT, env=env))
 
 

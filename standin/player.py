@@ -11,7 +11,7 @@ from pathlib import Path, PurePosixPath
 
 import numpy as np
 
-from . import adpcm, case, chart, plain, told
+from . import adpcm, cabin, case, chart, plain, told
 from .formats import seal
 
 SECTOR = 2048
@@ -35,7 +35,9 @@ def _within(root, entries):
 
 
 def cue_at(file, inside, id):
-    """How the game calls a stream: by bank and id, by its place in the hold, or as a file of the deck."""
+    """How the game calls a stream: by bank and id, by its place in the hold or the cabin, or as a file of the deck."""
+    if file.endswith("cabin.lock"):
+        return f"cabin/{inside[-1]}" + (f":{int(id)}" if id else "")
     if file.endswith(".chart"):
         return f"hold/{'/'.join(inside)}:{int(id)}"
     return f"{PurePosixPath(inside[-1]).stem}:{int(id)}" if id else f"deck/{inside[-1]}"
@@ -285,6 +287,8 @@ class Ferry:
         """(int16 (frames, channels), rate, log): the head, then the loop `loops` times; once where there is none."""
         if cue.startswith("deck/"):
             return self._play_deck(cue[5:], loops)
+        if cue.startswith("cabin/"):
+            return self._play_cabin(cue[6:], loops)
         bank, id = self._cue(cue)
         if bank == "drift":
             return self._play_drift(id)
@@ -332,6 +336,21 @@ class Ferry:
                 self.log.append(f"drift {id}: {frames} frames, {rate} Hz")
                 return plain.drift(data[place : place + stored], frames), rate, self.log
         raise Refused(f"there is no drift {id}")
+
+    def _play_cabin(self, what, loops):
+        """A sound of data/cabin.lock: an oar by bank and id, or a shout by its path."""
+        path, colon, id = what.partition(":")
+        try:
+            entries = cabin.opened(self._find("data/cabin.lock")[0])
+            _need(path in entries, f"the cabin has no {path}")
+            if colon:
+                pcm, rate, loop = cabin.row(entries[path], int(id))
+            else:
+                (pcm, rate), loop = cabin.shout(entries[path]), None
+        except (ValueError, IndexError, struct.error) as e:
+            raise Refused(f"cabin, {what}: {e}") from e
+        self.log.append(f"cabin {what}: {len(pcm)} frames, {rate} Hz")
+        return self._looped(pcm, loop, loops), rate, self.log
 
     def _play_case(self, id):
         """A sound of data/case.bin."""

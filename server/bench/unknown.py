@@ -11,7 +11,6 @@ from zubret_core.codec import codec_of
 from zubret_core.locate.tables import HEAD, draft, find_table
 from zubret_core.locate.turns import MOST_CHANNELS, RATES, turns_of, verdict
 from zubret_core.locate.unknown import Candidate, rank
-from zubret_core.source import SliceSource
 
 from ..errors import stopped
 from ..games.models import Game
@@ -76,7 +75,8 @@ def heard(game: Game, path: str, start: int, end: int, candidate: Candidate, rat
     """Make a reading one that can be heard: its facts and its address."""
     if not 1 <= rate <= 4_000_000:
         raise stopped(422, f"A rate of {rate:,} Hz is not possible.", "Choose 1 to 4,000,000 Hz.", "rate")
-    format = candidate.format(rate, end - start)
+    with open_bytes(game, path) as source:
+        format = candidate.read(source, start, end, rate)[1]
     if not format.frames:
         raise ZubretError(
             "These bytes are too few for one block of this reading.", file=path, next="Choose a longer part."
@@ -93,7 +93,7 @@ def heard(game: Game, path: str, start: int, end: int, candidate: Candidate, rat
         "parameters": dict(candidate.parameters),
         "score": candidate.score,
         "reasons": list(candidate.reasons),
-        "rate": rate,
+        "rate": format.rate,
         "frames": format.frames,
         "audio": f"b{game.pk}.{key}",
         "turns": [turn._asdict() for turn in turns_of(candidate.codec)],
@@ -107,10 +107,7 @@ def _unknown(game_pk: int, digest: str) -> Sound | None:
         return None
     pk, path, start, end, candidate, rate = found
     game = Game.objects.get(pk=pk)
-    source = open_bytes(game, path)
-    first = start + candidate.skip
-    payload = SliceSource(source, first, end - first)
-    format = candidate.format(rate, end - start)
+    payload, format = candidate.read(open_bytes(game, path), start, end, rate)
 
     def decode(at: int, frames: int):
         return codec_of(format).decode(payload, format, at, frames)

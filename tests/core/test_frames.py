@@ -22,10 +22,12 @@ from zubret_core.audio import look_through
 from zubret_core.bank.trial import check
 from zubret_core.base import Format, to_float
 from zubret_core.codec import codec_named, codec_of
-from zubret_core.codec.frames import ADTS, MPEG, header, walk
+from zubret_core.codec.frames import ADTS, MPEG, chain, header, walk
 from zubret_core.container import GameFolder
 from zubret_core.layout import load_layout
 from zubret_core.locate import Known, Locator, Spot, kind_of
+from zubret_core.locate.tables import draft
+from zubret_core.locate.unknown import rank
 from zubret_core.rebuild import StreamSwap, plan_rebuild, prove_in_new_process, write_plan
 from zubret_core.rebuild.expected import expectation
 from zubret_core.source import FileSource
@@ -256,3 +258,34 @@ class OneStream(SimpleTestCase):
                     heard = decoded_by(MPG123, archive.read(name), "mp3")
                     self.assertEqual((len(heard), heard.shape[1]), (swap.format.frames, swap.format.channels))
                     self.assertEqual(swap.format.frames == swap.format.rate, name == names[1])
+
+
+class Unknown(SimpleTestCase):
+    """Chains of frames in bytes that nothing describes."""
+
+    def test_a_chain_is_found_heard_and_drafted(self):
+        for variant, codec, rate in (("3 64", "mpeg", 22050), ("2 96", "mpeg", 24000), ("4 64", "adts", 22050)):
+            format, voice = made(variant, rate, codec=codec)
+            for ahead, behind in ((b"", b""), (b"SPCH" + bytes(range(40)), noise(500).tobytes())):
+                part = source(ahead + voice + behind, "a.spk")
+                best = rank(part, 0, part.size).candidates[0]
+                self.assertEqual((best.codec, best.channels, best.skip), (codec, 1, len(ahead)))
+                payload, found = best.read(part, 0, part.size, 8000)
+                self.assertEqual((payload.size, found.frames, found.rate), (len(voice), format.frames, rate))
+                text = draft("a.spk", part.read(0, 64), best, 8000, 0, None)
+                if not behind:
+                    result = check(load_layout(text), part)
+                    self.assertTrue(result.ok and result.explained == 1, text)
+        self.assertIn("whole: true", text)
+
+    def test_what_is_no_sound_has_no_chain(self):
+        chance = random.Random(5)
+        for data in (
+            chance.randbytes(1 << 20),
+            b"\xff" * 9999,
+            Path(subprocess.__file__).read_bytes(),
+            bytes(range(256)) * 99,
+        ):
+            for kind in (MPEG, ADTS):
+                for align in (1, 0):
+                    self.assertIsNone(chain(source(data), kind, align))

@@ -15,7 +15,7 @@ from zubret_core.container import DescribedArchive
 from zubret_core.layout import load_layout
 from zubret_core.layout.writing.records import DoesNotFit
 
-LAYOUTS = max(1500, int(os.environ.get("ZUBRET_FUZZ", "0")))
+LAYOUTS = max(500, int(os.environ.get("ZUBRET_FUZZ", "0")))
 
 
 def opened(made: Made, layout, files: dict[str, bytes]):

@@ -33,6 +33,10 @@ _RATES = np.array([44100, 48000, 32000], np.int64)
 ADTS_RATES = (96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350)
 _ADTS_RATES = np.array(ADTS_RATES, np.int64)
 MPEG, ADTS = 0, 1
+FOLLOW = 8
+"""Frames that must follow one another before a chain is believed: by chance one header of 1,500 places does."""
+LOOKED_AT = 1 << 14
+"""Bytes in which a chain may begin."""
 DECODER_DELAY = 529
 """Frames of sound by which a decoder of layer 3 is late by itself."""
 
@@ -124,6 +128,51 @@ def _walk(data, base, start, kind, align, first, places, lengths, final):
         at += facts[0]
         count += 1
     return count, at, False
+
+
+@njit(cache=True)
+def _first(data, kind, align, most, final):
+    """The first place from which FOLLOW frames, or all that there are up to the end, stand one behind the other; -1 where there is
+    none below `most`."""
+    facts, first, size = np.zeros(6, np.int64), np.zeros(6, np.int64), len(data)
+    for start in range(min(most, size - 7)):
+        if data[start] != 0xFF or not header(data, start, kind, first):
+            continue
+        at, count = start + first[0], 1
+        while count < FOLLOW:
+            while align == 0 and at < size and data[at] == 0:
+                at += 1
+            if at == size and final and count > 1:
+                return start
+            if at + 8 > size or not header(data, at, kind, facts):
+                break
+            if facts[1] != first[1] or facts[2] != first[2] or facts[4] != first[4]:
+                break
+            at, count = at + facts[0], count + 1
+        if count == FOLLOW:
+            return start
+    return -1
+
+
+def chain(source: Source, kind: int, align: int = 1) -> tuple[int, int] | None:
+    """Where a chain of frames begins and ends in bytes that nobody has described; None where there is none. What stands behind it
+    may be anything."""
+    head = np.frombuffer(source.read(0, min(WINDOW, source.size)), np.uint8)
+    start = int(_first(head, kind, align, LOOKED_AT, len(head) == source.size))
+    if start < 0:
+        return None
+    at, first = start, np.zeros(6, np.int64)
+    places, sizes = np.empty(1 << 14, np.int64), np.empty(1 << 14, np.int64)
+    while at < source.size:
+        data = source.read(at, min(WINDOW, source.size - at))
+        final = at + len(data) == source.size
+        count, _, wrong = _walk(np.frombuffer(data, np.uint8), at, 0, kind, align, first, places, sizes, final)
+        if not count:
+            break
+        at = int(places[count - 1] + sizes[count - 1])
+        if wrong:
+            break
+    return start, at
 
 
 def walk(payload: Source, kind: int, align: int = 1) -> Walk:

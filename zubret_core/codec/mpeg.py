@@ -16,7 +16,7 @@ from ..base import Format, Signal, ZubretError, room, to_float
 from ..source import Source
 from .base import Usual, check_range, pieces_of, wrong_parameter
 from .encoders import delay_of, encoded
-from .frames import ADTS, ADTS_RATES, DECODER_DELAY, MPEG, Walk, tag_for, walk
+from .frames import ADTS, ADTS_RATES, DECODER_DELAY, MPEG, Walk, chain, tag_for, walk
 from .paged import LAYOUTS
 
 LEAD = 12
@@ -49,7 +49,12 @@ class Framed(Usual):
     def _kind(self) -> int:
         return ADTS if self.label.startswith("AAC") else MPEG
 
-    def _walked(self, payload: Source) -> Walk:
+    def chain(self, source: Source) -> tuple[int, int] | None:
+        """Where a chain of such frames begins and ends in bytes that nobody has described."""
+        return chain(source, self._kind, self.align)
+
+    def walked(self, payload: Source) -> Walk:
+        """The frames of a payload; it is walked once."""
         key = (Framed, self.align, self._kind)
         if key not in payload.memory:
             payload.memory[key] = walk(payload, self._kind, self.align)
@@ -57,7 +62,7 @@ class Framed(Usual):
 
     def told(self, payload: Source, format: Format) -> Format:
         """The format with what the frames themselves say: rate, channels and length."""
-        found = self._walked(payload)
+        found = self.walked(payload)
         heard = len(found.at) // self.turns * found.samples - (found.skip or 0) - (found.cut or 0)
         variant = f"{found.layer} {found.kbits}{' tag' if found.tag else ''}"
         channels = found.channels * self.turns
@@ -84,7 +89,7 @@ class Framed(Usual):
 
     def decode(self, payload: Source, format: Format, start: int, frames: int) -> NDArray:
         check_range(payload, format, start, frames)
-        found = self._walked(payload)
+        found = self.walked(payload)
         each, first = found.channels, start + (found.skip or 0)
         parts = [self._turn(payload, found, n, first, frames) for n in range(self.turns)]
         out = parts[0] if len(parts) == 1 else np.concatenate(parts, axis=1)

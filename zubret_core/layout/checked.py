@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ..base import ZubretError
 from ..source import Source
 from .checks.extents import check_extents
 from .checks.sums import check_sums
@@ -14,9 +15,14 @@ from .reading.read import read_document
 def read_layout(layout: Layout, source: Source, siblings: Siblings | None = None, keys: Keys | None = None) -> Document:
     """The file as the layout describes it; a ZubretError where it is not so.
 
-    Sums over much of a large file are left to `checks.sums.verify`.
+    Sums over much of a large file are left to `checks.sums.verify`. Every error names the layout.
     """
-    document = read_document(layout, source, siblings, keys)
-    check_extents(document)
-    check_sums(document, large=False)
-    return document
+    try:
+        document = read_document(layout, source, siblings, keys)
+        check_extents(document)
+        check_sums(document, large=False)
+        return document
+    except ZubretError as e:
+        if layout.id not in f"{e.what} {e.next}":
+            e.next = f"{e.next or ''} It was read by the layout {layout.id}.".strip()
+        raise

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from ..codec import codec_named
 from ..source import Source
 from .unknown import Candidate
 
@@ -215,6 +216,8 @@ def draft(name: str, data: bytes, candidate: Candidate, rate: int, start: int, f
 
     Without a table, all from there on is one stream, and its place stands in the layout.
     """
+    if found is None and codec_named(candidate.codec, candidate.parameters).tells:
+        return _one_stream(name, data, candidate, start)
     slug = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:50] or "format"
     mark = data[:4].hex(" ")
     parameters = ", ".join([f"codec: {candidate.codec}", *(f"{k}: {_yaml(v)}" for k, v in candidate.parameters)])
@@ -261,6 +264,32 @@ def draft(name: str, data: bytes, candidate: Candidate, rate: int, start: int, f
     gap = next((data[a + s : a + s + 1] for a, s in found.spans if (a + s) % align and a + s < len(data)), b"\0")
     fill = f'{{align: {align}, fill: "{gap.hex()}"}}'
     lines += [f"payload: {fill}", f"end: {fill}", "keeps: [rate, channels, codec, block_size]"]
+    return "\n".join(lines) + "\n"
+
+
+def _one_stream(name: str, data: bytes, candidate: Candidate, start: int) -> str:
+    """The draft for a file that is one stream which says itself what it is."""
+    slug = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:50] or "format"
+    ending = "." + name.rpartition(".")[2].lower() if "." in name else ""
+    parameters = ", ".join([f"codec: {candidate.codec}", *(f"{k}: {_yaml(v)}" for k, v in candidate.parameters)])
+    head = start + candidate.skip
+    lines = ["zubret: 1", f"id: {slug}", f"title: {json.dumps(name, ensure_ascii=False)}", "describes: stream"]
+    if ending:
+        lines.append(f"names: [{json.dumps(ending, ensure_ascii=False)}]")
+    if head >= 4:
+        lines.append(f'recognise: [{{at: 0, bytes: "{data[:4].hex(" ")}"}}]')
+    lines += [
+        "whole: true  # what its frames do not fill from there to the end is no such file",
+        f"codecs: {{sound: {{{parameters}}}}}",
+        "given: {stream.codec: sound}",
+    ]
+    if head:
+        lines += [
+            "regions:",
+            "  - name: head",
+            "    at: 0",
+            f"    fields: [{{name: head, type: bytes, length: {head}}}]",
+        ]
     return "\n".join(lines) + "\n"
 
 

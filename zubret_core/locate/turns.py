@@ -23,6 +23,7 @@ _USUAL: dict[str, tuple[str | int, ...]] = {
     "sample": tuple(WIDTHS),
     "interleave": (-1, 0, *(1 << n for n in range(4, 16))),
     "group": (0, 1, 2, 4, 8),
+    "word": ("filter-shift", "shift-filter"),
 }
 """Of parameters that may have any value those to be tried (common practice)."""
 

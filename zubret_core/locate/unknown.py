@@ -17,9 +17,9 @@ from numpy.typing import NDArray
 
 from ..base import Format, ZubretError, to_float
 from ..base.format import frozen
-from ..codec import codec_named, codec_of
+from ..codec import Framed, codec_named, codec_of
 from ..codec.base import frames_held
-from ..source import BytesSource, Source
+from ..source import BytesSource, SliceSource, Source
 
 SAMPLE = 96 << 10
 """Bytes that a candidate is judged by."""
@@ -48,6 +48,19 @@ class Candidate:
         """What people call it."""
         return codec_named(self.codec, self.parameters).label
 
+    def read(self, source: Source, start: int, end: int, rate: int) -> tuple[Source, Format]:
+        """The payload in [start, end) of a source and its format: at a rate in Hz, but for codecs whose payloads say theirs; of
+        these what stands behind the last frame is left out."""
+        payload = SliceSource(source, start + self.skip, max(0, end - start - self.skip))
+        codec, format = codec_of(self.format(rate, end - start)), self.format(rate, end - start)
+        if isinstance(codec, Framed):
+            found = codec.chain(payload)
+            if found is None:
+                return payload, format.with_(frames=0)
+            payload = SliceSource(payload, 0, found[1])
+            format = codec.told(payload, format)
+        return payload, format
+
     def format(self, rate: int, stored: int) -> Format:
         """The format of so many bytes read in this way at a rate in Hz."""
         bare = Format(self.codec, rate, self.channels, 0, None, self.block_size, "", self.parameters)
@@ -71,6 +84,8 @@ def rank(source: Source, start: int, end: int) -> Ranking:
     for mark, what in _SIGNS.items():
         if head.startswith(mark):
             return Ranking([], f"These bytes begin as {what} does: it can be taken out as it is.")
+    if framed := _framed(SliceSource(source, start, size)):
+        return Ranking(framed, "")
     data = source.read(start, min(size, SAMPLE))
     if data.count(0) > len(data) * 0.98:
         return Ranking([], "Nearly all of these bytes are zero.")
@@ -89,6 +104,25 @@ def rank(source: Source, start: int, end: int) -> Ranking:
         packed = "they look packed, encrypted or coded by a perceptual codec" if bits > 7.9 else "choose another part"
         note = _packets(data, size) or f"Nothing convinces ({bits:.1f} bits a byte): {packed}."
     return Ranking(found, note)
+
+
+def _framed(part: Source) -> list[Candidate]:
+    """Frames that say themselves how long they are, if these bytes are a chain of them."""
+    out = []
+    for codec in ("mpeg", "adts"):
+        for how in ({}, {"align": 0}):
+            made = codec_named(codec, frozen(how))
+            assert isinstance(made, Framed)
+            found = made.chain(part)
+            if found is None:
+                continue
+            payload = SliceSource(part, found[0], found[1] - found[0])
+            told = made.told(payload, Format(codec, 1, 1, -1, parameters=frozen(how)))
+            words = f"{len(made.walked(payload).at):,} frames follow one another, at {told.rate:,} Hz"
+            share = payload.size / part.size
+            out.append(Candidate(codec, told.channels, round(40 * share, 1), 0, found[0], frozen(how), (words,)))
+            break
+    return sorted(out, key=lambda c: -c.score)
 
 
 def _packets(data: bytes, size: int) -> str:

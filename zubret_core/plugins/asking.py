@@ -138,6 +138,7 @@ def ask(
             host.close()
             raise _fault(name, f"has not answered for {limit:,.0f} seconds, so it was stopped", settings)
     if not answer or answer[0] is None:
+        host.close()  # whoever asks next begins another one
         raise _fault(name, "ended without an answer", settings)
     reply, out = answer[0]
     if reply["error"]:

@@ -34,6 +34,9 @@ def paths_of(document: Described) -> list[str]:
     if names is None:
         return [str(v) for v in document.tied("id") or []]
     names = names if all(names) else ["" if n is None else n for n in names]
+    endings = document.tied("ending")
+    if given is None and endings is not None:
+        names = [f"{name}.{ending}" if ending else name for name, ending in zip(names, endings, strict=True)]
     folders = document.tied("folder")
     by_range = _folder_ranges(document)
     if folders is None and by_range is None:

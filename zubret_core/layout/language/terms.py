@@ -73,6 +73,7 @@ _BY_OWNER = {
     "entry": {
         **_PLACED,
         "path": Meaning("", (TEXT,)),
+        "ending": Meaning("", (TEXT,)),
         "folder": Meaning("", (NUMBER, TEXT)),
         "method": Meaning("", (NUMBER, TEXT)),
     },

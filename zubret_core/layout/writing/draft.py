@@ -243,7 +243,11 @@ class Draft:
         if "path" in columns:
             columns["path"][index] = path
         elif "name" in columns:
-            columns["name"][index] = name if "folder" in columns else path
+            own = name if "folder" in columns else path
+            if "ending" in columns:
+                stem, dot, ending = own.rpartition(".")
+                own, columns["ending"][index] = (stem, ending) if dot and "/" not in ending else (own, "")
+            columns["name"][index] = own
         if "folder" in columns:
             paths = folder_paths(self.document)
             if isinstance(columns["folder"][0], str):

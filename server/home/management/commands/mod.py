@@ -10,6 +10,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from django.core.files import File
+from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandError
 from django.db.models import QuerySet
 from django.utils import timezone
@@ -62,6 +63,7 @@ class Command(BaseCommand):
         )
 
     def handle(self, *args, **options):
+        call_command("prepare")
         try:
             self._do(**{name: options[name] for name in ("what", "package", "game", "out", "way", "also_changed")})
         except ZubretError as e:
