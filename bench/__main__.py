@@ -1,4 +1,4 @@
-"""python zubret.py bench [PART ...]: the table of ratios. Parts: codec, sounds, table, rebuild, install, range, archive, changes, size, idle,
+"""python zubret.py bench [PART ...]: the table of ratios. Parts: codec, packing, sounds, table, rebuild, install, range, archive, changes, size, idle,
 load, screens, lines.
 
 Two parts run only where they are named: `full`, a quarter of an hour and 25 GB of disk, and `page`, which measures as `codec`
@@ -32,6 +32,7 @@ def main() -> None:
         installs,
         lines,
         load,
+        packing,
         ranges,
         rebuilds,
         screens,
@@ -44,6 +45,7 @@ def main() -> None:
     make_ready()  # as server and workers do
     parts = {
         "codec": codecs.rows,
+        "packing": packing.rows,
         "sounds": sounds.rows,
         "table": tables.rows,
         "rebuild": rebuilds.rows,
