@@ -1,6 +1,7 @@
 """Every screen in both themes: axe-core finds nothing serious; small windows work for looking and listening."""
 
 import re
+import time
 
 from playwright.sync_api import expect
 
@@ -343,10 +344,22 @@ class Screens(BrowserTest):
             self.until(lambda: not self.api("/jobs?open=true"), 60, "the jobs")
             expect(main).not_to_contain_text("preparing")  # the page hears of a job's end a moment later
             page.wait_for_load_state("networkidle")
-            before, address = re.split(FREE, main.inner_text()), page.url
+            before, address = self._settled(main), page.url
             page.reload()
-            expect(main).to_have_text(re.compile(FREE.join(map(re.escape, before))), use_inner_text=True)
+            deadline = time.monotonic() + 45
+            while (now := re.split(FREE, main.inner_text())) != before and time.monotonic() < deadline:
+                time.sleep(0.2)
+            self.assertEqual(now, before, place)
             self.assertEqual(page.url, address)
+
+    def _settled(self, main) -> list[str]:
+        """The text of a screen once it has stayed the same for a while: a page hears of what has ended a moment later."""
+        text, since = re.split(FREE, main.inner_text()), time.monotonic()
+        while time.monotonic() - since < 3:
+            time.sleep(0.2)
+            if (now := re.split(FREE, main.inner_text())) != text:
+                text, since = now, time.monotonic()
+        return text
 
     def test_menus_close_and_give_the_focus_back(self):
         game, page = self.register(), self.page

@@ -194,7 +194,9 @@ class Coders(SimpleTestCase):
                 with self.subTest(f"{how}: {kind}"):
                     stored, back = through(how, data)
                     self.assertEqual((back, plain(how, stored)), (data, data))
-        example = bytes.fromhex("fe aa 02 80 00 2a fd aa 03 80 00 2a 22 f7 aa")  # the worked example of Technical Note TN1023
+        example = bytes.fromhex(
+            "fe aa 02 80 00 2a fd aa 03 80 00 2a 22 f7 aa"
+        )  # the worked example of Technical Note TN1023
         wanted = bytes.fromhex("aaaaaa80002aaaaaaaaa80002a22aaaaaaaaaaaaaaaaaaaa")
         self.assertEqual(bytes_of(Chain([Coded(Runs("signed"), "runs")]).unpacked(source(example), 24)), wanted)
         self.assertEqual(through(Runs("signed"), wanted)[0], example)
