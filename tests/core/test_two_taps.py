@@ -12,7 +12,7 @@ from tests.support import noise, problem_of, source
 from zubret_core.base import Format, Loop
 from zubret_core.base.format import frozen
 from zubret_core.codec import codec_named, codec_of
-from zubret_core.codec.filter_adpcm import _encode_frames
+from zubret_core.codec.filter_frames import encode_frames
 
 EIGHT = {
     "frame": 8,
@@ -103,7 +103,7 @@ class InRecords(SimpleTestCase):
         for one in range(-126, 127, 2):
             for two in range(-64, 65, 2):
                 out[:] = 0
-                _encode_frames(channel, places, shape, np.array([[one, two]]), 1, np.zeros(2, np.int64), out)
+                encode_frames(channel, places, shape, np.array([[one, two]]), 1, np.zeros(2, np.int64), out)
                 filters = (one & 0xFFFF).to_bytes(2, "big") + (two & 0xFFFF).to_bytes(2, "big")
                 best = max(best, snr(pcm, heard(format.with_(setup=filters), out.tobytes())))
         self.assertGreater(own, best - 0.5)

@@ -17,7 +17,8 @@ from numpy.typing import NDArray
 from ..base import Format, Signal, ZubretError, room
 from ..source import BytesSource, Source
 from .base import by_channel, in_units, wrong_parameter
-from .filter_adpcm import MOST_SHIFT, XA_FILTERS, FilterAdpcm
+from .filter_adpcm import XA_FILTERS, FilterAdpcm
+from .filter_frames import MOST_SHIFT
 from .resume import Resumable
 
 GROUP, UNITS, SAMPLES = 128, 8, 28

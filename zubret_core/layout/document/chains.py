@@ -169,25 +169,21 @@ class _Maker:
     def _key(self, name: str) -> bytes:
         wanted = self._layout.keys[name].length
         sizes = " or ".join(f"{n}" for n in wanted)
-        if name not in self._keys:
-            error = Locked(
+        given = self._keys.get(name)
+        if given is not None and len(given) in wanted:
+            return given
+        what, next = (
+            f"The key has {len(given or b'')} bytes; {sizes} are needed.",
+            "Copy the key again: part of it may be missing.",
+        )
+        if given is None:
+            what, next = (
                 f"This is locked: it needs a key of {sizes} bytes.",
-                file=self._file,
-                field=f"key {name}",
-                next="Add the key to the game's key ring, then try keys.",
+                "Add the key to the game's key ring, then try keys.",
             )
-            error.key = name
-            raise error
-        if len(self._keys[name]) not in wanted:
-            error = Locked(
-                f"The key has {len(self._keys[name])} bytes; {sizes} are needed.",
-                file=self._file,
-                field=f"key {name}",
-                next="Copy the key again: part of it may be missing.",
-            )
-            error.key = name
-            raise error
-        return self._keys[name]
+        error = Locked(what, file=self._file, field=f"key {name}", next=next)
+        error.key = name
+        raise error
 
 
 def _coded(model: LzssStep | RunsStep | HuffmanStep) -> Coded:
