@@ -288,7 +288,7 @@ def compile_decoders(env: dict[str, str]) -> None:
     if is_current(stamp, value):
         return
     say("Compiling the decoders (half a minute, once) ...")
-    command([PYTHON, "-c", "from zubret_core.codec import warm; warm()"], cwd=ROOT, env=env)
+    command([PYTHON, "-c", "from zubret_core import codec, sift; codec.warm(); sift.warm()"], cwd=ROOT, env=env)
     folder.mkdir(parents=True, exist_ok=True)
     stamp.write_text(value, "ascii")
 

@@ -13,6 +13,7 @@ from ninja.openapi.schema import OpenAPISchema
 from zubret_core.base import ZubretError
 
 from .bench.api import router as bench
+from .bench.sifting_api import router as sifting
 from .bench.unknown_api import router as unknown
 from .changes.api import router as changes
 from .home.api import router as home
@@ -61,7 +62,7 @@ ROUTERS = {
     "shelf": (shelf, entries, groups, sayings, titles, searches, streams),
     "mods": (mods, several, carry, packages, ways, builds, lines, install),
     "jobs": (jobs,),
-    "layouts": (bench, unknown),
+    "layouts": (bench, unknown, sifting),
 }
 for tag, routers in ROUTERS.items():
     for router in routers:

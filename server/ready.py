@@ -12,6 +12,7 @@ from pathlib import Path
 
 from django.conf import settings
 
+from zubret_core import sift
 from zubret_core.codec import warm
 
 from .environment import launched
@@ -29,6 +30,7 @@ def make_ready() -> None:
     """
     Path(settings.FILE_UPLOAD_TEMP_DIR).mkdir(parents=True, exist_ok=True)
     warm()
+    sift.warm()
     gc.collect()
     gc.freeze()
 

@@ -25,12 +25,12 @@ INSTALLED_APPS = [
     "server.shelf",
     "server.mods",
     "server.layouts",
+    "server.bench",
     # Without tables of their own:
     "server.surveys",
     "server.keys",
     "server.changes",
     "server.takeout",
-    "server.bench",
     "server.install",
     "server.home",
 ]

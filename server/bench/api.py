@@ -348,6 +348,48 @@ def try_layout(request: HttpRequest, game_id: int, data: TryIn):
     return services.tried(one(Game.objects.all(), game_id), data.path, data.text)
 
 
+class DraftOut(Schema):
+    """A layout that a file suggests. title: what it takes the file for; evidence: what speaks for it; share: of the bytes that it explains,
+    0 to 1; items: entries."""
+
+    title: str
+    text: str
+    evidence: list[str]
+    share: float
+    items: int
+
+
+class TriedOut(Schema):
+    """What a known layout says to a file. fits: it is recognised and read; reads: it can be read, whether recognised or not; marks,
+    marks_right: bytes of its marks, and how many of them stand there; share: of the bytes that it explains; against: what stands
+    against it; offset: where, -1 for nowhere."""
+
+    slug: str
+    title: str
+    describes: str
+    fits: bool
+    reads: bool
+    marks_right: int
+    marks: int
+    regions_read: int
+    regions: int
+    share: float
+    against: str
+    offset: int
+
+
+@router.get("/games/{int:game_id}/bench/drafts", response=list[DraftOut])
+def bench_drafts(request: HttpRequest, game_id: int, path: str):
+    """Layouts for a file from what is seen in it, the one that explains most first."""
+    return services.drafted_for(one(Game.objects.all(), game_id), path)
+
+
+@router.get("/games/{int:game_id}/bench/tries", response=list[TriedOut])
+def bench_tries(request: HttpRequest, game_id: int, path: str):
+    """Every known layout on a file, the nearest first."""
+    return services.tried_all(one(Game.objects.all(), game_id), path)
+
+
 @router.post("/games/{int:game_id}/bench/begin", response=LayoutText)
 def begin(request: HttpRequest, game_id: int, data: TryIn):
     """A new layout for a file, with a first guess in it."""

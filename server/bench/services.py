@@ -27,6 +27,8 @@ from zubret_core.layout import (
 from zubret_core.layout.checks.extents import segments_of
 from zubret_core.layout.trial import explained, regions_of, spans_in, unexplained
 from zubret_core.locate import Known, LoadOrder, Spot, kind_of
+from zubret_core.locate.drafts import Draft, drafts
+from zubret_core.locate.misses import tried as tried_known
 from zubret_core.locate.reads import build_of, drafted, recognised
 from zubret_core.locate.spot import IN, split_place
 from zubret_core.source import DiskCache, Source
@@ -97,6 +99,25 @@ def begin(game: Game, path: str) -> UserLayout:
     return create(title, START.format(id=slug, title=json.dumps(title), mark=mark))
 
 
+def drafted_for(game: Game, path: str) -> list[Draft]:
+    """Layouts for a file from what is seen in it."""
+    with open_bytes(game, path) as source:
+        return drafts(title_of(path), source)
+
+
+def tried_all(game: Game, path: str) -> list[dict[str, Any]]:
+    """Every known layout on a file, the nearest first."""
+    known = known_for(game)
+    source, beside = open_at(game, path, known)
+    with source:
+        return [
+            {"slug": t.layout.id, "title": t.layout.title, "describes": t.layout.describes, "fits": t.fits, "reads": t.reads,
+             "marks_right": t.marks[0], "marks": t.marks[1], "regions_read": t.regions[0], "regions": t.regions[1],
+             "share": t.share, "against": t.against, "offset": t.offset}
+            for t in tried_known(source, known, beside, path)
+        ]  # fmt: skip
+
+
 def save_version(row: UserLayout) -> LayoutVersion:
     """Keep the draft as a version that is used; an error while it has a fault or its id is another's."""
     layout = load(row.draft, row.name)
@@ -134,7 +155,7 @@ def _find_winners() -> None:
 def open_at(game: Game, path: str, known: Known | None = None) -> tuple[Source, Siblings]:
     """A file of a game, or an entry inside one (`file › entry`), for looking at its bytes; and what is beside it."""
     cache = DiskCache(settings.DATA_DIR / "cache", settings.CACHE_BYTES)
-    folder, version = original_folder(game), _version(game, path)
+    folder, version = original_folder(game), version_at(game, path)
     spot = Spot.place(folder, path, known or known_for(game), cache, version)
     assert spot.siblings is not None
     return spot.source, spot.siblings
@@ -156,7 +177,7 @@ def title_of(path: str) -> str:
     return path.split(IN)[-1].rpartition("/")[2]
 
 
-def _version(game: Game, path: str) -> str:
+def version_at(game: Game, path: str) -> str:
     """A text that changes whenever the file does in which a path begins."""
     folder = original_folder(game)
     file, _ = split_place(folder, path)
@@ -170,7 +191,7 @@ _readings: Kept[str, Document] = Kept(4)
 
 def reading_of(game: Game, path: str, text: str) -> Document:
     """What a layout's text reads at a path; the last few are kept, so that scrolling does not read it again."""
-    version = f"{_version(game, path)}|{path}|{text}"
+    version = f"{version_at(game, path)}|{path}|{text}"
     key = hashlib.blake2b(version.encode("utf-8", "surrogatepass"), digest_size=16).hexdigest()
     if reading := _readings.get(key):
         return reading

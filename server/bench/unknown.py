@@ -8,7 +8,8 @@ from typing import Any
 from zubret_core.base import Kept, ZubretError
 from zubret_core.base.format import frozen
 from zubret_core.codec import codec_of
-from zubret_core.locate.tables import HEAD, draft, find_table
+from zubret_core.locate.drafts import draft
+from zubret_core.locate.tables import HEAD, find_table
 from zubret_core.locate.turns import MOST_CHANNELS, RATES, turns_of, verdict
 from zubret_core.locate.unknown import Candidate, rank
 

@@ -22,6 +22,7 @@ from django.utils import timezone
 from zubret_core.base import Progress
 from zubret_core.source import PART
 
+from ..bench.models import Sifted, Sifting
 from ..bulk import among
 from ..errors import stopped
 from ..games.models import Change, Comparison, Game, Key, KeyChoice, NameList, Survey, SurveyFile
@@ -163,7 +164,8 @@ class _Broom:
         for of_all in (Turn, Build, Plan):
             self.delete(of_all._base_manager.filter(game=game))
         self.sayings(Saying.objects.filter(game=game))
-        for own in (Mod, Given, SavedSearch, KeyChoice, Key, NameList, Job):
+        self.delete(Sifted.objects.filter(sifting__game=game))
+        for own in (Sifting, Mod, Given, SavedSearch, KeyChoice, Key, NameList, Job):
             self.delete(own._base_manager.filter(game=game))
         game.delete()
         for place in places:

@@ -15,7 +15,8 @@ from zubret_core.codec import codec_of
 from zubret_core.container import GameFolder
 from zubret_core.layout import load_layout, shipped_layouts
 from zubret_core.locate import Known, Spot, open_bank
-from zubret_core.locate.tables import draft, find_table
+from zubret_core.locate.drafts import draft
+from zubret_core.locate.tables import find_table
 from zubret_core.locate.unknown import Candidate, rank
 from zubret_core.source import FileSource
 

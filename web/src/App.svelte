@@ -11,6 +11,7 @@
   import { player } from "./lib/player.svelte";
   import { keepTogether } from "./lib/windows";
   import Changes from "./stations/Changes.svelte";
+  import Inside from "./stations/Inside.svelte";
   import Install from "./stations/Install.svelte";
   import Lines from "./stations/Lines.svelte";
   import Locate from "./stations/Locate.svelte";
@@ -70,13 +71,14 @@
     {:else if !app.game}
       <Start />
     {:else}
-      {#key `${app.gameId} ${["bench", "unknown"].includes(app.station) ? app.detail : ""}`}
+      {#key `${app.gameId} ${["bench", "unknown", "inside"].includes(app.station) ? app.detail : ""}`}
         {#if app.station === "survey"}<Survey />
         {:else if app.station === "locate"}<Locate />
         {:else if app.station === "swap"}<Swap />
         {:else if app.station === "stream"}<StreamPage />
         {:else if app.station === "lines"}<Lines />
         {:else if app.station === "unknown"}<Unknown />
+        {:else if app.station === "inside"}<Inside />
         {:else if app.station === "mods"}<Mods />
         {:else if app.station === "install"}<Install />
         {:else if app.station === "changes"}<Changes />

@@ -77,7 +77,7 @@ def header(data, at, kind, out):
         return length >= (9 if second & 1 == 0 else 7) and channels > 0
     version, layer = second >> 3 & 3, 4 - (second >> 1 & 3)
     bits, index = third >> 4, third >> 2 & 3
-    if second & 0xE0 != 0xE0 or version == 1 or layer == 4 or index == 3 or bits == 0 or bits == 15:
+    if second & 0xE0 != 0xE0 or version == 1 or layer == 4 or index == 3 or bits == 0 or bits == 15 or fourth & 3 == 2:
         return False
     low = version != 3
     row = layer - 1 if not low else (3 if layer == 1 else 4)
@@ -92,6 +92,18 @@ def header(data, at, kind, out):
     out[0], out[1], out[2] = length, rate, 1 if fourth >> 6 == 3 else 2
     out[3], out[4], out[5] = samples, layer, kbits
     return True
+
+
+@njit(cache=True)
+def alike(data, one, other, kind, layer):
+    """Whether two headers may be of one stream, by the bits that an encoder does not change within one: of layers 1 and 2 also the rate
+    of bits (ISO/IEC 11172-3, 2.4.2.3)."""
+    if data[one + 1] != data[other + 1]:
+        return False
+    if kind == ADTS:
+        return data[one + 2] & 0xFD == data[other + 2] & 0xFD and data[one + 3] & 0xF0 == data[other + 3] & 0xF0
+    fixed = 0xFC if layer < 3 else 0x0C
+    return data[one + 2] & fixed == data[other + 2] & fixed and data[one + 3] & 0xCF == data[other + 3] & 0xCF
 
 
 @njit(cache=True)
@@ -146,12 +158,49 @@ def _first(data, kind, align, most, final):
                 return start
             if at + 8 > size or not header(data, at, kind, facts):
                 break
-            if facts[1] != first[1] or facts[2] != first[2] or facts[4] != first[4]:
+            if not alike(data, start, at, kind, first[4]):
                 break
             at, count = at + facts[0], count + 1
         if count == FOLLOW:
             return start
     return -1
+
+
+@njit(cache=True)
+def possible(data, at, size, layer):
+    """Whether what stands in a frame of MPEG audio can be decoded: of layer 1 the allocation of bits (ISO/IEC 11172-3, 2.4.2.5:
+    15 is forbidden, and what is allotted fits into the frame), of layer 3 how many pairs of values there are (2.4.2.7: 288 at most) and
+    how long each part is."""
+    channels = 1 if data[at + 3] >> 6 == 3 else 2
+    begin = at + (4 if data[at + 1] & 1 else 6)
+    if layer == 1:
+        bound = 32
+        if data[at + 3] >> 6 == 1:
+            bound = 4 * ((data[at + 3] >> 4 & 3) + 1)
+        count = channels * bound + (32 - bound)
+        bits, place = 0, begin * 8
+        for n in range(count):
+            byte = data[place >> 3]
+            allotted = byte & 15 if place & 4 else byte >> 4
+            place += 4
+            if allotted == 15:
+                return False
+            if allotted:
+                both = channels if n >= channels * bound else 1
+                bits += 12 * (allotted + 1) + 6 * both
+        return place + bits <= (at + size) * 8
+    if layer == 3:
+        low = data[at + 1] >> 3 & 3 != 3
+        place = begin * 8 + (8 + (1 if channels == 1 else 2) if low else 9 + (5 if channels == 1 else 3) + 4 * channels)
+        for _ in range(channels * (1 if low else 2)):
+            pairs = 0
+            for n in range(12, 21):
+                bit = place + n
+                pairs = pairs << 1 | (data[bit >> 3] >> (7 - (bit & 7)) & 1)
+            if pairs > 288:
+                return False
+            place += 63 if low else 59
+    return True
 
 
 def chain(source: Source, kind: int, align: int = 1) -> tuple[int, int] | None:

@@ -24,6 +24,7 @@ NOTHING_ENDS = -1
 FULL = 4096
 """Bytes of packets after which a page is closed, as the format's own documents advise (RFC 3533, 6: "around 4-8 kB")."""
 MOST_SEGMENTS = 255
+LONGEST_PAGE = HEAD.size + MOST_SEGMENTS + 255 * MOST_SEGMENTS
 SERIAL = 0x5A554252
 LONGEST_PACKET = 1 << 24
 """Bytes of a packet at most that goes over several pages."""
@@ -156,21 +157,32 @@ class Page:
     body: bytes
 
 
+def page_at(source: Source, at: int) -> Page | None:
+    """The page that stands at a place; None where there is none, or where its checksum is wrong."""
+    head = source.read(at, min(LONGEST_PAGE, source.size - at))
+    if len(head) < HEAD.size:
+        return None
+    mark, version, flags, granule, serial, number, crc, count = HEAD.unpack_from(head)
+    segments = head[HEAD.size : HEAD.size + count]
+    begin = HEAD.size + count
+    body = head[begin : begin + sum(segments)]
+    if mark != b"OggS" or version or len(segments) < count or len(body) < sum(segments):
+        return None
+    whole = np.frombuffer(head[:22] + bytes(4) + head[26:begin] + body, np.uint8)
+    if int(crc_of(whole, 0, len(whole), _CRC)) != crc:
+        return None
+    return Page(flags, granule, serial, number, segments, body)
+
+
 def pages_of(source: Source) -> Iterator[Page]:
     """All pages of an Ogg file, their checksums checked; ZubretError where there is none or it is wrong."""
     at = 0
     while at < source.size:
-        head = source.read(at, HEAD.size)
-        mark, version, flags, granule, serial, number, crc, count = HEAD.unpack(head)
-        if mark != b"OggS" or version:
-            raise _broken(source, at, "There is no Ogg page here.")
-        segments = source.read(at + HEAD.size, count)
-        body = source.read(at + HEAD.size + count, sum(segments))
-        whole = np.frombuffer(head[:22] + bytes(4) + head[26:] + segments + body, np.uint8)
-        if int(crc_of(whole, 0, len(whole), _CRC)) != crc:
-            raise _broken(source, at, "The checksum of an Ogg page is wrong.")
-        yield Page(flags, granule, serial, number, segments, body)
-        at += len(whole)
+        page = page_at(source, at)
+        if page is None:
+            raise _broken(source, at, "No Ogg page with a right checksum stands here.")
+        yield page
+        at += HEAD.size + len(page.segments) + len(page.body)
 
 
 class OggPages:

@@ -80,16 +80,17 @@ class DescribedArchive(Container):
     def heads(self, length: int) -> Iterator[bytes | ZubretError]:
         plain = self.layout.methods.keys() == {"plain"} and not self.layout.payload.packed
         columns = (self.table.column(c) for c in ("at", "stored", "method", "file"))
+        by_size = self.layout.payload.plain == "equal"
         chains = (
             {m: self.document.chain(n) for n, m in reversed(list(enumerate(self.table.column("method"))))}
-            if not plain
+            if not plain and not by_size
             else {}
         )
         sources = {name: self.document.file_named(name) for name in set(self.table.column("file"))}
         whole = self.document.column("head") is None
         for n, (at, stored, method, file) in enumerate(zip(*columns, strict=True)):
             try:
-                if whole and (plain or not chains[method]):
+                if whole and (plain or not (self.document.chain(n) if by_size else chains[method])):
                     yield sources[file].read(at, min(length, stored))
                 else:
                     yield self.head(n, length)
@@ -120,6 +121,8 @@ class DescribedArchive(Container):
         """New unpacked bytes as the entry stores them, by its own method."""
         stored = self.document.payload(index)
         payload = self.document.chain(index, new.size, path).packed(new, stored, self._cache)
+        if self.layout.payload.plain == "equal" and payload.size >= new.size:
+            payload = new  # as many bytes as it unpacks to, or more, would be taken for plain, or are of no use
         return NewItem(payload, {"size": new.size}, new, path)
 
     def _checked(self, changes: Mapping[int, Source], added: bool) -> None:

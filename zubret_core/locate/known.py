@@ -216,10 +216,10 @@ def _tested(archive: DescribedArchive) -> list[str]:
     """Evidence from payloads: their sums, or that they unpack."""
     reading = archive.document
     summed = any(sums_of(reading, ("unpacked",)))
-    sizes = sorted((e.size, n) for n, e in enumerate(archive.entries) if e.size and _uses_key(_steps(archive, n)))
+    sizes = sorted((e.size, n) for n, e in enumerate(archive.entries) if e.size and _uses_key(reading.steps(n)))
     done = 0
     for _, n in sizes[:TESTED]:
-        packed = any(not isinstance(s, Locks) for s in _steps(archive, n))
+        packed = any(not isinstance(s, Locks) for s in reading.steps(n))
         if not summed and not packed:
             continue
         content = archive.open(n)
@@ -232,11 +232,6 @@ def _tested(archive: DescribedArchive) -> list[str]:
 
 def _itself(source: Source) -> Source:
     return source
-
-
-def _steps(archive: DescribedArchive, n: int) -> list:
-    layout = archive.document.layout
-    return [*layout.payload.packed, *layout.methods.get(archive.entries[n].method, [])]
 
 
 def _uses_key(steps: Iterable) -> bool:

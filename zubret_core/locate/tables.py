@@ -1,36 +1,43 @@
-"""Finding a table of payloads in a file that nothing describes, and the draft of a layout from it."""
+"""Finding tables of payloads in a file that nothing describes: numbers that step through it without overlapping."""
 
 from __future__ import annotations
 
-import json
-import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..codec import codec_named
 from ..source import Source
 from .unknown import Candidate
 
 HEAD = 64 << 10
-"""Bytes from the beginning that are searched."""
+"""Bytes from the beginning, and before the end, that are searched."""
 STRIDES = range(8, 132, 2)
 UNITS = (1, 16, 32, 512, 2048)
 RATES = (8000, 11025, 12000, 16000, 22050, 24000, 32000, 37800, 44100, 48000)
 MOST = 4096
-TRIED = 60
+TRIED = 24
 """Runs of places in order that are looked into at each stride and unit, the longest first."""
+MOST_LOOKED = 12_000
+"""Runs that are looked into in a zone at most: bytes of a few values have them without end."""
+LARGE = 1 << 20
+"""Bytes of a file above which two records make no table."""
 RELATIVE = 0.95
 """What a table counts whose places are measured from the first payload, against one that names them outright."""
+MANY, SURE = 8, 0.9
+"""Records, and their share of the file, from which on a table is believed."""
+KEPT = 4
+"""Tables that are told, of different places, strides or fields."""
 
 
 @dataclass(frozen=True)
 class TableGuess:
     """Records of `stride` bytes from `at` on, `count` of them, in which places and sizes stand.
 
-    fields: place of the number within the record, by meaning: at and stored (u32), and where found id (u16 or u32),
-    frames and rate. unit, base: place = number * unit + base, where base is 0 or the place of the first payload. spans: the payloads, (place, bytes).
+    fields: place of the number within the record, by meaning: at and stored or end (u32, or u64 where its upper half is always 0), and where
+    found path (text and its bytes, as text16), id (u16 or u32), frames and rate. unit, base: place = number * unit + base, where base is 0 or
+    the place of the first payload. spans: the payloads, (place, bytes). counter: place and type of the number that counts the records;
+    pointer: of that which says where they stand. covered: the share of the rest of the file that the payloads take.
     """
 
     at: int
@@ -43,25 +50,59 @@ class TableGuess:
     spans: list[tuple[int, int]]
     counter: tuple[int, str] | None = None
     rate: int = 0
+    pointer: tuple[int, str] | None = None
+    covered: float = 0.0
 
 
 @dataclass
-class _Best:
-    covered: float = 0.0
-    found: TableGuess | None = None
-    tried: int = field(default=0)
+class _Zone:
+    """Bytes of the file that are searched: from where on, and how large the file is. found: by what is told apart, score and guess."""
+
+    data: bytes
+    begin: int
+    size: int
+    found: dict[tuple, tuple[float, TableGuess]] = field(default_factory=dict)
+    best: float = 0.0
+    looked: int = 0
+
+    def take(self, score: float, guess: TableGuess) -> None:
+        key = guess.at, guess.stride, tuple(sorted(guess.fields))
+        if key not in self.found or self.found[key][0] < score:
+            self.found[key] = score, guess
+        self.best = max(self.best, score)
 
 
 def find_table(source: Source) -> TableGuess | None:
     """The table that explains most of the file as payloads; None where no two records fit."""
-    data = source.read(0, min(HEAD, source.size))
-    best = _Best()
+    found = find_tables(source)
+    return found[0] if found else None
+
+
+def find_tables(source: Source) -> list[TableGuess]:
+    """The tables that explain most, the best first."""
+    places = [0] if source.size <= HEAD else [0, max(HEAD, source.size - HEAD)]
+    found: list[tuple[float, TableGuess, _Zone]] = []
+    for odd in (0, 1):  # tables at odd places are looked for where none of many records was found at even ones
+        if any(guess.count >= MANY and guess.covered > SURE for _, guess, _ in found):
+            break
+        for begin in places:
+            zone = _Zone(source.read(begin + odd, max(0, min(HEAD, source.size - begin - odd))), begin + odd, source.size)
+            _search(zone)
+            found += [(score, guess, zone) for score, guess in zone.found.values()]
+    found.sort(key=lambda f: -f[0])
+    head = source.read(0, min(HEAD, source.size))
+    return [_with_more(zone.data, zone.begin, guess, head) for _, guess, zone in found[:KEPT]]
+
+
+def _search(zone: _Zone) -> None:
+    """Look for tables at all strides and units."""
     for order in ("little", "big"):
-        words = _words(data, order)
+        words = _words(zone.data, order)
+        inside = {unit: words < -(-zone.size // unit) for unit in UNITS if unit == 1 or zone.size > 4 * unit}
         for stride in STRIDES:
-            for unit in UNITS:
-                _try(source.size, words, order, stride, unit, best)
-    return _with_more(data, best.found) if best.found else None
+            rises = words[stride // 2 :] > words[: -(stride // 2)]
+            for unit, fits in inside.items():
+                _try(zone, words, rises & fits[stride // 2 :], order, stride, unit)
 
 
 def _words(data: bytes, order: str) -> NDArray[np.int64]:
@@ -75,42 +116,74 @@ def _words(data: bytes, order: str) -> NDArray[np.int64]:
     return out
 
 
-def _try(size: int, words: NDArray[np.int64], order: str, stride: int, unit: int, best: _Best) -> None:
+def _try(zone: _Zone, words: NDArray[np.int64], good: NDArray[np.bool_], order: str, stride: int, unit: int) -> None:
+    """Look for tables at one stride and unit; good: where the next record's number is larger, and inside the file."""
     step = stride // 2
-    place = words * unit
-    good = (place[step:] > place[:-step]) & (place[step:] < size)
-    named = good & (place[:-step] >= 16)
-    begins = named & ~np.concatenate([np.zeros(step, bool), named[:-step]])[: len(named)]
-    counted = good & (place[:-step] == 0)  # from the first payload on
+    named = good & (words[:-step] >= -(-16 // unit))
+    begins = named.copy()
+    begins[step:] &= ~named[:-step]
+    counted = good & (words[:-step] == 0)  # from the first payload on
     if not (begins.any() or counted.any()):
         return
+    place = words * unit
     runs = _runs(good, step)
+    if zone.size > LARGE:
+        begins &= runs[: len(begins)] > 1
     for first in [*_longest(begins, runs), *_longest(counted, runs)]:
+        zone.looked += 1
+        if zone.looked > MOST_LOOKED:
+            return
         count = min(MOST, 1 + int(runs[first]))
         if count < 3 and not place[first]:
             continue  # two numbers of which the first is 0 say nothing
         rows = first + step * np.arange(count)
         at = place[rows]
-        # A size within the record, beside the place: looked for in the first two records, then in all.
+        # A size, or an end, within the record beside the place: looked for in the first four records, then in all.
         others = np.arange(max(0, first - step + 1), min(first + step, len(words) - (count - 1) * step))
-        stored = words[others[:, None] + step * np.arange(min(count, 2))]
-        fits = (stored > 0).all(axis=1) & (at[0] + stored[:, 0] <= at[1])
-        for other in others[fits & (others != first)].tolist():
-            stored = words[other + step * np.arange(count)]
-            ends = at + stored
-            if (stored <= 0).any() or ends[-1] > size or (ends[:-1] > at[1:]).any():
-                continue
-            begin, end = 2 * min(first, other), 2 * (max(first, other) + (count - 1) * step) + 4
-            base = 0 if at[0] else _base(end, int(ends[-1]), size, _alignment(at[1:].tolist()))
-            gaps = at[1:] - ends[:-1]
-            covered = float(stored.sum()) / max(1, size - end) * (RELATIVE if base else 1)
-            if covered < 0.5 or (gaps > 4096).any() or at[0] + base < end:
-                continue
-            if covered * count**0.1 > best.covered:
-                best.covered = covered * count**0.1
-                fields = {"at": (first * 2 - begin, "u32"), "stored": (other * 2 - begin, "u32")}
-                spans = list(zip((at + base).tolist(), stored.tolist(), strict=True))
-                best.found = TableGuess(begin, stride, count, order, unit, base, fields, spans)
+        others = others[others != first]
+        some = min(count, 4)
+        beside = words[others[:, None] + step * np.arange(some)]
+        for means, stored in (("stored", beside), ("end", beside * unit - at[:some])):
+            fits = (stored > 0).all(axis=1) & (at[: some - 1] + stored[:, :-1] <= at[1:some]).all(axis=1)
+            for other in others[fits].tolist():
+                numbers = words[other + step * np.arange(count)]
+                _take(
+                    zone,
+                    at,
+                    numbers if means == "stored" else numbers * unit - at,
+                    means,
+                    (first, other),
+                    (order, stride, unit),
+                )
+
+
+def _take(
+    zone: _Zone,
+    at: NDArray[np.int64],
+    stored: NDArray[np.int64],
+    means: str,
+    where: tuple[int, int],
+    how: tuple[str, int, int],
+) -> None:
+    """Keep a column of places with one of sizes or ends, if they are a table; where: the words at which they begin."""
+    (first, other), (order, stride, unit), size, count = where, how, zone.size, len(at)
+    ends = at + stored
+    if (stored <= 0).any() or ends[-1] > size or (ends[:-1] > at[1:]).any() or (at[1:] - ends[:-1] > 4096).any():
+        return
+    begin = zone.begin + 2 * min(first, other)
+    end = zone.begin + 2 * (max(first, other) + (count - 1) * stride // 2) + 4
+    base = 0 if at[0] else _base(begin, end, int(ends[-1]), size, alignment(at[1:].tolist()))
+    before = ends[-1] + base <= begin and (at[0] > 0 or base > 0 or zone.begin > 0)
+    if not before and at[0] + base < end:
+        return
+    room = size - (end - begin) if before else size - end
+    covered = float(stored.sum()) / max(1, room)
+    score = covered * count**0.1 * (RELATIVE if base else 1) * (RELATIVE if means == "end" else 1)
+    if covered * (RELATIVE if base else 1) < 0.5 or score < 0.6 * zone.best:
+        return
+    fields = {"at": (2 * first + zone.begin - begin, "u32"), means: (2 * other + zone.begin - begin, "u32")}
+    spans = list(zip((at + base).tolist(), stored.tolist(), strict=True))
+    zone.take(score, TableGuess(begin, stride, count, order, unit, base, fields, spans, covered=covered))
 
 
 def _runs(good: NDArray[np.bool_], step: int) -> NDArray[np.int64]:
@@ -129,12 +202,14 @@ def _longest(begins: NDArray[np.bool_], runs: NDArray[np.int64]) -> list[int]:
     return found[np.argsort(-runs[found], kind="stable")[:TRIED]].tolist()
 
 
-def _base(table_end: int, sounds: int, size: int, align: int) -> int:
+def _base(table: int, table_end: int, sounds: int, size: int, align: int) -> int:
     """Where payloads begin whose places are counted from the first of them; 0 where that can't be told.
 
-    sounds: bytes from the first payload to the end of the last. They end with the file, but for what fills it up to the
-    grid of `align` bytes; or they begin at the next round place behind the table.
+    sounds: bytes from the first payload to the end of the last. They end with the file, or where the table begins, but for what fills it
+    up to the grid of `align` bytes; or they begin at the next round place behind the table.
     """
+    if table > table_end - table and table >= sounds and table - sounds < 4096:
+        return table - sounds - (table - sounds) % align
     last = size - sounds
     if table_end <= last <= table_end + 4096:
         return last - last % align if last != table_end and last - last % align >= table_end else last
@@ -142,63 +217,124 @@ def _base(table_end: int, sounds: int, size: int, align: int) -> int:
     return next((at for at in rounded if 0 <= last - at < 4096), 0)
 
 
-def _with_more(data: bytes, found: TableGuess) -> TableGuess:
-    """The same with the record's beginning, its id, rate, and the field that counts the records."""
-    order = "<" if found.order == "little" else ">"
-    counter = None
-    for width in (4, 2):
-        for at in range(4, min(found.at, 256) - width + 1, 2):
-            if int.from_bytes(data[at : at + width], found.order) == found.count:  # type: ignore[arg-type]
-                counter = counter or (at, f"u{8 * width}")
-    # A record may begin before its first known field: as far back as the bytes before allow, the id found there.
-    begin, fields = found.at, dict(found.fields)
-    floor = (counter[0] + int(counter[1][1:]) // 8) if counter else 4
-    used = max(at for at, _ in fields.values()) + 4
+def _with_more(data: bytes, zone: int, found: TableGuess, head: bytes) -> TableGuess:
+    """The same with the record's beginning, its text and id, rate, and the numbers that count the records and say where they stand.
+    data: the bytes from `zone` on in which it was found; head: those at the file's beginning."""
+    order, start = ("<" if found.order == "little" else ">"), found.at - zone
+    counter = _number(head, found.count, found.order, min(found.at, 256))
+    fields = {name: _width(data, start, found, place) for name, place in found.fields.items()}
+    # A record may begin before its first known field: as far back as the bytes before allow.
+    floor = 0 if zone else (counter[0] + int(counter[1][1:]) // 8) if counter else 4
+    used = max(at + width_of(kind) for at, kind in fields.values())
+    fields = {name: (at, kind) for name, (at, kind) in fields.items()}
+    text = _text(data, start, found, fields, floor - start, used)
+    if text:
+        fields["path"] = text
+    used = max(at + width_of(kind) for at, kind in fields.values())
 
     def column(at: int, width: int) -> NDArray[np.int64] | None:
-        last = at + (found.count - 1) * found.stride + width
-        if at < floor or last > len(data):
+        last = start + at + (found.count - 1) * found.stride + width
+        taken = any(at < place + width_of(kind) and place < at + width for place, kind in fields.values())
+        if taken or start + at < floor or last > len(data):
             return None
         kind = np.dtype(f"{order}u{width}")
-        places = [at + n * found.stride for n in range(found.count)]
+        places = [start + at + n * found.stride for n in range(found.count)]
         return np.array([np.frombuffer(data, kind, 1, p)[0] for p in places], np.int64)
 
-    for back in range(2, found.stride - used + 1, 2):
+    first = min(at for at, _ in fields.values())
+    for back in range(2, found.stride - (used - first) + 1, 2) if "path" not in fields else ():
         for width in (4, 2):
-            ids = column(begin - back, width)
+            ids = column(first - back, width)
             # Two numbers of two bytes would make one of four whose upper half never changes.
             paired = width == 4 and ids is not None and ids[0] >> 16 and len(np.unique(ids >> 16)) == 1
             distinct = ids is not None and len(np.unique(ids)) == len(ids) and ids.any()
             if "id" not in fields and back >= width and distinct and not paired:
-                fields["id"] = (-back, f"u{8 * width}")
-    rate = 0
-    for offset in range(min(at for at, _ in fields.values()), found.stride, 2):
+                fields["id"] = (first - back, f"u{8 * width}")
+    first, rate = min(at for at, _ in fields.values()), 0
+    for offset in range(first, first + found.stride, 2):
         for width in (4, 2):
-            values = column(begin + offset, width)
+            values = column(offset, width)
             if values is not None and not rate and np.isin(values, RATES).all():
                 rate = int(values[0])
                 fields["rate"] = (offset, f"u{8 * width}")
-    shift = min(at for at, _ in fields.values())
-    fields = {name: (at - shift, kind) for name, (at, kind) in fields.items()}
-    return TableGuess(
-        begin + shift,
-        found.stride,
-        found.count,
-        found.order,
-        found.unit,
-        found.base,
-        fields,
-        found.spans,
-        counter,
-        rate,
+    at = found.at + first
+    return replace(
+        found,
+        at=at,
+        fields={name: (place - first, kind) for name, (place, kind) in fields.items()},
+        counter=counter if counter is None or counter[0] + width_of(counter[1]) <= at else None,
+        rate=rate,
+        pointer=_number(head, at, found.order, min(at, 256)) if at > 8 else None,
     )
+
+
+_NAMES = np.isin(np.arange(256), [ord(c) for c in "-_./\\ ()[]+&'!~#@,:"])
+_NAMES |= np.array([(chr(n).isalnum() and n < 128) or n >= 0x80 for n in range(256)])
+"""Bytes that names are made of, in UTF-8, too."""
+
+
+def _number(head: bytes, value: int, order: str, end: int) -> tuple[int, str] | None:
+    """Where in the head a number first stands, and its type."""
+    for width in (4, 8, 2):
+        for at in range(4, end - width + 1, 2):
+            if int.from_bytes(head[at : at + width], order) == value:  # type: ignore[arg-type]
+                return at, f"u{8 * width}"
+    return None
+
+
+def width_of(kind: str) -> int:
+    """The bytes of a field by its type as TableGuess has it."""
+    return int(kind[4:]) if kind.startswith("text") else int(kind[1:]) // 8
+
+
+def _width(data: bytes, start: int, found: TableGuess, field: tuple[int, str]) -> tuple[int, str]:
+    """A number of 32 bits as one of 64, where the other half is 0 in every record and no field."""
+    at = field[0] + (4 if found.order == "little" else -4)
+    others = [place for place, _ in found.fields.values()]
+    rows = [start + at + n * found.stride for n in range(found.count)]
+    aligned = (min(field[0], at) - min(others)) % 4 == 0
+    if at in others or rows[0] < 4 or rows[-1] + 4 > len(data) or not aligned or at >= min(others) + found.stride:
+        return field
+    if any(data[row : row + 4] != bytes(4) for row in rows):
+        return field
+    return min(at, field[0]), "u64"
+
+
+def _text(
+    data: bytes, start: int, found: TableGuess, fields: dict[str, tuple[int, str]], floor: int, used: int
+) -> tuple[int, str] | None:
+    """A text in each record, of fixed length and filled with zeros, no two of them the same: its place and type."""
+    first = min(at for at, _ in fields.values())
+    low, high = max(floor, used - found.stride), first + found.stride
+    last = (found.count - 1) * found.stride
+    rows = np.array([np.frombuffer(data[start + low + n * found.stride :][: high - low].ljust(high - low, b"\1"), np.uint8)
+                     for n in range(found.count)])  # fmt: skip
+    if high <= low or start + low < 0 or start + low + last > len(data):
+        return None
+    printable = _NAMES[rows]
+    good = (_NAMES[rows] | (rows == 0)).all(axis=0)
+    for at, kind in fields.values():
+        for place in (at, at - found.stride, at + found.stride):
+            good[max(0, place - low) : max(0, place - low + width_of(kind))] = False
+    best: tuple[int, int] | None = None
+    for begin in np.flatnonzero(printable.all(axis=0) & good).tolist():
+        if best and begin < best[0] + best[1]:
+            continue
+        stop = begin
+        while stop < len(good) and good[stop] and stop - begin < found.stride - (used - first):
+            stop += 1
+        texts = [bytes(row[begin:stop]).split(b"\0")[0] for row in rows]
+        length = sum(map(len, texts)) / len(texts)
+        if length >= 3 and len(set(texts)) == found.count and (best is None or stop - begin > best[1]):
+            best = begin, stop - begin
+    return (best[0] + low, f"text{best[1]}") if best else None
 
 
 def frames_field(data: bytes, found: TableGuess, candidate: Candidate) -> tuple[int, str] | None:
     """The field that holds each payload's length in frames, by how many frames its bytes hold in this codec."""
     most = [candidate.format(44_100, stored).frames for _, stored in found.spans]
     least = [candidate.format(44_100, max(1, stored - 1) * 15 // 16).frames for _, stored in found.spans]
-    taken = [(at, int(kind[1:]) // 8) for at, kind in found.fields.values()]
+    taken = [(at, width_of(kind)) for at, kind in found.fields.values()]
     for offset in range(0, found.stride - 3, 2):
         if any(offset < at + width and at < offset + 4 for at, width in taken):
             continue
@@ -211,109 +347,7 @@ def frames_field(data: bytes, found: TableGuess, candidate: Candidate) -> tuple[
     return None
 
 
-def draft(name: str, data: bytes, candidate: Candidate, rate: int, start: int, found: TableGuess | None) -> str:
-    """The text of a layout for a file by what was found: `data` is its beginning, `start` where the heard payload begins.
-
-    Without a table, all from there on is one stream, and its place stands in the layout.
-    """
-    if found is None and codec_named(candidate.codec, candidate.parameters).tells:
-        return _one_stream(name, data, candidate, start)
-    slug = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:50] or "format"
-    mark = data[:4].hex(" ")
-    parameters = ", ".join([f"codec: {candidate.codec}", *(f"{k}: {_yaml(v)}" for k, v in candidate.parameters)])
-    given = {"stream.codec": "sound", "stream.channels": candidate.channels}
-    if candidate.block_size:
-        given["stream.block_size"] = candidate.block_size
-    lines = [
-        "zubret: 1", f"id: {slug}", f"title: {json.dumps(name, ensure_ascii=False)}", "describes: bank",
-        f"byte_order: {found.order if found else 'little'}", f'recognise: [{{at: 0, bytes: "{mark}"}}]',
-        f"codecs: {{sound: {{{parameters}}}}}",
-    ]  # fmt: skip
-    if found is None:
-        given["stream.rate"] = rate
-        number = int.from_bytes(data[:4], "little")
-        lines += [
-            f"given: {{{', '.join(f'{k}: {v}' for k, v in given.items())}}}",
-            "regions:",
-            "  # No table was found: one stream from here to the end of the file. The mark stands for its place.",
-            "  - name: head",
-            "    at: 0",
-            "    repeat: 1",
-            f"    fields: [{{name: mark, type: u32, means: stream.at, values: {{{number}: {start + candidate.skip}}}}}]",
-            "payload: {sizes: next}",
-            "keeps: [rate, channels, codec, block_size]",
-        ]
-        return "\n".join(lines) + "\n"
-    frames = frames_field(data, found, candidate)
-    fields = dict(found.fields) | ({"frames": frames} if frames else {})
-    if "rate" not in fields:
-        given["stream.rate"] = rate
-    lines += [
-        f"given: {{{', '.join(f'{k}: {v}' for k, v in given.items())}}}",
-        "regions:",
-        "  - name: head",
-        "    at: 0",
-    ]
-    lines += ["    fields:", "      - {name: mark, type: bytes, length: 4}"]
-    lines += _fields({"count": found.counter} if found.counter else {}, 4, found.at, {"count": "streams.count"})
-    lines += ["  - name: table", "    after: head", f"    repeat: {'head.count' if found.counter else found.count}"]
-    lines += ["    fields:"]
-    place = (f", unit: {found.unit}" if found.unit > 1 else "") + (f", base: {found.base}" if found.base else "")
-    lines += _fields(fields, 0, found.stride, {k: f"stream.{k}" for k in fields}, {"at": place})
-    align = _alignment([at for at, _ in found.spans])
-    gap = next((data[a + s : a + s + 1] for a, s in found.spans if (a + s) % align and a + s < len(data)), b"\0")
-    fill = f'{{align: {align}, fill: "{gap.hex()}"}}'
-    lines += [f"payload: {fill}", f"end: {fill}", "keeps: [rate, channels, codec, block_size]"]
-    return "\n".join(lines) + "\n"
-
-
-def _one_stream(name: str, data: bytes, candidate: Candidate, start: int) -> str:
-    """The draft for a file that is one stream which says itself what it is."""
-    slug = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:50] or "format"
-    ending = "." + name.rpartition(".")[2].lower() if "." in name else ""
-    parameters = ", ".join([f"codec: {candidate.codec}", *(f"{k}: {_yaml(v)}" for k, v in candidate.parameters)])
-    head = start + candidate.skip
-    lines = ["zubret: 1", f"id: {slug}", f"title: {json.dumps(name, ensure_ascii=False)}", "describes: stream"]
-    if ending:
-        lines.append(f"names: [{json.dumps(ending, ensure_ascii=False)}]")
-    if head >= 4:
-        lines.append(f'recognise: [{{at: 0, bytes: "{data[:4].hex(" ")}"}}]')
-    lines += [
-        "whole: true  # what its frames do not fill from there to the end is no such file",
-        f"codecs: {{sound: {{{parameters}}}}}",
-        "given: {stream.codec: sound}",
-    ]
-    if head:
-        lines += [
-            "regions:",
-            "  - name: head",
-            "    at: 0",
-            f"    fields: [{{name: head, type: bytes, length: {head}}}]",
-        ]
-    return "\n".join(lines) + "\n"
-
-
-def _yaml(value: object) -> str:
-    if isinstance(value, tuple):
-        return "[" + ", ".join(_yaml(v) for v in value) + "]"
-    return str(value).lower() if isinstance(value, bool) else str(value)
-
-
-def _fields(known: dict, start: int, end: int, means: dict[str, str], more: dict[str, str] | None = None) -> list[str]:
-    """Lines for fields at known places, and bytes that nothing is known of between them."""
-    out, at, number = [], start, 1
-    for name, (place, kind) in sorted(known.items(), key=lambda item: item[1][0]):
-        if place > at:
-            out.append(f"      - {{name: unknown{number}, type: bytes, length: {place - at}}}")
-            number += 1
-        out.append(f"      - {{name: {name}, type: {kind}, means: {means[name]}{(more or {}).get(name, '')}}}")
-        at = place + int(kind[1:]) // 8
-    if end > at:
-        out.append(f"      - {{name: unknown{number}, type: bytes, length: {end - at}}}")
-    return out
-
-
-def _alignment(places: list[int]) -> int:
+def alignment(places: list[int]) -> int:
     """The largest power of two, up to 4,096, of which all places are multiples."""
     align = 4096
     while align > 1 and any(place % align for place in places):

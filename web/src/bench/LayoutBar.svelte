@@ -11,6 +11,7 @@
     faulty,
     ofGame,
     check,
+    begin,
   }: {
     draft: Draft;
     path: string;
@@ -20,6 +21,8 @@
     /** Whether it gives load rules. */
     ofGame: boolean;
     check: () => void;
+    /** Show how a new one may begin. */
+    begin: () => void;
   } = $props();
 
   async function bring(file: File | undefined) {
@@ -59,7 +62,7 @@
       {/each}
     </select></label
   >
-  <button class="btn btn-sm" onclick={draft.guess}>New</button>
+  <button class="btn btn-sm" onclick={begin}>New …</button>
   <label class="btn btn-sm"
     >Bring in …<input
       type="file"

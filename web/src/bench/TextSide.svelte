@@ -11,7 +11,15 @@
     tried,
     words,
     goTo,
-  }: { draft: Draft; tried: Tried | null; words: Word[]; goTo: (at: number) => void } = $props();
+    begin,
+  }: {
+    draft: Draft;
+    tried: Tried | null;
+    words: Word[];
+    goTo: (at: number) => void;
+    /** Show how a layout may begin. */
+    begin: () => void;
+  } = $props();
   let editor = $state<LayoutEditor>();
 </script>
 
@@ -66,10 +74,10 @@
     <div class="p-5">
       <p>No layout describes this file yet.</p>
       <p class="mt-2 text-quiet">
-        Begin a new one: it takes the file's first four bytes as its mark, and you describe the rest region by
-        region. The bytes on the right follow as you write.
+        Begin a new one: with what is seen in the file, with a known layout that comes near, or with little, and
+        describe it region by region. The bytes on the right follow as you write.
       </p>
-      <button class="btn btn-primary mt-4" onclick={draft.guess}>Begin a new layout</button>
+      <button class="btn btn-primary mt-4" onclick={begin}>Begin a layout …</button>
     </div>
   {/if}
 </section>

@@ -27,6 +27,7 @@ export type StationKey =
   | "bench"
   | "stream"
   | "unknown"
+  | "inside"
   | "lines";
 const STATIONS: StationKey[] = [
   "survey",
@@ -39,12 +40,14 @@ const STATIONS: StationKey[] = [
   "bench",
   "stream",
   "unknown",
+  "inside",
   "lines",
 ];
 const BELONGS: Partial<Record<StationKey, StationKey>> = {
   changes: "survey",
   bench: "survey",
   unknown: "survey",
+  inside: "survey",
   stream: "locate",
   lines: "swap",
   mods: "swap",

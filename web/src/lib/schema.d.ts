@@ -641,6 +641,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/bench/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Bench Drafts
+         * @description Layouts for a file from what is seen in it, the one that explains most first.
+         */
+        get: operations["server_bench_api_bench_drafts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/bench/find": {
         parameters: {
             query?: never;
@@ -773,6 +793,26 @@ export interface paths {
          * @description The next runs of printable characters.
          */
         get: operations["server_bench_api_text_runs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/bench/tries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Bench Tries
+         * @description Every known layout on a file, the nearest first.
+         */
+        get: operations["server_bench_api_bench_tries"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1585,6 +1625,90 @@ export interface paths {
          * @description Take sounds out as a job.
          */
         post: operations["server_takeout_sounds_api_take_sounds"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/sounds-inside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sounds Inside
+         * @description What the last look has found, also while it goes on.
+         */
+        get: operations["server_bench_sifting_api_sounds_inside"];
+        put?: never;
+        /**
+         * Look Inside
+         * @description Look for sounds by signature and validation.
+         */
+        post: operations["server_bench_sifting_api_look_inside"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/sounds-inside/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Draft Inside
+         * @description A layout for a file by a table of the places at which sounds were found.
+         */
+        post: operations["server_bench_sifting_api_draft_inside"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/sounds-inside/take-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Out Inside
+         * @description All that was found, as a ZIP file.
+         */
+        post: operations["server_bench_sifting_api_take_out_inside"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/games/{game_id}/sounds-inside/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sound File
+         * @description The bytes of one sound, as a file.
+         */
+        get: operations["server_bench_sifting_api_sound_file"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3715,6 +3839,23 @@ export interface components {
             streams: string[];
         };
         /**
+         * DraftOut
+         * @description A layout that a file suggests. title: what it takes the file for; evidence: what speaks for it; share: of the bytes that it explains,
+         *     0 to 1; items: entries.
+         */
+        DraftOut: {
+            /** Evidence */
+            evidence: string[];
+            /** Items */
+            items: number;
+            /** Share */
+            share: number;
+            /** Text */
+            text: string;
+            /** Title */
+            title: string;
+        };
+        /**
          * EntryFileOut
          * @description A file that goes into an archive as it is; adds tells whether its entry is new.
          */
@@ -5708,6 +5849,64 @@ export interface components {
             token: string;
         };
         /**
+         * SiftIn
+         * @description A file or an entry of a game; "" for all files that nothing describes.
+         */
+        SiftIn: {
+            /**
+             * Path
+             * @default
+             */
+            path: string;
+        };
+        /**
+         * SiftedOut
+         * @description A sound that was found: bytes [at, at + length) of a file or an entry. reason: what was found right; rate in Hz, frames and channels are
+         *     0, and audio is nothing, where it can't be heard.
+         */
+        SiftedOut: {
+            /** At */
+            at: number;
+            /** Audio */
+            audio: string | null;
+            /** Channels */
+            channels: number;
+            /** Frames */
+            frames: number;
+            /** Id */
+            id: number;
+            /** Length */
+            length: number;
+            /** Path */
+            path: string;
+            /** Rate */
+            rate: number;
+            /** Reason */
+            reason: string;
+            /** Title */
+            title: string;
+        };
+        /**
+         * SiftedPage
+         * @description The sounds of one look. job: that finds them, nothing where none was ever begun; bytes: that they take; seconds: that can be
+         *     heard; files, size: how many files and bytes were looked through.
+         */
+        SiftedPage: {
+            /** Bytes */
+            bytes: number;
+            /** Files */
+            files: number;
+            job: components["schemas"]["JobOut"] | null;
+            /** Rows */
+            rows: components["schemas"]["SiftedOut"][];
+            /** Seconds */
+            seconds: number;
+            /** Size */
+            size: number;
+            /** Total */
+            total: number;
+        };
+        /**
          * SoundsHow
          * @description How sounds are written: kind wav, flac, ogg, opus or stored; plays 0 keeps the loop as metadata, else it is played
          *     so many times and faded out over `fade` seconds; loudness in LUFS, or null to leave the levels alone.
@@ -6507,6 +6706,38 @@ export interface components {
             ribbon: components["schemas"]["Ribbon"] | null;
             /** Unexplained */
             unexplained: components["schemas"]["Gap"][];
+        };
+        /**
+         * TriedOut
+         * @description What a known layout says to a file. fits: it is recognised and read; reads: it can be read, whether recognised or not; marks,
+         *     marks_right: bytes of its marks, and how many of them stand there; share: of the bytes that it explains; against: what stands
+         *     against it; offset: where, -1 for nowhere.
+         */
+        TriedOut: {
+            /** Against */
+            against: string;
+            /** Describes */
+            describes: string;
+            /** Fits */
+            fits: boolean;
+            /** Marks */
+            marks: number;
+            /** Marks Right */
+            marks_right: number;
+            /** Offset */
+            offset: number;
+            /** Reads */
+            reads: boolean;
+            /** Regions */
+            regions: number;
+            /** Regions Read */
+            regions_read: number;
+            /** Share */
+            share: number;
+            /** Slug */
+            slug: string;
+            /** Title */
+            title: string;
         };
         /**
          * TryIn
@@ -7514,6 +7745,30 @@ export interface operations {
             };
         };
     };
+    server_bench_api_bench_drafts: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftOut"][];
+                };
+            };
+        };
+    };
     server_bench_api_find: {
         parameters: {
             query: {
@@ -7692,6 +7947,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TextRun"][];
+                };
+            };
+        };
+    };
+    server_bench_api_bench_tries: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedOut"][];
                 };
             };
         };
@@ -8953,6 +9232,131 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["JobOut"];
                 };
+            };
+        };
+    };
+    server_bench_sifting_api_sounds_inside: {
+        parameters: {
+            query?: {
+                path?: string;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiftedPage"];
+                };
+            };
+        };
+    };
+    server_bench_sifting_api_look_inside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SiftIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    server_bench_sifting_api_draft_inside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SiftIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayoutText"];
+                };
+            };
+        };
+    };
+    server_bench_sifting_api_take_out_inside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SiftIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    server_bench_sifting_api_sound_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -3,6 +3,7 @@
   import { Draft } from "../bench/draft.svelte";
   import FileSide from "../bench/FileSide.svelte";
   import OfGame from "../bench/OfGame.svelte";
+  import Begin from "../bench/Begin.svelte";
   import LayoutBar from "../bench/LayoutBar.svelte";
   import { fromSearch, toSearch } from "../bench/tabs";
   import TextSide from "../bench/TextSide.svelte";
@@ -21,6 +22,7 @@
   const params = { path: { game_id } };
 
   const draft = new Draft(game_id, path);
+  let beginning = $state(false);
   let size = $state(0);
   let entropy = $state<number[]>([]);
   let files = $state<string[]>([]);
@@ -133,6 +135,7 @@
     faulty={!!tried?.fault}
     ofGame={!!tried?.game}
     check={() => check(false)}
+    begin={() => (beginning = true)}
   />
   {#if draft.problem}<div class="mt-2">
       <ProblemPanel problem={draft.problem} close={() => (draft.problem = null)} />
@@ -140,7 +143,7 @@
   <div
     class="mt-3 grid min-h-0 grow grid-cols-[minmax(0,2fr)_minmax(0,3fr)] gap-4 max-lg:grid-cols-1 max-lg:overflow-auto"
   >
-    <TextSide {draft} {tried} {words} {goTo} />
+    <TextSide {draft} {tried} {words} {goTo} begin={() => (beginning = true)} />
     {#if tried?.game}
       <OfGame game={tried.game} />
     {:else}
@@ -163,3 +166,4 @@
     {/if}
   </div>
 </div>
+{#if beginning}<Begin {game_id} {path} {draft} {goTo} close={() => (beginning = false)} />{/if}

@@ -199,6 +199,11 @@
       <div class="flex flex-wrap gap-2">
         {#if survey}
           <a class="btn btn-sm" href="#/{game_id}/changes">What changed</a>
+          <a
+            class="btn btn-sm max-md:hidden"
+            href="#/{game_id}/inside"
+            title="Look for sounds in all files that nothing describes">What is in here?</a
+          >
           <button class="btn btn-sm" aria-pressed={query.keys} onclick={() => (query.keys = !query.keys)}
             >Keys</button
           >

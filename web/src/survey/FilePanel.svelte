@@ -53,6 +53,7 @@
       {/if}
       {#if file.what === "other"}
         <a class="btn btn-sm mt-2" href="#/{app.gameId}/unknown/{place}">Listen to its bytes</a>
+        <a class="btn btn-sm mt-2" href="#/{app.gameId}/inside/{place}">What is in here?</a>
       {/if}
     {/if}
   </div>

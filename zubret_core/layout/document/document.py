@@ -379,13 +379,15 @@ class Document:
         steps = self.steps(item)
         if any(per_item(s) for s in all_steps(steps)):
             return chain_of(steps, self.layout, self.keys, self.file.name, ItemWords(self, item, size, path))
-        method = self._method(item)
-        if method not in self._chains:
-            self._chains[method] = chain_of(steps, self.layout, self.keys, self.file.name, FileWords(self))
-        return self._chains[method]
+        key = self._method(item), not steps
+        if key not in self._chains:
+            self._chains[key] = chain_of(steps, self.layout, self.keys, self.file.name, FileWords(self))
+        return self._chains[key]
 
     def steps(self, item: int) -> list[StepModel]:
-        """The steps of an item's payload as the layout says them."""
+        """The steps of an item's payload as the layout says them; none for one that stands there as it is, where its sizes say so."""
+        if self.stands_plain(item):
+            return []
         method = self._method(item)
         steps = self.layout.methods.get(str(method))
         if steps is None:
@@ -396,6 +398,12 @@ class Document:
                 next="Add it to `methods`, or correct the values of entry.method.",
             )
         return [*self.layout.payload.packed, *steps]
+
+    def stands_plain(self, item: int) -> bool:
+        """Whether a payload's sizes say that it is not packed."""
+        if self.layout.payload.plain != "equal":
+            return False
+        return bool(self.array("stored")[item] == self.array("size")[item])
 
     def _method(self, item: int) -> Any:
         methods = self.column("method")

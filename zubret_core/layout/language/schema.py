@@ -56,6 +56,9 @@ class PayloadModel(Stand):
 
     file: Name | None = Field(None, description="one of `files`; with {volume} in its name, entry.volume chooses")
     packed: Steps = []
+    plain: Literal["never", "equal"] = Field(
+        "never", description="equal: a payload whose stored and unpacked bytes are as many stands there as it is"
+    )
     sizes: Literal["given", "next"] = Field("given", description="next: a payload ends where the next one begins")
 
 

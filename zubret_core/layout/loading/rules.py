@@ -301,6 +301,8 @@ def _items(layout: Layout) -> Iterator[Fault]:
         yield where, f"no field means {kind}.stored or {kind}.end; say payload: {{sizes: next}} if none does"
     if f"{kind}.size" not in present and any(map(_shrinks, [layout.payload.packed, *layout.methods.values()])):
         yield where, f"packed payloads need a field that means {kind}.size: how many bytes come out"
+    if layout.payload.plain == "equal" and (f"{kind}.size" not in present or f"{kind}.stored" not in present):
+        yield ("payload",), f"plain: equal needs fields that mean {kind}.stored and {kind}.size, or nothing could tell"
     for n, region in enumerate(layout.regions):
         own = {t.means for t in ties_of(region)}
         if f"{kind}.loop_length" in own and f"{kind}.loop_end" in own:

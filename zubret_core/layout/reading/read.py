@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from fnmatch import fnmatchcase
+from typing import NamedTuple
 
 import numpy as np
 
@@ -43,6 +44,42 @@ def has_marks(layout: Layout, source: Source) -> ZubretError | None:
             what = f'The mark of "{layout.id}" is not here.'
             return ZubretError(what, file=source.name, offset=max(0, at), next=DAMAGED)
     return None
+
+
+class Missed(NamedTuple):
+    """A mark that does not stand where it should: its place and bytes, what was wanted and what is there, in hexadecimal."""
+
+    at: int
+    bytes: int
+    wanted: str
+    found: str
+
+
+def marks_of(layout: Layout, source: Source) -> tuple[int, list[Missed]]:
+    """How many bytes of a layout's marks stand in a file, and the marks that don't."""
+    right, wrong = 0, []
+    for mark in layout.recognise:
+        if _stands(mark, source):
+            right += mark.weight
+            continue
+        one = mark.any[0] if mark.any else mark
+        at, wanted = _place_of(one, source), one.bytes or b""
+        there = source.read(at, max(0, min(len(wanted), source.size - at))) if 0 <= at < source.size else b""
+        wrong.append(Missed(max(0, at), len(wanted), wanted.hex(" "), there.hex(" ")))
+    return right, wrong
+
+
+def how_far(
+    layout: Layout, source: Source, siblings: Siblings | None = None, keys: Keys | None = None
+) -> tuple[int, ZubretError | None]:
+    """How many regions of a file can be read by a layout, and what stopped it; nothing where all can be."""
+    reader = None
+    try:
+        reader = _Reader(layout, source, siblings, keys or {})
+        reader.read()
+    except ZubretError as e:
+        return (len(reader.document.instances) if reader else 0), e
+    return len(layout.regions), None
 
 
 def _stands(mark: Mark, source: Source) -> bool:

@@ -1,0 +1,228 @@
+"""What is in here?: sounds are found where they stand, and nowhere else. Drafts of layouts from what is seen.
+
+Sources: RIFF and RF64 (EBU Tech 3306), AIFF, RFC 3533 (Ogg), RFC 9639 (FLAC), ISO/IEC 11172-3; all files but MIDI and modules are
+written by libsndfile.
+"""
+
+import io
+import os
+import struct
+import zlib
+from pathlib import Path
+
+import lz4.block
+import numpy as np
+import soundfile
+from django.test import SimpleTestCase
+
+from tests.support import bytes_of, demo_game, source
+from zubret_core.codec import codec_of
+from zubret_core.container import DescribedArchive
+from zubret_core.layout import load_layout, shipped_layouts
+from zubret_core.locate import Known
+from zubret_core.locate.drafts import drafts
+from zubret_core.locate.misses import tried
+from zubret_core.sift import sounds_in
+from zubret_core.source import FileSource
+
+KINDS = {
+    "WAV": ("WAV", "PCM_16"), "RF64": ("RF64", "PCM_24"), "Wave64": ("W64", "PCM_16"), "AIFF": ("AIFF", "PCM_16"),
+    "AU, 16-bit": ("AU", "PCM_16"), "CAF": ("CAF", "PCM_16"), "Ogg Vorbis": ("OGG", "VORBIS"), "FLAC": ("FLAC", "PCM_16"),
+    "Ogg Opus": ("OGG", "OPUS"), "MPEG layer 3": ("MP3", "MPEG_LAYER_III"),
+}  # fmt: skip
+MIDI = b"MThd" + struct.pack(">IHHH", 6, 0, 1, 96) + b"MTrk" + struct.pack(">I", 8) + b"\0\x90\x40\x40\0\xff\x2f\0"
+MEGABYTES = 1024 if int(os.environ.get("ZUBRET_FUZZ", "0")) > 1000 else 160
+"""Of noise, and of files of Debian's packages, that are looked through."""
+
+
+def tone(seconds: float, pitch: float, rate: int = 48000) -> np.ndarray:
+    t = np.arange(int(rate * seconds)) / rate
+    return (0.3 * np.sin(2 * np.pi * pitch * t) * np.exp(-t)).astype(np.float32)
+
+
+def written(container: str, subtype: str, pcm: np.ndarray) -> bytes:
+    out = io.BytesIO()
+    soundfile.write(out, pcm, 48000, format=container, subtype=subtype)
+    return out.getvalue()
+
+
+def module() -> bytes:
+    """One pattern of four channels, one sample of 64 bytes."""
+    sample = bytes(22) + struct.pack(">HBBHH", 32, 0, 64, 0, 1)
+    return (
+        b"a tune".ljust(20, b"\0")
+        + sample
+        + bytes(30 * 30)
+        + bytes([1, 127])
+        + bytes(128)
+        + b"M.K."
+        + bytes(1024)
+        + bytes(64)
+    )
+
+
+class Sifting(SimpleTestCase):
+    def test_every_kind_is_found_where_it_stands_and_heard(self):
+        rng = np.random.default_rng(3)
+        files = {title: written(*how, tone(1.5, 220 + 30 * n)) for n, (title, how) in enumerate(KINDS.items())}
+        files |= {"MIDI": MIDI, "module (MOD)": module()}
+        # A WAV file whose sound is MPEG audio: what is inside is told once.
+        inner = files["MPEG layer 3"]
+        head = struct.pack("<4sIHHIIHHH", b"fmt ", 18, 0x55, 1, 48000, 8000, 1, 0, 0)
+        files["holder"] = b"RIFF" + struct.pack("<I", 4 + len(head) + 8 + len(inner)) + b"WAVE" + head
+        files["holder"] += b"data" + struct.pack("<I", len(inner)) + inner
+        whole, wanted = b"", []
+        for title, data in files.items():
+            whole += rng.bytes(int(rng.integers(1, 300)))
+            wanted.append((len(whole), len(data), "WAV" if title == "holder" else title))
+            whole += data
+        whole += b"the end"
+        hits = list(sounds_in(source(whole)))
+        self.assertEqual([(h.at, h.length, h.title) for h in hits], wanted)
+        for hit, (title, data) in zip(hits, files.items(), strict=True):
+            self.assertEqual(bytes_of(hit.open(source(whole))), data)
+            self.assertTrue(hit.reason and hit.ending)
+            if title in KINDS:
+                pcm = codec_of(hit.format).decode(hit.open(source(whole)), hit.format, 0, hit.format.frames)
+                expected, rate = soundfile.read(io.BytesIO(data), always_2d=True)
+                self.assertEqual((hit.format.rate, len(pcm)), (rate, len(expected)), title)
+
+    def test_what_is_cut_short_or_flipped_is_no_whole_sound(self):
+        rng = np.random.default_rng(4)
+        for title, how in KINDS.items():
+            data = written(*how, tone(0.5, 330))
+            with self.subTest(title):
+                self.assertNotIn(len(data), [h.length for h in sounds_in(source(data[:-1]))])
+                at = int(rng.integers(0, 4))
+                flipped = data[:at] + bytes([data[at] ^ 0xFF]) + data[at + 1 :]
+                self.assertNotIn((0, len(data)), [(h.at, h.length) for h in sounds_in(source(flipped))])
+        for data in (MIDI[:-1], module()[:-1]):
+            self.assertEqual(list(sounds_in(source(data))), [])
+
+    def test_windows_are_seamless(self):
+        """A sound that begins anywhere around the end of a window is found, and one that is longer than one."""
+        sound = written("WAV", "PCM_16", tone(0.2, 440))
+        speech = written("MP3", "MPEG_LAYER_III", tone(0.5, 440))
+        for back in (*range(0, 20), 1000, 5000):
+            for data in (sound, speech):
+                whole = bytes((1 << 20) - back) + data + bytes(100)
+                self.assertEqual([(h.at, h.length) for h in sounds_in(source(whole))], [((1 << 20) - back, len(data))])
+        long = written("FLAC", "PCM_16", np.random.default_rng(1).uniform(-1, 1, 48000 * 30).astype(np.float32))
+        self.assertGreater(len(long), 2 << 20)
+        self.assertEqual(
+            [(h.at, h.length) for h in sounds_in(source(b"x" + long + sound))],
+            [(1, len(long)), (1 + len(long), len(sound))],
+        )
+
+    def test_nothing_is_found_in_noise_programs_pictures_and_texts(self):
+        """Debian's own files: what is found there must be a sound to libsndfile, too, with as many frames."""
+        rng = np.random.default_rng(5)
+        for _ in range(MEGABYTES // 16):
+            self.assertEqual(list(sounds_in(source(rng.bytes(16 << 20)))), [])
+        kinds = {
+            "programs": "/usr/lib",
+            "pictures": "/usr/share/icons",
+            "texts": "/usr/share/doc",
+            "more": "/usr/share",
+        }
+        for title, top in kinds.items():
+            left = (MEGABYTES << 20) // (1 if title == "programs" else 8)
+            for folder, _, names in os.walk(top):
+                for place in sorted(Path(folder, name) for name in names):
+                    if (
+                        left < 0
+                        or place.is_symlink()
+                        or not place.is_file()
+                        or place.stat().st_size > left + (64 << 20)
+                    ):
+                        continue
+                    left -= place.stat().st_size
+                    with FileSource(place) as file:
+                        for hit in sounds_in(file):
+                            pcm = soundfile.info(io.BytesIO(bytes_of(hit.open(file))))
+                            self.assertEqual(pcm.frames, hit.format.frames, (place, hit))
+
+
+TEXTS = [b"The tide of pier %d rises; " % n * (4 + n * 7 % 60) for n in range(20)]
+NAMES = [f"log/pier{'x' * (n % 5)}{n:02}.txt" for n in range(20)]
+
+
+def deflated(data: bytes) -> bytes:
+    packer = zlib.compressobj(6, zlib.DEFLATED, -15)
+    return packer.compress(data) + packer.flush()
+
+
+def archive(pack, order: str = "<", base: int = 816) -> bytes:
+    """A head, records of 40 bytes, payloads at multiples of 16."""
+    records = payloads = b""
+    for name, text in zip(NAMES, TEXTS, strict=True):
+        packed = pack(text)
+        records += name.encode().ljust(24, b"\0") + struct.pack(
+            order + "IIII", base + len(payloads), len(packed), len(text), 7
+        )
+        payloads += packed + bytes(-len(packed) % 16)
+    return b"PACK" + struct.pack(order + "III", 20, 16, 0) + records + payloads
+
+
+def named(order: str) -> bytes:
+    """Names that end in zero, three numbers behind each."""
+    records, payloads, base = b"", b"", 12 + sum(len(n) + 13 for n in NAMES)
+    for name, text in zip(NAMES, TEXTS, strict=True):
+        packed = zlib.compress(text)
+        records += name.encode() + b"\0" + struct.pack(order + "III", base + len(payloads), len(text), len(packed))
+        payloads += packed
+    return b"NAMD" + struct.pack(order + "II", 20, base) + records + payloads
+
+
+def at_the_end() -> bytes:
+    """Places and sizes of 64 bits behind the payloads."""
+    records = payloads = b""
+    for text in TEXTS:
+        records += struct.pack("<QQ", 16 + len(payloads), len(text))
+        payloads += text
+    return b"TAIL" + struct.pack("<IQ", 20, 16 + len(payloads)) + payloads + records
+
+
+class Drafts(SimpleTestCase):
+    def test_archives_are_drafted_as_they_are_packed(self):
+        """The first draft gives every entry as it was packed, by its name where it has one, explains all, and gives the file back."""
+        made = {
+            "zlib": archive(zlib.compress), "deflate": archive(deflated), "big": archive(zlib.compress, ">"),
+            "lz4": archive(lambda t: lz4.block.compress(t, store_size=False)),
+            "sized": archive(lambda t: len(t).to_bytes(4, "little") + zlib.compress(t)),
+            "named": named(">"), "named, little": named("<"), "end": at_the_end(),
+        }  # fmt: skip
+        for title, data in made.items():
+            with self.subTest(title):
+                best = drafts("hold.dat", source(data))[0]
+                self.assertGreater(best.share, 0.99)
+                found = DescribedArchive(load_layout(best.text), source(data))
+                self.assertEqual([bytes_of(found.open(n)) for n in range(len(found.entries))], TEXTS)
+                if title != "end":
+                    self.assertEqual([e.path for e in found.entries], NAMES)
+                self.assertEqual(bytes_of(found.rebuild({}, anew=True).source), data)
+                self.assertTrue(all(line for line in best.evidence) and best.evidence)
+
+    def test_nothing_is_drafted_from_noise_and_nothing_fails(self):
+        rng = np.random.default_rng(7)
+        for n in range(6):
+            data = bytes(rng.integers(0, (256, 3)[n % 2], int(rng.integers(0, 20_000)), dtype=np.uint8))
+            for draft in drafts("x", source(data)):
+                DescribedArchive(load_layout(draft.text), source(data))
+        self.assertEqual(drafts("x", source(rng.bytes(200_000))), [])
+
+    def test_near_misses_are_told_by_what_misses(self):
+        """A mark with one other byte, another version, a file that is cut."""
+        known = Known(list(shipped_layouts()))
+
+        data = (demo_game() / "data/sea.crate").read_bytes()
+        whole = tried(source(data, "data/sea.crate"), known, None, "data/sea.crate")[0]
+        self.assertEqual((whole.layout.id, whole.fits, whole.against), ("saltglass-crate", True, ""))
+        other = tried(source(b"SFCX" + data[4:], "data/sea.crate"), known, None, "data/sea.crate")[0]
+        self.assertEqual((other.layout.id, other.fits, other.offset), ("saltglass-crate", False, 0))
+        self.assertIn("53 46 43 58 and not 53 46 43 52", other.against)
+        newer = tried(source(data[:4] + b"\4" + data[5:], "data/sea.crate"), known, None, "data/sea.crate")[0]
+        self.assertEqual((newer.layout.id, newer.reads, newer.marks), ("saltglass-crate", False, (4, 4)))
+        self.assertIn("head.version", newer.against)
+        cut = tried(source(data[: len(data) // 2], "data/sea.crate"), known, None, "data/sea.crate")
+        self.assertTrue(all(t.against for t in cut))
