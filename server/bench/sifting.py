@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import time
 import zipfile
 from collections.abc import Iterator
@@ -16,6 +17,7 @@ from zubret_core.base import Progress, ZubretError
 from zubret_core.codec import codec_of
 from zubret_core.extract import safe_path
 from zubret_core.extract.write import need_room
+from zubret_core.layout import Layout, load_layout
 from zubret_core.locate.drafts import draft, drafts
 from zubret_core.locate.spot import IN
 from zubret_core.locate.tables import HEAD, find_table
@@ -33,7 +35,7 @@ from ..jobs.run import start, work
 from ..layouts.models import UserLayout
 from ..shelf.sound import Sound, opens
 from .models import Sifted, Sifting
-from .services import create, open_bytes, title_of, version_at
+from .services import create, open_bytes, save_version, title_of, version_at
 
 MOST = 200_000
 """Sounds that one look gives at most."""
@@ -198,7 +200,18 @@ def drafted(game: Game, path: str) -> UserLayout:
             reading = Candidate(codecs.pop(), 1, 0.0)
             text = draft(title_of(path), source.read(0, min(HEAD, source.size)), reading, 0, rows[0][0], table)
             return create("", text)
-    return create("", fitting[0].text)
+    made = create("", fitting[0].text)
+    for codec in sorted(codecs & {"mpeg", "adts"}):
+        save_version(create("", _frames_inside(load_layout(made.draft), codec)))
+    return made
+
+
+def _frames_inside(archive: Layout, codec: str) -> str:
+    """A layout for those entries of a new archive that are frames without a head: it claims nothing else."""
+    return (
+        f"zubret: 1\nid: {archive.id[:50]}-{codec}\ntitle: {json.dumps(f'{archive.title}, {codec}')}\ndescribes: stream\n"
+        f"inside: [{archive.id}]\nwhole: true\ncodecs: {{sound: {{codec: {codec}}}}}\ngiven: {{stream.codec: sound}}\n"
+    )
 
 
 # Taking out -------------------------------------------------------------------------------------

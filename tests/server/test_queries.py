@@ -23,10 +23,12 @@ from zubret_core.swap import Treatment
 BY_BYTES = {
     "bytes",
     "distance",
+    "drafts",
     "find",
     "look",
     "pcm",
     "strings",
+    "tries",
     "unknown",
     "rank",
     "ribbon",

@@ -14,6 +14,7 @@ from typing import Any
 from pydantic import TypeAdapter
 from ruamel.yaml import YAML
 
+from ..bank import DescribedBank
 from ..base import ZubretError
 from ..codec import codec_named
 from ..container import DescribedArchive
@@ -25,7 +26,7 @@ from ..layout.trial import explained
 from ..source import Source
 from .named import NamedTable, named_tables
 from .tables import HEAD, TableGuess, alignment, find_tables, frames_field, width_of
-from .unknown import Candidate
+from .unknown import Candidate, rank_frames
 
 MOST_DRAFTS = 6
 FEW = 4
@@ -64,6 +65,7 @@ def drafts(name: str, source: Source) -> list[Draft]:
     texts += [(_named(name, data, named), named.spans) for named in named_tables(source)]
     for text, spans in texts:
         found += _tried(source, text, spans)
+    found += _streams(name, data, source)
     found.sort(key=lambda d: (-round(d.share, 2), -d.items, -len(d.evidence)))
     most = max((d.items for d in found), default=0)
     different: dict[str, Draft] = {}
@@ -91,6 +93,17 @@ class _Text:
                 line = line.replace("}", ", means: entry.size}").replace(f"name: {size},", "name: size,")
             lines.append(line.replace("%PACKED%", packed))
         return "\n".join(lines) + "\n", told
+
+
+def _streams(name: str, data: bytes, source: Source) -> Iterator[Draft]:
+    """A file that is one stream whose frames say themselves what they are."""
+    for reading in rank_frames(source):
+        text = _one_stream(name, data, reading, 0)
+        evidence = [*reading.reasons, *([f"{reading.skip:,} bytes stand before them"] if reading.skip else [])]
+        text = "".join(f"# {line}\n" for line in evidence) + text
+        with suppress(ZubretError):
+            bank = DescribedBank(load_layout(text), source)
+            yield Draft(f"one stream of {reading.label}", text, tuple(evidence), explained(bank.document), 1)
 
 
 def _tried(source: Source, text: _Text, spans: list[tuple[int, int]]) -> list[Draft]:

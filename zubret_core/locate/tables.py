@@ -86,7 +86,9 @@ def find_tables(source: Source) -> list[TableGuess]:
         if any(guess.count >= MANY and guess.covered > SURE for _, guess, _ in found):
             break
         for begin in places:
-            zone = _Zone(source.read(begin + odd, max(0, min(HEAD, source.size - begin - odd))), begin + odd, source.size)
+            zone = _Zone(
+                source.read(begin + odd, max(0, min(HEAD, source.size - begin - odd))), begin + odd, source.size
+            )
             _search(zone)
             found += [(score, guess, zone) for score, guess in zone.found.values()]
     found.sort(key=lambda f: -f[0])

@@ -84,7 +84,7 @@ def rank(source: Source, start: int, end: int) -> Ranking:
     for mark, what in _SIGNS.items():
         if head.startswith(mark):
             return Ranking([], f"These bytes begin as {what} does: it can be taken out as it is.")
-    if framed := _framed(SliceSource(source, start, size)):
+    if framed := rank_frames(SliceSource(source, start, size)):
         return Ranking(framed, "")
     data = source.read(start, min(size, SAMPLE))
     if data.count(0) > len(data) * 0.98:
@@ -106,8 +106,8 @@ def rank(source: Source, start: int, end: int) -> Ranking:
     return Ranking(found, note)
 
 
-def _framed(part: Source) -> list[Candidate]:
-    """Frames that say themselves how long they are, if these bytes are a chain of them."""
+def rank_frames(part: Source) -> list[Candidate]:
+    """Frames that say themselves how long they are, if these bytes are a chain of them; the longest chain first."""
     out = []
     for codec in ("mpeg", "adts"):
         for how in ({}, {"align": 0}):

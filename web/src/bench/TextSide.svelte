@@ -74,8 +74,8 @@
     <div class="p-5">
       <p>No layout describes this file yet.</p>
       <p class="mt-2 text-quiet">
-        Begin a new one: with what is seen in the file, with a known layout that comes near, or with little, and
-        describe it region by region. The bytes on the right follow as you write.
+        Begin a new one: with what is seen in the file, with a known layout that comes near, or with little,
+        and describe it region by region. The bytes on the right follow as you write.
       </p>
       <button class="btn btn-primary mt-4" onclick={begin}>Begin a layout …</button>
     </div>
