@@ -108,7 +108,12 @@ class WorkedExamples(SimpleTestCase):
         # A nested chunk has no place of its own; a sentinel's file has no entry of that id; 1 record is a constant.
         self.assertEqual(
             [t for t, _ in refused],
-            ["Chunks inside chunks", "A file that is packed as a whole", "Folders that hold ranges of entries"],
+            [
+                "A list of links",
+                "Chunks inside chunks",
+                "A file that is packed as a whole",
+                "Folders that hold ranges of entries",
+            ],
             refused,
         )
 
@@ -130,14 +135,19 @@ class WorkedExamples(SimpleTestCase):
                     found = contents(opened(example, written(longer, {})))
                     self.assertEqual(list(found.values())[-1].rstrip(b"\0"), LONG)
                     self.assertEqual(list(found.items())[:-1], list(wanted.items())[:-1])
-        # Payloads in files beside it, in one another, in ranges, and a last record that says where they end.
+        # Payloads in files beside it, in one another, in ranges, in lists of links; a base that lies behind the new place; and a last
+        # record that says where they end.
         self.assertEqual(
             sorted(set(refused)),
             [
+                "A list of links",
+                "A table in several pieces",
                 "Chunks inside chunks",
                 "Folders that hold ranges of entries",
                 "Names in another file, tables side by side",
+                "Regions inside chunks",
                 "Sizes that are not stored",
+                "Tables of their own for each record",
                 "Volumes, and ids that are hashes",
             ],
         )

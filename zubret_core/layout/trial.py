@@ -85,7 +85,7 @@ def _record_spans(instance: Instance, row: int) -> list[FieldSpan]:
             continue
         offset = int(records.places[row]) + at - int(records.starts[row])
         means = ", ".join(x for x in (_means(slot.tie), *(p.means or "" for p in slot.field.parts or ())) if x)
-        number = row if not instance.region.once else -1
+        number = row if not instance.region.single else -1
         out.append(FieldSpan(offset, length, instance.name, number, slot.tie.name, _value(instance, slot, row), means))
     return out
 

@@ -53,7 +53,16 @@ def can_batch(layout: Layout) -> bool:
 
 def _is_plain(layout: Layout, region: Region) -> bool:
     shape = shape_of(layout, region)
-    simple = not (region.file or region.packed or region.pool or region.body or region.size is not None)
+    simple = not (
+        region.each
+        or region.linked
+        or region.chunk is not None
+        or region.file
+        or region.packed
+        or region.pool
+        or region.body
+        or region.size is not None
+    )
     fixed = (
         shape.width > 0
         and not any(isinstance(s.type, Result) for s in shape.fields)

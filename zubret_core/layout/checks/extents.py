@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Iterator
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,7 +12,7 @@ from numpy.typing import NDArray
 from ...base import Format, ZubretError, collector_paused
 from ...codec import codec_named
 from ...source import Segment, Source
-from ..document import Document, Group, Instance
+from ..document import Document, Group, Instance, Slot
 from ..document.extent import Extent, Grid
 from ..document.records import DAMAGED
 from ..document.ties import line_of
@@ -30,15 +31,12 @@ def item_spans(document: Document) -> tuple[NDArray[np.int64], NDArray[np.int64]
 
 def check_extents(document: Document) -> None:
     """Regions stand apart; payloads lie inside their files, aligned, outside the regions, and never overlap in part."""
-    regions = [i for i in document.instances if i.stored]
-    for n, instance in enumerate(regions):
-        for other in regions[:n]:
-            apart = instance.at >= other.at + other.stored or other.at >= instance.at + instance.stored
-            if instance.file == other.file and not apart:
-                what = (
-                    f"Region {instance.name} at byte {instance.at:,} covers region {other.name} at byte {other.at:,}."
-                )
-                raise document.error(what, instance)
+    regions = [i for i in document.instances if i.stored and not document.layout.frames(i.region)]
+    regions.sort(key=lambda i: (i.file, i.at))
+    for other, instance in pairwise(regions):
+        if instance.file == other.file and instance.at < other.at + other.stored:
+            what = f"Region {instance.name} at byte {instance.at:,} covers region {other.name} at byte {other.at:,}."
+            raise document.error(what, instance)
     if not document.count or not document.layout.has_payloads:
         return
     at, stored = item_spans(document)
@@ -232,7 +230,7 @@ def _regions(document: Document, name: str) -> Iterator[Extent]:
             continue
         if instance.body is None:
             grid = _region_grid(document, instance)
-            follows = instance.region.after is not None
+            follows = instance.region.after is not None or _turns(document, instance)
             yield Extent(instance.at, instance.stored, instance, grid=grid, fill=fill, follows=follows)
             continue
         body = instance.region.body
@@ -248,13 +246,32 @@ def _regions(document: Document, name: str) -> Iterator[Extent]:
 def _region_grid(document: Document, instance: Instance) -> Grid:
     """Where a region may stand: on its alignment, and where the field that says its place can store it."""
     grid = Grid(instance.region.align)
-    for other in document.instances:
-        for slot in other.shape.means.get(f"{instance.name}.at", ()):
-            num, _, base = line_of(slot, document.scope(other)).at(0)
-            if abs(int(num)) > 1:
-                own = Grid(abs(int(num)), int(base) % abs(int(num)))
-                grid = grid.joined(own) or own
+    for other, slot, row in telling(document, instance):
+        num, _, base = line_of(slot, document.scope(other)).at(row)
+        if abs(int(num)) > 1:
+            own = Grid(abs(int(num)), int(base) % abs(int(num)))
+            grid = grid.joined(own) or own
     return grid
+
+
+def telling(document: Document, instance: Instance) -> Iterator[tuple[Instance, Slot, int]]:
+    """The fields that say where a region stands, each with its record."""
+    name = instance.region.name
+    if instance.region.linked and instance.piece > 0:
+        before = next(i for i in document.instances if i.region is instance.region and i.piece == instance.piece - 1)
+        yield before, before.shape.means[f"{name}.next"][0], 0
+    elif instance.holder is not None:
+        holder, row = instance.holder
+        yield from ((holder, slot, row) for slot in holder.shape.means.get(f"{name}.at", ()))
+    elif instance.piece <= 0:
+        for other in document.instances:
+            if other.region.once:
+                yield from ((other, slot, 0) for slot in other.shape.means.get(f"{name}.at", ()))
+
+
+def _turns(document: Document, instance: Instance) -> bool:
+    """Whether a region's records stand in turns with regions of their own, so that each follows the one before."""
+    return instance.piece > 0 and document.layout.inner(instance.region) is not None
 
 
 def _payloads(document: Document, name: str) -> list[Extent]:

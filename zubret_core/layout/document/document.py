@@ -122,7 +122,7 @@ class Document:
         records = instance.records
         offset = records.place_of(slot, row) if slot and row < records.count else instance.at
         name = f"{instance.name}.{slot.tie.name}" if slot else instance.name
-        if not instance.region.once and slot:
+        if not instance.region.single and slot:
             name += f" of record {row}"
         help = next or f"The file is damaged or is not what the layout {self.layout.id} describes: check both."
         return ZubretError(what, file=instance.content.name, offset=offset, field=name, next=help)
@@ -152,9 +152,16 @@ class Document:
             return records.numbers(slot) if slot is not None and slot.whole else None
 
         return ties.Scope(
-            self.layout, self.file.name, self.numbers, instance.at, records.count,
+            self.layout, self.file.name, self.numbers_at(instance), instance.at, records.count,
             lambda: records.places, own, lambda what: self._by_record(instance, what), self.fail(instance),
         )  # fmt: skip
+
+    def numbers_at(self, instance: Instance) -> Mapping[str, int]:
+        """The numbers that expressions of a region may name besides its own: of regions that stand once, of the record for which
+        it stands, and how much room it has in a chunk."""
+        if instance.holder is None:
+            return self.numbers
+        return {**self.numbers, **held_numbers(instance), "region.room": instance.room}
 
     def _by_record(self, instance: Instance, what: str) -> NDArray:
         """A meaning of the item of each record; that of the first item where a record is none."""
@@ -187,13 +194,14 @@ class Document:
         return [(i, s) for i in where for s in i.shape.means.get(means, ())]
 
     def tie(self, means: str) -> Tied | None:
-        """The first field or bit part of the items that has a meaning."""
-        return next((s.tie for _, s in self.slots(means)), None)
+        """The first field or bit part of the items, or of what they stand in, that has a meaning."""
+        held = (s.tie for i in self.instances for s in i.shape.means.get(means, ()))
+        return next((s.tie for _, s in self.slots(means)), None) or next(held, None)
 
     def values(self, instance: Instance, slot: Slot) -> Any:
         """The meanings of a tied field, one a record: an array of whole numbers or a list; None where it is absent."""
         records = instance.records
-        if records.count <= FEW and (few := few_values(instance, slot, self.numbers)) is not None:
+        if records.count <= FEW and (few := few_values(instance, slot, self.numbers_at(instance))) is not None:
             return few
         if records.absent(slot) and (records.size or records.count):
             return [None] * records.count
@@ -267,11 +275,25 @@ class Document:
                 if len(instance.rows) != len(values):
                     values = _taken(values, instance.rows)
                 column = values if column is None else _either(column, values)
+            column = self._from_holder(means, group, column)
             found = found or column is not None
             parts.append([None] * group.count if column is None else column)
         if not found:
             return None
         return parts[0] if len(parts) == 1 else [v for part in parts for v in _plain(part)]
+
+    def _from_holder(self, means: str, group: Group, column: Any) -> Any:
+        """A column, where what the group stands in says it: for all of its items alike."""
+        holder = group.instances[0].holder if group.instances else None
+        while holder is not None and column is None:
+            instance, row = holder
+            for slot in instance.shape.means.get(means, ()):
+                key = "held", instance.name, slot.tie.name
+                if key not in self._columns:
+                    self._columns[key] = _plain(self.values(instance, slot))
+                column = [self._columns[key][row]] * group.count
+            holder = instance.holder
+        return column
 
     def _at(self) -> Any:
         given = self.tied("at")
@@ -420,6 +442,18 @@ class Document:
             return span
         head = heads[item]
         return ChainSource([Part(BytesSource(head), 0, len(head)), Part(span, 0, span.size)], name)
+
+
+def held_numbers(instance: Instance) -> dict[str, int]:
+    """The whole numbers of the records in which a region stands, by `region.field`, the nearest last."""
+    if instance.holder is None:
+        return {}
+    holder, row = instance.holder
+    out = held_numbers(holder)
+    for name, slot in holder.shape.slots.items():
+        if slot.whole and not holder.records.absent(slot):
+            out[f"{holder.region.name}.{name}"] = int(holder.records.numbers(slot)[row])
+    return out
 
 
 _WORKED_OUT = {

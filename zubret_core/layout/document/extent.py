@@ -117,7 +117,7 @@ class Extent:
         """payload, header or table."""
         if self.instance is None:
             return "payload"
-        return "header" if self.instance.region.once else "table"
+        return "header" if self.instance.region.single else "table"
 
     @property
     def label(self) -> str:

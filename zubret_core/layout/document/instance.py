@@ -21,7 +21,8 @@ class Instance:
     file: the companion's name, "" for the described file; at, stored: its bytes there; content: its unpacked bytes;
     rows: the records that are items (a sentinel is none, nor is a record that holds others); body: for regions with
     bodies, (records, 2) place and bytes of each record's body; inside: (records,) the record that each record stands
-    in, -1 at the top.
+    in, -1 at the top. piece: its number, where a region stands several times, else -1; holder: the record for which it stands, as a region
+    and a row, or whose body it stands in; room: bytes of that body, else -1.
     """
 
     region: Region
@@ -34,6 +35,9 @@ class Instance:
     rows: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
     body: NDArray[np.int64] | None = None
     inside: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
+    piece: int = -1
+    holder: tuple[Instance, int] | None = None
+    room: int = -1
 
     @property
     def shape(self) -> Shape:
@@ -42,8 +46,8 @@ class Instance:
 
     @property
     def name(self) -> str:
-        """The region's name."""
-        return self.region.name
+        """The region's name, with its number where it stands several times."""
+        return self.region.name if self.piece < 0 else f"{self.region.name} {self.piece}"
 
     @property
     def holders(self) -> set[int]:

@@ -70,6 +70,13 @@ class Region(Strict):
     when: Number | None = None
     at: Number | None = Field(None, description="left out where a field means `<this region>.at`, or with `after`")
     origin: str = Field("file", description="what `at` counts from: file, end, or the start of a region")
+    chunk: int | str | None = Field(
+        None,
+        description="with an `origin` whose records have bodies: it counts from the body of the first record of this id",
+    )
+    each: Name | None = Field(
+        None, description="one such region for each record of an earlier region, whose fields expressions may name"
+    )
     after: Name | None = Field(None, description="the region stands directly behind this one")
     repeat: Number | None = None
     until: Number | None = Field(None, description="`end`, `zero`, or an expression that is true of the last record")
@@ -85,9 +92,19 @@ class Region(Strict):
     packed: Steps = []
 
     @property
-    def once(self) -> bool:
-        """Whether it has exactly one record."""
+    def single(self) -> bool:
+        """Whether it has exactly one record wherever it stands."""
         return self.repeat is None and self.until is None and self.pool is None
+
+    @property
+    def linked(self) -> bool:
+        """Whether its records say where the next one stands."""
+        return any(t.means == f"{self.name}.next" for t in ties_of(self))
+
+    @property
+    def once(self) -> bool:
+        """Whether it stands in a file once, with one record."""
+        return self.single and self.each is None and not self.linked
 
     @property
     def ends_itself(self) -> bool:
@@ -102,6 +119,14 @@ class Region(Strict):
             raise ValueError(f"region {self.name} has both repeat and until")
         if self.body and (self.packed or self.file):
             raise ValueError(f"region {self.name} has a body, so it can't be packed or stand in another file")
+        if self.each and (self.body or self.pool or self.file or self.packed):
+            raise ValueError(
+                f"region {self.name} stands for each record of another, so it has no body, pool, file or packing"
+            )
+        if self.linked and (not self.single or self.body or self.packed):
+            raise ValueError(
+                f"region {self.name} is a list of linked records, so it has no repeat, until, body or packing"
+            )
         if (self.packed or self.pool) and self.size is None:
             raise ValueError(f"region {self.name} needs `size`: its bytes in the file")
         return self
@@ -258,8 +283,27 @@ class Layout(Strict):
         return any(t.means in ("stream.stored", "stream.end") for r in self.regions for t in ties_of(r))
 
     def item_regions(self) -> list[Region]:
-        """The regions whose records are its items."""
-        return [r for r in self.regions if r.body or any(_owner(t) == self.kind for t in ties_of(r))]
+        """The regions whose records are its items; what others stand in for each record is none, nor are chunks that hold regions."""
+        own = [r for r in self.regions if any(_owner(t) == self.kind for t in ties_of(r))]
+        own += [r for r in self.regions if r.body and r not in own and not self.frames(r)]
+        around = {name for r in own for name in self.around(r)}
+        return [r for r in self.regions if r in own and r.name not in around]
+
+    def around(self, region: Region) -> list[str]:
+        """The regions for whose records a region stands, the nearest first."""
+        out: list[str] = []
+        while region.each is not None and region.each not in out:
+            out.append(region.each)
+            region = self.region(region.each) or region
+        return out
+
+    def frames(self, region: Region) -> bool:
+        """Whether the bodies of a region's records are other regions, which name them as chunks."""
+        return region.body is not None and any(r.chunk is not None and r.origin == region.name for r in self.regions)
+
+    def inner(self, region: Region) -> Region | None:
+        """The region that stands behind each record of this one, before the next."""
+        return next((r for r in self.regions if r.each == region.name and r.after == region.name), None)
 
     def region(self, name: str) -> Region | None:
         """The region with this name."""

@@ -123,7 +123,7 @@ ONCE: dict[str, Meaning] = {
     "bank.setup": Meaning("", (BYTES,)),
 }
 """Meanings of fields that stand once."""
-OF_REGION = ("at", "end", "stored", "size", "count")
+OF_REGION = ("at", "end", "stored", "size", "count", "next")
 UNITS = tuple(dict.fromkeys((*BY_FRAMES, *BY_BYTES)))
 """Units by name; each is worked out from the codec, the rate or the block size of the stream."""
 

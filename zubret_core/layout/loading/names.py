@@ -15,7 +15,7 @@ from ..types import TYPES
 Path = tuple[str | int, ...]
 """A place in a layout's text: keys and numbers from the outermost inwards."""
 Fault = tuple[Path, str]
-BUILT_IN = {"file.size", "region.at", "record.at", "record.index"}
+BUILT_IN = {"file.size", "region.at", "region.room", "record.at", "record.index"}
 """Names that have a value in every tie."""
 
 
@@ -30,9 +30,11 @@ def walk(layout: Layout) -> Iterator[tuple[Region, Path, FieldModel, Tied, Path]
 
 
 def _once(regions: Iterable[Region]) -> set[str]:
-    """Numbers of regions that stand once, by `region.field`."""
+    """Numbers of regions that stand once, by `region.field`, and where regions stand."""
+    regions = list(regions)
     whole = ((r, f) for r in regions if r.once for f in r.fields if TYPES[f.type].whole)
-    return {f"{r.name}.{t.name}" for r, f in whole for t in (f, *(f.parts or ()))}
+    places = {f"{r.name}.at" for r in regions if r.each is None and not r.linked}
+    return places | {f"{r.name}.{t.name}" for r, f in whole for t in (f, *(f.parts or ()))}
 
 
 def _whole_names(fields: Iterable[FieldModel], scanned: bool = False) -> set[str]:
@@ -48,7 +50,11 @@ def names_known(layout: Layout) -> Iterator[Fault]:
     of_item = _item_names(layout)
     for r, region in enumerate(layout.regions):
         where: Path = ("regions", r)
-        earlier = _once(layout.regions[:r]) | {"file.size"}
+        around = [layout.region(name) for name in layout.around(region)]
+        around += [layout.region(region.origin)] if region.chunk is not None else []
+        held = {f"{a.name}.{name}" for a in around if a is not None for name in _whole_names(a.fields)}
+        earlier = _once(layout.regions[:r]) | {"file.size"} | held
+        earlier |= {"region.room"} if region.chunk is not None else set()
         own = _whole_names(region.fields)
         for key in ("when", "at", "repeat", "size"):
             yield from _known(
@@ -61,7 +67,7 @@ def names_known(layout: Layout) -> Iterator[Fault]:
                 earlier | _whole_names(region.fields, True),
                 "a number of the record or of an earlier region",
             )
-        tied = BUILT_IN | own | (every | of_item if region in items else earlier)
+        tied = BUILT_IN | own | (every | held | of_item if region in items else earlier)
         for f, field in enumerate(region.fields):
             place: Path = (*where, "fields", f)
             before = earlier | _whole_names(region.fields[:f], True)

@@ -40,7 +40,23 @@ def _regions(layout: Layout) -> Iterator[Fault]:
                 yield where, f'the name "{name}" stands twice in region {region.name}'
         before = names[:n]
         tied = {t.means for r in layout.regions[:n] for t in ties_of(r)}
-        places = sum((region.at is not None, region.after is not None, f"{region.name}.at" in tied))
+        places = sum(
+            (
+                region.at is not None and region.chunk is None,
+                region.after is not None,
+                f"{region.name}.at" in tied,
+                region.chunk is not None,
+            )
+        )
+        if region.each is not None:
+            yield from _each(layout, n, region)
+        if region.chunk is not None:
+            frames = layout.region(region.origin)
+            if frames is None or frames.body is None:
+                yield (
+                    (*where, "chunk"),
+                    f"`origin` of region {region.name} is a region whose records have bodies, where there is a `chunk`",
+                )
         if places != 1:
             yield (
                 where,
@@ -66,6 +82,21 @@ def _regions(layout: Layout) -> Iterator[Fault]:
         for m in means:
             if means.count(m) > 1:
                 yield where, f'"{m}" stands twice in region {region.name}'
+
+
+def _each(layout: Layout, n: int, region: Region) -> Iterator[Fault]:
+    """What a region that stands for each record of another must fulfil."""
+    where: Path = ("regions", n, "each")
+    holder = next((r for r in layout.regions[:n] if r.name == region.each), None)
+    if holder is None:
+        yield where, f'"{region.each}" is no earlier region (each of region {region.name})'
+    elif holder.once or holder.pool or holder.body or holder.packed or holder.file:
+        yield where, f"region {region.each} must repeat, stand in the described file, and have no body and no packing"
+    elif region.after == region.each and sum(r.each == region.each for r in layout.regions) > 1:
+        yield where, f"only one region can stand behind each record of {region.each}"
+    same = [r for r in layout.item_regions() if r.group == region.group]
+    if region in same and any(r.each != region.each for r in same):
+        yield where, f'the regions of group "{region.group}" all stand for each record of the same region'
 
 
 def _body(region: Region, where: Path) -> Iterator[Fault]:
@@ -180,8 +211,16 @@ def _meaning(layout: Layout, region: Region, field: FieldModel, tie: Tied, where
         hint = f' Did you mean "{near[0]}"?' if near else ""
         yield where, f'"{means}" is not a meaning that Zubret knows ({named}).{hint}'
         return
-    elif not region.once:
+    elif means == f"{region.name}.next":
+        if tie.none is None:
+            yield (
+                where,
+                f"the last link says so: give field {tie.name} the number that stands for none, such as none: 0",
+            )
+    elif not region.once and (layout.region(owner) is None or layout.region(owner).each != region.name):  # type: ignore[union-attr]
         yield where, f'"{means}" is said once, so region {region.name} can\'t repeat ({named})'
+    elif what == "next":
+        yield where, f"only the records of {owner} themselves say where the next one stands ({named})"
     yield from _suits(field, tie, means, where)
 
 

@@ -12,6 +12,7 @@ from ..document.instance import Instance
 from ..document.records import DAMAGED, Records
 from ..document.shape import Shape
 from ..language.expression import evaluate
+from ..types.numbers import Result
 from .regions import read_records
 
 DEEPEST = 32
@@ -21,9 +22,11 @@ MOST = 1 << 22
 
 
 class Walk:
-    """One walk over a region with bodies. numbers: what expressions may name besides the record's own fields."""
+    """One walk over a region with bodies. numbers: what expressions may name besides the record's own fields; frames: its bodies
+    are other regions, so that no record is an item."""
 
-    def __init__(self, shape: Shape, source: Source, numbers: Mapping[str, int]):
+    def __init__(self, shape: Shape, source: Source, numbers: Mapping[str, int], frames: bool = False):
+        self.frames = frames
         assert shape.region.body is not None
         self.shape, self.source, self.numbers = shape, source, numbers
         self.region, self.body = shape.region, shape.region.body
@@ -38,7 +41,8 @@ class Walk:
         instance.body = np.array([(r[1], r[2]) for r in self.rows], np.int64).reshape(-1, 2)
         instance.inside = np.array([r[3] for r in self.rows], np.int64)
         holders = instance.holders
-        instance.rows = np.array([n for n in range(len(self.rows)) if n not in holders], np.int64)
+        if not self.frames:
+            instance.rows = np.array([n for n in range(len(self.rows)) if n not in holders], np.int64)
         return instance
 
     def _error(self, what: str, at: int, field: str) -> ZubretError:
@@ -85,10 +89,14 @@ class Walk:
         return (record.cells(first).contents()[0] or b"").decode("latin-1") if first else ""
 
     def _body_size(self, record: Records) -> int:
-        tie, stored = self.size.tie, int(record.numbers(self.size)[0])
+        names, tie = self._own(record), self.size.tie
+        if isinstance(self.size.type, Result):
+            of = self.size.field.of
+            stored = evaluate(of if of is not None else 0, names, self.source.name, tie.name)
+        else:
+            stored = int(record.numbers(self.size)[0])
         if tie.unit == 1 and tie.base == 0:
             return stored
-        names = self._own(record)
         unit, base = (evaluate(x, names, self.source.name, tie.name) for x in (tie.unit, tie.base))
         return stored * unit + base
 

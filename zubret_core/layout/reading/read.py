@@ -7,9 +7,10 @@ by `checks`.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from fnmatch import fnmatchcase
-from typing import NamedTuple
+from itertools import count
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -17,12 +18,17 @@ from ...base import ZubretError
 from ...source import SliceSource, Source
 from ..document import Document, Group, Instance, Records, Siblings, Slot, shape_of
 from ..document.chains import Keys, chain_of
+from ..document.document import held_numbers
 from ..document.records import DAMAGED
 from ..document.words import FileWords
 from ..language.expression import evaluate
 from ..language.schema import Layout, Mark, NumberAt, Region
 from .bodies import Walk
 from .regions import read_records
+
+Holder = tuple[Instance, int] | None
+MOST_PIECES = 1 << 17
+"""Regions of a file at most, where they stand for each record of others."""
 
 
 def read_document(
@@ -135,27 +141,135 @@ class _Reader:
     def read(self) -> Document:
         document = self.document
         for region in document.layout.regions:
-            if region.when is None or self._value(region.when, region):
-                instance = self._region(region)
+            around = document.layout.region(region.each) if region.each else None
+            if around is not None and document.layout.inner(around) is region:
+                continue  # it was read with what stands around it
+            for instance in self._instances(region):
+                if len(document.instances) > MOST_PIECES:
+                    raise document.error(f"More than {MOST_PIECES:,} regions.", instance)
                 document.instances.append(instance)
                 self._learn(instance)
         self._group_items()
         return document
 
-    def _value(self, text: int | str, region: Region, what: str = "") -> int:
+    def _value(self, text: int | str, region: Region, what: str = "", holder: Holder = None) -> int:
         name = f"{region.name}.{what}" if what else region.name
-        return evaluate(text, self.document.numbers, self.document.file.name, name)
+        return evaluate(text, self._around(holder), self.document.file.name, name)
+
+    def _around(self, holder: Holder) -> Mapping[str, int]:
+        """The numbers of regions that stand once, and of the records in which a region stands."""
+        if holder is None:
+            return self.document.numbers
+        instance, row = holder
+        out = {**self.document.numbers, **held_numbers(instance)}
+        whole = ((n, s) for n, s in instance.shape.slots.items() if s.whole and not instance.records.absent(s))
+        return out | {f"{instance.region.name}.{n}": int(instance.records.numbers(s)[row]) for n, s in whole}
+
+    # Regions that stand several times ---------------------------------------------------------------
+
+    def _instances(self, region: Region) -> Iterator[Instance]:
+        """A region wherever it stands: once; for each record of another one; or record by record, as a list of links or with a region
+        behind each."""
+        inner = self.document.layout.inner(region)
+        if region.linked:
+            yield from self._links(region)
+        elif inner is not None:
+            yield from self._turns(region, inner)
+        elif region.each is None:
+            found = self._chunk_of(region) if region.chunk is not None else None
+            there = region.chunk is None or found is not None
+            if there and (region.when is None or self._value(region.when, region, holder=found)):
+                yield self._region(region, found)
+        else:
+            last: Instance | None = None
+            holders = [i for i in self.document.instances if i.region.name == region.each]
+            for number, holder in enumerate((i, row) for i in holders for row in range(i.records.count)):
+                if region.when is None or self._value(region.when, region, holder=holder):
+                    last = self._region(region, holder, number, last)
+                    yield last
+
+    def _links(self, region: Region) -> Iterator[Instance]:
+        """Records each of which says where the next one stands."""
+        document, at, seen = self.document, None, set[int]()
+        for number in count():
+            instance = self._region(region, None, number, None, at)
+            if instance.at in seen:
+                raise document.error(f"The list comes back to byte {instance.at:,}.", instance)
+            seen.add(instance.at)
+            yield instance
+            slot = instance.shape.means[f"{region.name}.next"][0]
+            value = document.values(instance, slot)[0]
+            if value is None:
+                return
+            at = int(value)
+
+    def _turns(self, region: Region, inner: Region) -> Iterator[Instance]:
+        """Records with a region behind each, before the next one."""
+        source, before = self.document.source, None
+        wanted = None if region.repeat is None else self._value(region.repeat, region)
+        end = (
+            source.size
+            if region.size is None
+            else self._start(region, source, None, None) + self._value(region.size, region)
+        )
+        for number in count():
+            if number == wanted:
+                return
+            at = None if before is None else before.at + before.stored
+            at = at if at is None else at + -at % region.align
+            place = self._start(region, source, None, None) if at is None else at
+            if wanted is None and region.until == "end" and place >= end:
+                return
+            if wanted is None and region.until == "zero" and not source.read(place, min(8, end - place)).strip(b"\0"):
+                return
+            record = self._region(region, None, number, None, place, alone=True)
+            yield record
+            before = self._region(inner, (record, 0), number, record)
+            yield before
+            if region.ends_itself and self._value(region.until or 0, region, "until", (record, 0)):
+                return
+
+    def _chunk_of(self, region: Region) -> Holder:
+        """The first record of the region of an `origin` that has the id of a chunk; nothing where there is none."""
+        frames = self.document.instance(region.origin)
+        if frames is None or frames.body is None:
+            return None
+        first = next((s for s in frames.shape.fields if s.field.type in ("text", "bytes") or s.whole), None)
+        if first is None:
+            return None
+        for row in range(frames.records.count):
+            if first.whole:
+                found: Any = int(frames.records.numbers(first)[row])
+            else:
+                data = frames.records.cells(first).contents()[row] or b""
+                found = data.hex(" ") if first.field.type == "bytes" else data.rstrip(b"\0").decode("latin-1")
+            if found == region.chunk:
+                return frames, row
+        return None
 
     # Regions ----------------------------------------------------------------------------------------
 
-    def _region(self, region: Region) -> Instance:
+    def _region(
+        self,
+        region: Region,
+        holder: Holder = None,
+        piece: int = -1,
+        before: Instance | None = None,
+        at: int | None = None,
+        alone: bool = False,
+    ) -> Instance:
+        """A region where it stands. holder: the record for which it does, or in whose body; piece, before: its number and the piece
+        before it, where it stands several times; at: its place, where that is known; alone: one record of it."""
         document = self.document
         file = document.companion(region.file) if region.file else ""
         source = document.file_named(file)
-        at = self._start(region, source)
-        limit = source.size
+        at = self._start(region, source, holder, before) if at is None else at
+        limit, room = source.size, -1
+        if region.chunk is not None and holder is not None and holder[0].body is not None:
+            begin, room = holder[0].body[holder[1]].tolist()
+            limit = begin + room
         if region.size is not None:
-            limit = at + self._value(region.size, region, "size")
+            limit = at + self._value(region.size, region, "size", holder)
         if not 0 <= at <= limit <= source.size:
             raise ZubretError(
                 f"Region {region.name} would stand at byte {at:,}, up to {limit:,}, outside the file of "
@@ -165,15 +279,29 @@ class _Reader:
                 field=region.name,
                 next=DAMAGED,
             )
-        count = 1 if region.once else None if region.repeat is None else self._value(region.repeat, region)
+        count = 1 if region.single or alone else None
+        if region.repeat is not None and not alone:
+            count = self._value(region.repeat, region, holder=holder)
         if region.packed:
             return self._packed(region, file, source, at, limit, count)
-        return self._plain(region, file, source, at, limit, count)
+        numbers = {**self._around(holder), "region.at": at, "region.room": room}
+        instance = self._plain(region, file, source, at, limit, count, numbers)
+        instance.piece, instance.holder, instance.room = piece, holder, room
+        return instance
 
-    def _plain(self, region: Region, file: str, source: Source, at: int, limit: int, count: int | None) -> Instance:
-        shape, numbers = shape_of(self.document.layout, region), self._numbers(at)
+    def _plain(
+        self,
+        region: Region,
+        file: str,
+        source: Source,
+        at: int,
+        limit: int,
+        count: int | None,
+        numbers: dict[str, int],
+    ) -> Instance:
+        shape = shape_of(self.document.layout, region)
         if region.body:
-            return Walk(shape, source, numbers).read(at, limit, count)
+            return Walk(shape, source, numbers, self.document.layout.frames(region)).read(at, limit, count)
         records, end = self._records(region, source, at, limit, count, numbers, at)
         stored = limit - at if region.size is not None else end - at
         return self._instance(region, file, at, stored, SliceSource(source, at, stored), records)
@@ -218,16 +346,23 @@ class _Reader:
     def _numbers(self, at: int) -> dict[str, int]:
         return {**self.document.numbers, "region.at": at}
 
-    def _start(self, region: Region, source: Source) -> int:
+    def _start(self, region: Region, source: Source, holder: Holder, before: Instance | None) -> int:
         document = self.document
         tied = document.once.get(f"{region.name}.at")
         if isinstance(tied, int):
             return tied
+        if region.chunk is not None and holder is not None and holder[0].body is not None:
+            return int(holder[0].body[holder[1], 0]) + self._value(region.at or 0, region, holder=holder)
+        if holder is not None:
+            for slot in holder[0].shape.means.get(f"{region.name}.at", ()):
+                value = document.values(holder[0], slot)[holder[1]]
+                if value is not None:
+                    return int(value)
         if region.after is not None:
-            before = document.instance(region.after)
+            before = before or document.instance(region.after)
             end = before.at + before.stored if before else 0
             return end + -end % region.align
-        at = self._value(region.at or 0, region)
+        at = self._value(region.at or 0, region, holder=holder)
         if region.origin == "end":
             return source.size + at
         origin = document.instance(region.origin) if region.origin != "file" else None
@@ -240,6 +375,8 @@ class _Reader:
         document, region, records = self.document, instance.region, instance.records
         for slot in instance.shape.constants:
             self._check_constant(instance, slot)
+        if instance.piece < 0:
+            document.numbers[f"{region.name}.at"] = instance.at
         if not region.once:
             return
         for name, slot in instance.shape.slots.items():
@@ -283,11 +420,13 @@ class _Reader:
         """The regions of items by group: parallel tables of one group have as many records each."""
         document = self.document
         wanted = {r.name for r in document.layout.item_regions()}
-        by_name: dict[str, list[Instance]] = {} if document.layout.describes != "stream" else {"": []}
+        by_name: dict[tuple[str, int], list[Instance]] = {}
+        if document.layout.describes == "stream":
+            by_name["", -1] = []
         for instance in document.instances:
-            if instance.name in wanted:
-                by_name.setdefault(instance.region.group, []).append(instance)
-        for name, instances in by_name.items():
+            if instance.region.name in wanted:
+                by_name.setdefault((instance.region.group, instance.piece), []).append(instance)
+        for (name, _), instances in by_name.items():
             count = len(instances[0].rows) if instances else 1  # a stream that no region says anything of
             for other in instances[1:]:
                 if len(other.rows) != count:

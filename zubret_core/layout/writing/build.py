@@ -141,9 +141,7 @@ class _Rebuild:
         behind = instance.content.size - len(instance.records.data)
         tail = SliceSource(instance.content, len(instance.records.data), behind) if behind > 0 else None
         content = _Live(records, data, tail, instance.content.name)
-        self.next[name] = Instance(
-            instance.region, instance.file, extent.new_at, extent.new_length, content, records, instance.chain
-        )
+        self.next[name] = self._moved(instance, extent.new_at, extent.new_length, content, records)
         if instance.region.packed:
             return moved  # its stored length is known when its sums are
         moved |= content.size != extent.new_length
@@ -164,8 +162,16 @@ class _Rebuild:
                 extent.new_length = length
         content = _Live(records, None, None, instance.content.name)
         at = places[0] if places else instance.at
-        self.next[instance.name] = Instance(instance.region, "", at, content.size, content, records)
+        self.next[instance.name] = self._moved(instance, at, content.size, content, records)
         return changed
+
+    def _moved(self, instance: Instance, at: int, stored: int, content: Source, records: Records) -> Instance:
+        """A region as it will be, in what it stands in as that will be."""
+        new = Instance(instance.region, instance.file, at, stored, content, records, instance.chain)
+        new.piece, new.room = instance.piece, instance.room
+        if instance.holder is not None:
+            new.holder = self.next.get(instance.holder[0].name, instance.holder[0]), instance.holder[1]
+        return new
 
     def _pack(self, reserve: bool) -> bool:
         """The stored bytes of every region; True where a packed one has another length than before."""
@@ -193,21 +199,24 @@ class _Rebuild:
     def _is_found(self) -> bool:
         """Whether every region stands where reading will look for it. If one does not, its file is laid anew, if it is
         not yet, for what stays in place may leave a gap that no field can tell."""
-        numbers = self.draft.numbers
         for instance in self.document.instances:
-            region = instance.region
-            if region.after in self.stored:
-                before = self.next[region.after]
-                at = Grid(region.align).above(before.at + self.stored[region.after].size)
-            elif region.at is None or instance.file:
+            region, ahead = instance.region, self._ahead(instance)
+            if ahead in self.stored:
+                before = self.next[ahead]
+                at = Grid(region.align).above(before.at + self.stored[ahead].size)
+            elif (
+                instance.file or (region.at is None and region.chunk is None) or (instance.piece > 0 and region.linked)
+            ):
                 continue
             else:
-                at = evaluate(region.at, numbers, self.document.file.name, region.name)
-            if region.origin == "end":
+                at = evaluate(region.at or 0, self.draft.numbers_at(instance), self.document.file.name, region.name)
+            if region.chunk is not None and instance.holder is not None:
+                at += self._body_at(*instance.holder)
+            elif region.origin == "end":
                 at += self.draft.files[""].new_size
             elif region.origin != "file" and region.origin in self.next:
                 at += self.next[region.origin].at
-            new_at = self.next[region.name].at
+            new_at = self.next[instance.name].at
             if new_at != at:
                 file = self.draft.files[instance.file]
                 if not file.in_place:
@@ -215,6 +224,24 @@ class _Rebuild:
                 file.in_place = False
                 return False
         return True
+
+    def _ahead(self, instance: Instance) -> str | None:
+        """The name of what a region stands directly behind; nothing where its place is told otherwise."""
+        region = instance.region
+        inner = self.layout.inner(region)
+        if inner is not None and instance.piece > 0:
+            return f"{inner.name} {instance.piece - 1}"
+        if instance.piece < 0 or region.each is None or region.after is None:
+            return region.after if instance.piece <= 0 else None
+        if region.after == region.each and instance.holder is not None:
+            return instance.holder[0].name
+        return f"{region.name} {instance.piece - 1}" if instance.piece else region.after
+
+    def _body_at(self, frames: Instance, row: int) -> int:
+        """Where the body of a record will stand."""
+        own = next(e for e in self.draft.files[""].extents if e.instance is frames and e.record == row)
+        skip = frames.region.body.skip if frames.region.body and row in frames.holders else 0
+        return own.new_at + own.new_length - skip
 
     def _next_document(self) -> Document:
         """The document as it will be read: the new regions, over the new file."""

@@ -16,9 +16,9 @@ from ..document import Document, Group, Instance
 from ..document.document import DEFAULTS
 from ..document.extent import Extent, Grid, NewItem
 from ..document.paths import folder_paths
-from ..document.ties import Scope
+from ..document.ties import Scope, meant
 from ..language.schema import Guard, Stand, ties_of
-from ..types.numbers import stretched
+from ..types.numbers import Result, stretched
 from .placement import LaidFile
 from .records import Table
 
@@ -60,6 +60,7 @@ class Draft:
         self.pools: dict[str, bytearray] = {}
         self.numbers: dict[str, int] = dict(document.numbers)
         self.pool_places: dict[str, dict[str, int]] = {}
+        self.held: dict[str, dict[str, dict[int, int]]] = {}
         if self.left_out:
             self._leave_out()
         self._change(changes)
@@ -152,7 +153,11 @@ class Draft:
         ranges = any(
             (t.means or "") in ("folder.first", "folder.count") for i in document.instances for t in ties_of(i.region)
         )
-        if len(self.files) > 1 or ranges or any(i.region.sentinel or i.holders for i in document.instances):
+        if (
+            len(self.files) > 1
+            or ranges
+            or any(i.region.sentinel or i.region.linked or i.holders for i in document.instances)
+        ):
             raise ZubretError(
                 "No new archive with some of the entries can be made of this kind: its payloads stand in files beside it, inside one "
                 "another, or in ranges.",
@@ -199,7 +204,10 @@ class Draft:
             return
         document = self.document
         group = document.groups[-1] if document.groups else None
-        if group is None or not group.count or any(i.region.body and i.region.body.nested for i in group.instances):
+        fixed = group is None or any(
+            i.region.linked or (i.region.body and i.region.body.nested) for i in group.instances
+        )
+        if group is None or fixed or not group.count:
             raise ZubretError(
                 "Entries can only be added behind others of the same kind.",
                 file=document.file.name,
@@ -220,6 +228,7 @@ class Draft:
             self.stored.append(0)
             self.item_files.append(self.item_files[like])
             self._name(index, item.path, group)
+            self._check_held(index, item.path, group)
             grid = Stands(document).grid(like)
             extent = Extent(-1, 0, items=[index], grid=grid, fill=group.stand.fill)
             self._replace(extent, item, {})
@@ -265,6 +274,24 @@ class Draft:
                 columns["id"][index] = f"{number:x}" if tie.shown == "hex" else str(number)
             elif "path" not in columns and "name" not in columns:
                 columns["id"][index] = path
+
+    def _check_held(self, index: int, path: str, group: Group) -> None:
+        """An error where an added entry would need other values than what its group stands in has for all of it."""
+        holder = group.instances[0].holder
+        while holder is not None:
+            for means in holder[0].shape.means:
+                owner, _, what = means.partition(".")
+                if (
+                    owner == self.kind
+                    and what in self.columns
+                    and self.columns[what][index] != self.columns[what][self.document.count - 1]
+                ):
+                    raise ZubretError(
+                        f"Entries can only be added to the last {holder[0].region.name} of this archive.",
+                        file=path,
+                        next="Give it the same folder as the last entry has, or replace an entry.",
+                    )
+            holder = holder[0].holder
 
     def _grows(self, instance: Instance) -> bool:
         return bool(self.added) and any(i is instance for i in self.document.groups[-1].instances)
@@ -333,9 +360,32 @@ class Draft:
 
         at = instance.at if instance.body is not None else self.extent_of(instance).new_at
         return Scope(
-            self.document.layout, self.document.file.name, self.numbers, at, len(table.order),
+            self.document.layout, self.document.file.name, self.numbers_at(instance), at, len(table.order),
             partial(self.record_places, instance), own, partial(self._by_record, instance), table.error,
         )  # fmt: skip
+
+    def numbers_at(self, instance: Instance) -> Mapping[str, int]:
+        """The numbers that expressions of a region may name besides its own, as they will be."""
+        if instance.holder is None:
+            return self.numbers
+        out = dict(self.numbers)
+        holders = []
+        around: tuple[Instance, int] | None = instance.holder
+        while around is not None:
+            holders.append(around)
+            around = around[0].holder
+        for holder, row in reversed(holders):
+            table = self.tables[holder.name]
+            for name, slot in holder.shape.slots.items():
+                if slot.whole and not holder.records.absent(slot):
+                    out[f"{holder.region.name}.{name}"] = int(table.numbers(slot)[row])
+        holder, row = instance.holder
+        if holder.body is not None and holder.region.body is not None:
+            size = holder.shape.slots[holder.region.body.size]
+            stored = self.tables[holder.name].numbers(size)
+            room = meant(size, stored, self.scope(holder))[row] if not isinstance(size.type, Result) else instance.room
+            out["region.room"] = int(room)
+        return out
 
     def _by_record(self, instance: Instance, what: str) -> NDArray:
         column = {"at": self.at, "stored": self.stored}.get(what) or self.columns.get(what)

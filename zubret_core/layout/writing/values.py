@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from itertools import takewhile
 from typing import Any
 
 from ..document import Instance, Slot
@@ -17,6 +18,10 @@ def write_values(draft: Draft) -> None:
     """Put every meaning into its field: first in regions that stand once, which others may name."""
     whole = whole_values(draft)
     draft.numbers["file.size"] = draft.files[""].new_size
+    for instance in draft.document.instances:
+        if instance.piece < 0 and "at" not in instance.shape.slots:
+            at = draft.extent_of(instance).new_at if instance.body is None else instance.at
+            draft.numbers[f"{instance.name}.at"] = at
     instances = [i for i in draft.document.instances if i.region.fields]
     for instance in sorted(instances, key=lambda i: not i.region.once):
         _write_region_values(draft, instance, whole)
@@ -58,11 +63,27 @@ def _write_region_values(draft: Draft, instance: Instance, whole: Mapping[str, A
                 _put_sentinel(draft, instance, slot, scope)
         elif instance.region.once and slot.tie.means and slot.tie.means in whole:
             table.put(slot, [whole[slot.tie.means]], [0], scope)
+        elif instance.region.linked and slot.tie.means == f"{instance.region.name}.next":
+            table.put(slot, [whole.get(f"{instance.region.name} {instance.piece + 1}.at")], [0], scope)
+        elif owner and not instance.region.once and _held(draft, instance, owner):
+            pieces = _held(draft, instance, owner)
+            table.put(slot, [whole.get(f"{owner} {pieces[row]}.{what}") for row in pieces], list(pieces), scope)
         elif owner == "folder":
             values = listed(draft.document.values(instance, slot))
             _put(draft, table, slot, values, list(range(len(values))), scope)
     if instance.body is not None:
         _put_bodies(draft, instance, table, pairs, scope)
+
+
+def _held(draft: Draft, instance: Instance, region: str) -> dict[int, int]:
+    """The numbers of a region's pieces that stand for the records of an instance, by the record."""
+    if region not in draft.held:
+        by_holder: dict[str, dict[int, int]] = {}
+        for other in draft.document.instances:
+            if other.region.name == region and other.piece >= 0 and other.holder is not None:
+                by_holder.setdefault(other.holder[0].name, {})[other.holder[1]] = other.piece
+        draft.held[region] = by_holder
+    return draft.held[region].get(instance.name, {})
 
 
 def _put(draft: Draft, table: Table, slot: Slot, values: list, rows: list[int], scope: Scope) -> None:
@@ -95,17 +116,24 @@ def _put_bodies(draft: Draft, instance: Instance, table: Table, pairs: list[tupl
     assert body is not None and instance.body is not None
     slot = instance.shape.slots[body.size]
     table.put(slot, [draft.stored[item] for item, _ in pairs], [row for _, row in pairs], scope)
-    extents = [e for e in draft.files[""].extents if e.at >= 0]
-    own = {e.record: e for e in extents if e.instance is instance}
-    for row in sorted(instance.holders, reverse=True):
+    if isinstance(slot.type, Result):
+        return  # other fields say how long bodies are
+    extents = draft.files[""].extents
+    own = {e.record: n for n, e in enumerate(extents) if e.instance is instance and e.at >= 0}
+    framed = draft.document.layout.frames(instance.region)
+    for row in sorted(range(instance.records.count) if framed else instance.holders, reverse=True):
         at, size = instance.body[row].tolist()
-        within = [e for e in extents if at + body.skip <= e.at < at + size]
-        if not within:
+        header = extents[own[row]]
+        behind = extents[own[row] + 1 :]
+        within = list(
+            takewhile(lambda e, stop=at + size: e.at < stop, behind)
+        )  # added ones stand behind the last payload
+        if not any(e.at >= at for e in within):
             continue
-        last = max(within, key=lambda e: (e.end, e.at))
-        padded = Grid(body.align).above(last.end)
-        end = Grid(body.align).above(last.new_end) if at + size == padded else last.new_end + at + size - last.end
-        shift = own[row].new_at + own[row].new_length - own[row].at - own[row].length
+        old_end, new_end = max(e.end for e in within if e.at >= 0), max(e.new_end for e in within)
+        padded = Grid(body.align).above(old_end)
+        end = Grid(body.align).above(new_end) if at + size == padded else new_end + at + size - old_end
+        shift = header.new_at + header.new_length - header.at - header.length
         table.put(slot, [end - at - shift], [row], scope)
 
 
@@ -158,6 +186,14 @@ def whole_values(draft: Draft) -> dict[str, Any]:
             size += max(0, instance.content.size - len(instance.records.data))
             whole |= {f"{name}.at": at, f"{name}.stored": stored, f"{name}.end": at + stored, f"{name}.size": size}
         whole[f"{name}.count"] = len(draft.tables[name].order) if name in draft.tables else 0
+        if instance.piece >= 0:
+            total = f"{instance.region.name}.count"
+            whole[total] = whole[f"{name}.count"] + (whole[total] if instance.piece else 0)
+            if not instance.piece:
+                whole |= {
+                    f"{instance.region.name}.{what}": whole[f"{name}.{what}"]
+                    for what in ("at", "end", "stored", "size")
+                }
     _payload_values(draft, whole)
     whole["file.size"] = draft.files[""].new_size
     whole["entries.count"] = whole["streams.count"] = document.count - len(draft.left_out) + len(draft.added)
