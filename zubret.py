@@ -388,6 +388,8 @@ TOOLS = {
     "bzip2": "bzip2",
     "genisoimage": "genisoimage",
     "mscompress": "mscompress",
+    "cpio": "cpio",
+    "ar": "binutils",
     "lzop": "lzop",
     "mpg123": "mpg123",
     "faad": "faad",

@@ -145,7 +145,7 @@ class FieldModel(Tied):
 
     type: Literal[
         "u8", "u16", "u24", "u32", "u40", "u48", "u56", "u64", "i8", "i16", "i24", "i32", "i40", "i48", "i56", "i64",
-        "f32", "f64", "varint", "digits", "bcd", "result", "text", "bytes", "align",
+        "f32", "f64", "f80", "varint", "digits", "bcd", "result", "text", "bytes", "align",
     ]  # fmt: skip
     of: Number | None = Field(None, description="of type result: an expression on other fields; it has no bytes")
     length: int | str | None = Field(None, description="bytes, or an earlier field of the record that says how many")

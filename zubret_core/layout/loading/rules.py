@@ -104,7 +104,7 @@ def _body(region: Region, where: Path) -> Iterator[Fault]:
     found = [(f, t) for f in region.fields for t in (f, *(f.parts or ())) if t.name == region.body.size]
     if not found:
         yield where, f"region {region.name} has no field {region.body.size} for the body's size"
-    elif not TYPES[found[0][0].type].whole or found[0][1].values:
+    elif not (TYPES[found[0][0].type].whole or found[0][0].type == "result") or found[0][1].values:
         yield where, f"the size of a body is a whole number, but {region.body.size} is none"
 
 
@@ -164,7 +164,7 @@ def _ties(layout: Layout) -> Iterator[Fault]:
         if tie.sum is not None:
             if tie.sum.of not in WHOLE and tie.sum.of not in regions:
                 yield where, f'a sum covers {", ".join(WHOLE)} or a region, not "{tie.sum.of}" ({named})'
-            if field.type in ("varint", "align", "f32", "f64", "bcd", "result"):
+            if field.type in ("varint", "align", "f32", "f64", "f80", "bcd", "result"):
                 yield where, f"a field of type {field.type} can't hold a sum; use an integer, bytes or text ({named})"
         if not kind.whole:
             taken = {"f": ("unit", "base"), "r": ("unit", "base", "per", "values", "none")}.get(field.type[0], ())
@@ -316,8 +316,8 @@ def _shrinks(steps: list) -> bool:
 def _items(layout: Layout) -> Iterator[Fault]:
     kind, items, where = layout.kind, layout.item_regions(), ("regions",)
     if layout.describes == "stream":
-        if any(r.body for r in layout.regions):
-            yield where, "a file that is one stream has no bodies"
+        if any(r.body and not layout.frames(r) for r in layout.regions):
+            yield where, "a file that is one stream has no bodies but those of chunks, in which its regions stand"
         return
     if not items:
         yield where, f"at least one region must hold {kind}.* meanings"

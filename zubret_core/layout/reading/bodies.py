@@ -42,7 +42,8 @@ class Walk:
         instance.inside = np.array([r[3] for r in self.rows], np.int64)
         holders = instance.holders
         if not self.frames:
-            instance.rows = np.array([n for n in range(len(self.rows)) if n not in holders], np.int64)
+            items = len(self.rows) - int(self.region.ends_itself and bool(self.rows))
+            instance.rows = np.array([n for n in range(items) if n not in holders], np.int64)
         return instance
 
     def _error(self, what: str, at: int, field: str) -> ZubretError:

@@ -38,7 +38,7 @@ def read_records(
     fields = shape.present(numbers, source.name)
     if count is not None and not shape.by_record and all(shape.widths[s.field.name] is not None for s in fields):
         size = sum(shape.widths[s.field.name] or 0 for s in fields)
-        room = (limit - at) // size if size else 0
+        room = (limit - at) // size if size else int(region.single)  # a region of results alone has no bytes
         if count < 0 or count > room:
             raise ZubretError(
                 f"Region {region.name} promises {count:,} records of {size} bytes, "

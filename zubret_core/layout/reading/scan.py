@@ -101,6 +101,26 @@ def _number(data, at, width, big, signed):
 
 
 @njit(cache=True)
+def _digits(data, at, width, radix):
+    """A number in text, up to a zero, between spaces; and whether it is none."""
+    first, last = at, at
+    while last < at + width and data[last] != 0:
+        last += 1
+    while first < last and data[first] == 32:
+        first += 1
+    while last > first and data[last - 1] == 32:
+        last -= 1
+    value = np.int64(0)
+    for n in range(first, last):
+        byte = np.int64(data[n])
+        digit = byte - 48 if byte < 58 else (byte | 32) - 87
+        if digit < 0 or digit >= radix or (byte >= 58 and digit < 10) or value > (np.int64(1) << 57):
+            return np.int64(0), True
+        value = value * radix + digit
+    return value, False
+
+
+@njit(cache=True)
 def scan(data, base, start, steps, code, until, until_from, until_to, starts, at, length, numbers):
     """Find the fields of records from data[start], as many as the arrays have rows.
 
@@ -179,6 +199,14 @@ def scan(data, base, start, steps, code, until, until_from, until_to, starts, at
                         break
                 if not found:
                     return row, first, 2, s
+            elif kind == 8:
+                n = a
+                if pos + n > size:
+                    return row, first, 1, s
+                value, fault = _digits(data, pos, a, b)
+                if fault:
+                    return row, first, 3, s
+                numbers[row, s] = value
             else:
                 n = -(base + pos) % a
             if n > size - pos:

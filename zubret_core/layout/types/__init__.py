@@ -8,6 +8,7 @@ TYPES: dict[str, FieldType] = {
     **{f"{sign}{bits}": Integer(bits // 8, sign == "i") for sign in "ui" for bits in range(8, 72, 8)},
     "f32": Float(4),
     "f64": Float(8),
+    "f80": Float(10),
     "varint": Varint(),
     "digits": Digits(),
     "bcd": Bcd(),

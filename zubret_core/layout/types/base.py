@@ -26,7 +26,7 @@ class Step(NamedTuple):
     c: int = 0
 
 
-INT, VARINT, FIXED, BY_FIELD, COUNTED, COUNTED_VAR, ENDS, ALIGN = range(8)
+INT, VARINT, FIXED, BY_FIELD, COUNTED, COUNTED_VAR, ENDS, ALIGN, DIGITS = range(9)
 """The scanner's operations."""
 
 
@@ -60,6 +60,8 @@ class Cells:
         blob = self.data.tobytes()
         if self.at is None or self.length is None:
             width = self.width
+            if not self.stride:
+                return [b""] * self.count  # a record of results alone has no bytes
             return [blob[a : a + width] for a in range(self.first, self.first + self.count * self.stride, self.stride)]
         pairs = zip(self.at.tolist(), self.length.tolist(), strict=True)
         return [blob[a : a + n] if n >= 0 else None for a, n in pairs]

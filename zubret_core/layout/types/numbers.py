@@ -7,6 +7,7 @@ practice).
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -16,7 +17,7 @@ from numpy.typing import NDArray
 
 from ..language.fields import FieldModel
 from ..language.terms import NUMBER
-from .base import FEW, FIXED, INT, VARINT, Cells, FieldType, Step, length_fault, not_a_number
+from .base import DIGITS, FEW, FIXED, INT, VARINT, Cells, FieldType, Step, length_fault, not_a_number
 
 
 @dataclass(frozen=True)
@@ -76,7 +77,8 @@ class Integer(FieldType):
 
 @dataclass(frozen=True)
 class Float(FieldType):
-    """IEEE 754. What it means is the nearest whole number; without a meaning it is carried over."""
+    """IEEE 754, of 80 bits with the leading bit of the fraction stored (double extended, as AIFF has it). What it means is the nearest
+    whole number; without a meaning it is carried over."""
 
     size: int
     carries = (NUMBER,)
@@ -92,16 +94,37 @@ class Float(FieldType):
 
     def decode(self, field: FieldModel, cells: Cells) -> NDArray[np.float64]:
         raw = np.ascontiguousarray(cells.rows(self.size))
-        with np.errstate(invalid="ignore"):
-            values = raw.view(self._form(cells.big))[:, 0].astype(np.float64)
+        if self.size == 10:
+            values = np.array([self.number(row.tobytes(), cells.big) for row in raw])
+        else:
+            with np.errstate(invalid="ignore"):
+                values = raw.view(self._form(cells.big))[:, 0].astype(np.float64)
         has = cells.has()
         return values if has is None else np.where(has, values, 0.0)
 
     def encode(self, field: FieldModel, values: NDArray, old: Sequence[bytes | None], big: bool) -> list[bytes]:
+        if self.size == 10:
+            return [self._extended(float(v), big) for v in values]
         return [v.tobytes() for v in np.asarray(values, self._form(big))]
 
+    def number(self, data: bytes, big: bool) -> float:
+        """The number that some bytes stand for."""
+        if self.size != 10:
+            return float(np.frombuffer(data, self._form(big))[0])
+        whole = int.from_bytes(data, "big" if big else "little")
+        sign, exponent, fraction = whole >> 79, whole >> 64 & 0x7FFF, whole & (1 << 64) - 1
+        if exponent == 0x7FFF:
+            return math.nan
+        return (-1.0 if sign else 1.0) * (math.ldexp(fraction, exponent - 16446) if exponent < 17_000 else math.inf)
+
+    @staticmethod
+    def _extended(value: float, big: bool) -> bytes:
+        fraction, exponent = math.frexp(abs(value))
+        whole = (exponent + 16382) << 64 | int(math.ldexp(fraction, 64)) if value else 0
+        return (whole | (value < 0) << 79).to_bytes(10, "big" if big else "little")
+
     def show(self, field: FieldModel, data: bytes, big: bool) -> str:
-        return f"{np.frombuffer(data, self._form(big))[0]:g}"
+        return f"{self.number(data, big):g}"
 
 
 @dataclass(frozen=True)
@@ -159,7 +182,7 @@ class Varint(FieldType):
 class Digits(FieldType):
     """A number in text; written in the manner of the old one: what stands before and behind the digits stays."""
 
-    whole = True
+    whole = scanned = True
     carries = (NUMBER,)
 
     def width(self, field: FieldModel) -> int | None:
@@ -169,7 +192,7 @@ class Digits(FieldType):
         return length_fault(field, fixed_only=True)
 
     def step(self, field: FieldModel, big: bool) -> Step:
-        return Step(FIXED, self.width(field) or 0)
+        return Step(DIGITS, self.width(field) or 0, field.radix)
 
     def limits(self, field: FieldModel) -> tuple[int, int]:
         return 0, min((1 << 63) - 1, field.radix ** (self.width(field) or 1) - 1)

@@ -191,7 +191,9 @@ class Draft:
     def _added_at(self, instance: Instance) -> int:
         """The record, as they will stand, that the first added one is."""
         kept, last = self._kept(instance), int(instance.rows[-1])
-        return len(kept) if instance.body is not None else sum(r <= last for r in kept)
+        if instance.body is not None and not instance.region.ends_itself:
+            return len(kept)
+        return sum(r <= last for r in kept)
 
     def _group_of(self, instance: Instance) -> Group | None:
         return next((g for g in self.document.groups if any(i is instance for i in g.instances)), None)
@@ -243,6 +245,9 @@ class Draft:
         if body is not None:
             assert body.region.body is not None
             record, how = self._added_at(body) + extent.items[0] - self.document.count, body.region.body
+            for other in file.extents:
+                if other.instance is body and other.record >= record:
+                    other.record += 1  # the record that ends them all
             fresh = [Extent(-1, 0, body, record, grid=Grid(how.align), fill=how.fill, follows=True), extent]
             extent.follows = True
         file.extents[last + 1 : last + 1] = fresh
@@ -382,9 +387,10 @@ class Draft:
         holder, row = instance.holder
         if holder.body is not None and holder.region.body is not None:
             size = holder.shape.slots[holder.region.body.size]
-            stored = self.tables[holder.name].numbers(size)
-            room = meant(size, stored, self.scope(holder))[row] if not isinstance(size.type, Result) else instance.room
-            out["region.room"] = int(room)
+            room = instance.room
+            if not isinstance(size.type, Result):
+                room = int(meant(size, self.tables[holder.name].numbers(size), self.scope(holder))[row])
+            out["region.room"] = room
         return out
 
     def _by_record(self, instance: Instance, what: str) -> NDArray:

@@ -118,11 +118,12 @@ class Table:
             if value is None:
                 raise self.error("A float can't say that there is no value.", slot, row, "Give the field another type.")
             num, den, base = (int(x) for x in line.at(row))
-            old = np.frombuffer(contents[row] or b"", f"{'>' if big else '<'}f{self.shape.widths[slot.field.name]}")
-            if len(old) and np.isfinite(old[0]) and round(float(old[0]) * num / den + base) == value:
+            assert isinstance(slot.type, Float)
+            old = slot.type.number(contents[row] or b"", big) if contents[row] else np.nan
+            if np.isfinite(old) and round(old * num / den + base) == value:
                 continue
             data = slot.type.encode(slot.field, np.array([(value - base) * den / num]), [None], big)[0]
-            back = float(np.frombuffer(data, old.dtype)[0]) * num / den + base
+            back = slot.type.number(data, big) * num / den + base
             if not np.isfinite(back) or round(back) != value:
                 raise self.error(f"{value:,} can't be stored: the nearest float means {back:,.0f}.", slot, row)
             contents[row] = data

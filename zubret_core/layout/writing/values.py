@@ -132,7 +132,8 @@ def _put_bodies(draft: Draft, instance: Instance, table: Table, pairs: list[tupl
             continue
         old_end, new_end = max(e.end for e in within if e.at >= 0), max(e.new_end for e in within)
         padded = Grid(body.align).above(old_end)
-        end = Grid(body.align).above(new_end) if at + size == padded else new_end + at + size - old_end
+        fills = at + size == padded and (old_end != padded or row in instance.holders)  # the fill is counted, too
+        end = Grid(body.align).above(new_end) if fills else new_end + at + size - old_end
         shift = header.new_at + header.new_length - header.at - header.length
         table.put(slot, [end - at - shift], [row], scope)
 
