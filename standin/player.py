@@ -11,7 +11,7 @@ from pathlib import Path, PurePosixPath
 
 import numpy as np
 
-from . import adpcm, cabin, case, chart, plain, told
+from . import adpcm, cabin, case, chart, plain, reeds, told
 from .formats import seal
 
 SECTOR = 2048
@@ -338,12 +338,14 @@ class Ferry:
         raise Refused(f"there is no drift {id}")
 
     def _play_cabin(self, what, loops):
-        """A sound of data/cabin.lock: an oar by bank and id, or a shout by its path."""
+        """A sound of data/cabin.lock: an oar or a reed by bank and id, or a shout by its path."""
         path, colon, id = what.partition(":")
         try:
             entries = cabin.opened(self._find("data/cabin.lock")[0])
             _need(path in entries, f"the cabin has no {path}")
-            if colon:
+            if colon and path.startswith("reeds/"):
+                (pcm, rate), loop = reeds.blow(entries[path], int(id)), None
+            elif colon:
                 pcm, rate, loop = cabin.row(entries[path], int(id))
             else:
                 (pcm, rate), loop = cabin.shout(entries[path]), None

@@ -1,5 +1,6 @@
-"""The stand-in's cabin: a table that is locked by a key in its header, squeezed entries, oars with filters of their own, and shouts
-that are bare MPEG audio. Described, surveyed, heard, swapped, rebuilt, proved, and played by the stand-in's own decoders."""
+"""The stand-in's cabin: a table that is locked by a key in its header, squeezed entries, oars with filters of their own, reeds without
+what follows from elsewhere, and shouts that are bare MPEG audio. Described, surveyed, heard, swapped, rebuilt, proved, and played by the
+stand-in's own decoders."""
 
 import shutil
 import tempfile
@@ -10,6 +11,7 @@ from django.test import SimpleTestCase
 
 from standin.cabin import as_shout, cabin, oars, opened, row, shout
 from standin.player import Ferry, Refused
+from standin.reeds import blow, reeds
 from tests.core.test_swap import fitted
 from tests.support import bytes_of, copy_of_demo, source, tone, wav_file
 from zubret_core.audio import look_through
@@ -96,7 +98,38 @@ whole: true
 given: {stream.codec: mpeg}
 keeps: [rate, channels, codec]
 """
-TEXTS = [CABIN, OARS, SHOUTS]
+REEDS = """
+zubret: 1
+id: reeds
+describes: bank
+recognise: [{at: 0, bytes: "52 45 45 44"}]
+codecs: {reed: {codec: vorbis, order: big, blocks: [512, 1024], trimmed: [type, windows]}}
+given: {stream.codec: reed}
+regions:
+  - name: head
+    at: 0
+    fields:
+      - {name: mark, type: bytes, length: 4}
+      - {name: count, type: u16, means: streams.count}
+      - {name: modes, type: bytes, length: 4}
+  - name: table
+    after: head
+    repeat: head.count
+    fields:
+      - {name: id, type: u16, means: stream.id}
+      - {name: channels, type: u16, means: stream.channels}
+      - {name: rate, type: u32, means: stream.rate}
+      - {name: at, type: u32, means: stream.at}
+      - {name: stored, type: u32, means: stream.stored}
+      - {name: frames, type: u32, means: stream.frames}
+      - {name: maker, type: u32}
+  - name: setup
+    after: table
+    fields: [{name: size, type: u32}, {name: header, type: bytes, length: size, means: bank.setup}]
+payload: {align: 8}
+keeps: [rate, channels, codec]
+"""
+TEXTS = [CABIN, OARS, SHOUTS, REEDS]
 
 
 def wave(frames: int, rate: int, hz: float) -> np.ndarray:
@@ -108,6 +141,9 @@ def made() -> bytes:
         [(11, 22050, wave(2800, 22050, 300)[:, 0], (280, 2800)), (12, 16000, wave(1500, 16000, 500)[:, 0], None)]
     )
     entries = [("oars/crew.oars", bank, True), ("log.txt", b"wind and water, " * 40, True)]
+    entries += [
+        ("reeds/crew.reed", reeds([(n, 22050, wave(15_000 + 4000 * n, 22050, 240 + 40 * n)) for n in (5, 6)]), False)
+    ]
     entries += [
         (f"shouts/{n:04}.dat", as_shout(wave(9000 + 1000 * n, 22050, 200 + 90 * n), 22050), n % 2 == 1)
         for n in range(3)
@@ -129,7 +165,7 @@ class Cabin(SimpleTestCase):
 
     def test_what_is_read_is_what_the_game_plays(self):
         archive = Spot("data/cabin.lock", source(self.data, "data/cabin.lock"), None, self.known).archive
-        self.assertEqual([e.method for e in archive.entries], ["squeezed"] * 2 + ["plain", "squeezed", "plain"])
+        self.assertEqual([e.method for e in archive.entries], ["squeezed"] * 2 + ["plain"] * 2 + ["squeezed", "plain"])
         self.assertTrue(check(load_layout(CABIN), source(self.data, "x")).ok)
         bank = bytes_of(archive.open(0))
         self.assertTrue(check(load_layout(OARS), source(bank, "x.oars")).ok)
@@ -138,8 +174,14 @@ class Cabin(SimpleTestCase):
             pcm, rate, loop = row(bank, int(stream.id))
             self.assertEqual((stream.format.rate, bool(stream.format.loop)), (rate, bool(loop)))
             np.testing.assert_array_equal(stream.decode(0, stream.format.frames), pcm)
-        stream = spot.entry(3).bank.streams[0]
-        pcm, rate = shout(bytes_of(archive.open(3)))
+        reed = bytes_of(archive.open(2))
+        self.assertTrue(check(load_layout(REEDS), source(reed, "x.reed")).ok)
+        for stream in spot.entry(2).bank.streams:
+            pcm, rate = blow(reed, int(stream.id))
+            self.assertEqual((stream.format.rate, stream.format.frames), (rate, len(pcm)))
+            self.assertLess(np.abs(to_int16(stream.decode(0, len(pcm))).astype(int) - pcm).max(), 3)
+        stream = spot.entry(4).bank.streams[0]
+        pcm, rate = shout(bytes_of(archive.open(4)))
         self.assertEqual((stream.format.rate, stream.format.frames), (rate, len(pcm)))
         self.assertLess(np.abs(to_int16(stream.decode(0, len(pcm))).astype(int) - pcm).max(), 3)
         self.assertIsNone(Spot.entry(spot, 1).opened)
@@ -147,15 +189,16 @@ class Cabin(SimpleTestCase):
     def test_all_of_it_is_swapped_rebuilt_proved_and_played(self):
         spot = Spot.file(self.game, "data/cabin.lock", self.known)
         found = [r for r in contents(spot, kind_of(spot.source, self.known)) if isinstance(r, BankRecord)]
-        self.assertEqual([len(r.streams) for r in found if not r.error], [2, 1, 1, 1])
+        self.assertEqual([len(r.streams) for r in found if not r.error], [2, 2, 1, 1, 1])
         file = FileSource(wav_file(self.folder / "new.wav", tone(0.4, 44100, 700), 44100))
         self.addCleanup(file.close)
         info, swaps, cues = look_through(file), [], {}
         places = [
             ("oars/crew.oars", 0, "11", 0),
             ("oars/crew.oars", 0, "12", 1),
-            ("shouts/0001.dat", 3, "", 0),
-            ("shouts/0002.dat", 4, "", 0),
+            ("reeds/crew.reed", 2, "6", 1),
+            ("shouts/0001.dat", 4, "", 0),
+            ("shouts/0002.dat", 5, "", 0),
         ]
         for n, (path, entry, id, ordinal) in enumerate(places):
             locator = Locator("data/cabin.lock", ((path, entry),), id, ordinal)

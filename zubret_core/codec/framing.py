@@ -42,12 +42,24 @@ def counted_lengths(data, width, big, starts, sizes):
 
 @dataclass(frozen=True)
 class Window:
-    """Packets of a part of a payload: packet i is data[starts[i]:starts[i] + sizes[i]], and data begins at `at`."""
+    """Packets of a part of a payload: packet i is data[starts[i]:starts[i] + sizes[i]], and data begins at `at`; where the packets are
+    stored otherwise, `stored` says where they begin in the payload, from `at` on, and their bytes there."""
 
     at: int
     data: NDArray[np.uint8]
     starts: NDArray[np.int64]
     sizes: NDArray[np.int64]
+    stored: tuple[NDArray[np.int64], NDArray[np.int64]] | None = None
+
+    @property
+    def begins(self) -> NDArray[np.int64]:
+        """Where each packet begins in the payload, from `at` on."""
+        return self.stored[0] if self.stored else self.starts
+
+    @property
+    def ends(self) -> NDArray[np.int64]:
+        """Where each packet ends in the payload, from `at` on."""
+        return self.stored[0] + self.stored[1] if self.stored else self.starts + self.sizes
 
 
 @dataclass(frozen=True)

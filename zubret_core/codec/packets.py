@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from ..base import Format, Signal, ZubretError, nameless, to_float
 from ..source import BytesSource, OpenFile, Source
-from . import framing, ogg, opus, rewrap, vorbis
+from . import framing, ogg, opus, rewrap, trimmed, vorbis
 from .base import Writes, check_range, wrong_parameter
 from .file import VORBIS_PIECE
 from .framing import Framing, Window
@@ -29,6 +29,7 @@ from .packet_frames import opus_frames, vorbis_frames
 from .paged import decode_pages
 from .rewrap import OggSource
 from .soundfiles import sound_written
+from .trimmed import LEFT_OUT, Trimmed
 
 LACED = b"\x02"
 """The first byte of three headers behind one another with their lengths in front, as other containers keep them."""
@@ -157,9 +158,11 @@ class Packets(Writes):
 
 @dataclass(frozen=True)
 class VorbisPackets(Packets):
-    """blocks: frames of a short and of a long block, where the bank keeps no identification header."""
+    """blocks: frames of a short and of a long block, where the bank keeps no identification header; trimmed: what of each packet is not
+    stored, since it follows from elsewhere: its type, the windows of its neighbours."""
 
     blocks: tuple[int, int] = (256, 2048)
+    trimmed: tuple[str, ...] = ()
     label = "Vorbis packets"
 
     def __post_init__(self) -> None:
@@ -169,6 +172,17 @@ class VorbisPackets(Packets):
             raise wrong_parameter("blocks", self.blocks, "they are two powers of two from 64 to 8192, the short first")
         if self.headers == "none":
             raise wrong_parameter("headers", "none", "Vorbis can't be decoded without its setup header")
+        if not set(self.trimmed) <= set(LEFT_OUT) or len(set(self.trimmed)) != len(self.trimmed):
+            raise wrong_parameter("trimmed", self.trimmed, f"it lists any of {', '.join(LEFT_OUT)}")
+        if self.trimmed and self.headers != "setup":
+            raise wrong_parameter("trimmed", self.trimmed, "what is left out follows from headers in bank.setup")
+
+    def _framing(self, format: Format) -> Framing:
+        if not self.trimmed:
+            return super()._framing(format)
+        headers = self.header_packets(BytesSource(b"", "setup"), format)
+        modes = vorbis.modes_of(headers[0], headers[2])
+        return Trimmed(self.framing, self.width, self.order, format.block_size, modes, self.trimmed)
 
     @property
     def _header_count(self) -> int:
@@ -265,6 +279,7 @@ class VorbisPackets(Packets):
 
     def warm(self) -> None:
         framing.warm()
+        trimmed.warm()
         ogg.warm()
         rewrap.warm()
         one = np.zeros(1, np.int64)

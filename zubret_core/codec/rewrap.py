@@ -21,7 +21,7 @@ AT, END, NUMBER, PACKETS, GRANULE, BODY, SEGMENTS = range(7)
 
 
 @njit(cache=True)
-def paginate(starts, sizes, frames, base, target, row, rows):
+def paginate(ends, sizes, frames, base, target, row, rows):
     """Put packets on pages; `row` is the page that is open, full ones go to rows.
 
     Returns (full pages, packets used): fewer than given where `target` is reached, -1 packets where one fits no page.
@@ -39,7 +39,7 @@ def paginate(starts, sizes, frames, base, target, row, rows):
         row[PACKETS] += 1
         row[BODY] += sizes[n]
         row[SEGMENTS] += need
-        row[END] = base + starts[n] + sizes[n]
+        row[END] = base + ends[n]
         row[GRANULE] += frames[n]
         if row[GRANULE] >= target:
             return full, n + 1
@@ -79,14 +79,16 @@ class OggSource(Source):
             skip = max(0, min(here, skipped - number))
             number += here
             if skip:
-                window = Window(window.at, window.data, window.starts[skip:], window.sizes[skip:])
+                window = Window(
+                    window.at, window.data, window.starts[skip:], window.sizes[skip:]
+                )  # headers are never trimmed
             if not len(window.sizes):
                 continue
             if not row[NUMBER] and not row[PACKETS]:
                 row[NUMBER] = skipped
-                row[AT] = window.at + window.starts[0] - (self._framing.width if self._framing.kind == "counted" else 0)
+                row[AT] = window.at + window.begins[0] - (self._framing.width if self._framing.kind == "counted" else 0)
             rows = np.empty((len(window.sizes), 7), np.int64)
-            full, used = paginate(window.starts, window.sizes, frames_of(window), window.at, target, row, rows)
+            full, used = paginate(window.ends, window.sizes, frames_of(window), window.at, target, row, rows)
             if used < 0:
                 raise ZubretError(
                     "A packet is longer than an Ogg page can hold.",

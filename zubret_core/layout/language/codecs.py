@@ -65,6 +65,9 @@ class CodecModel(BaseModel):
     blocks: tuple[int, int] | None = Field(
         None, description="vorbis: frames of a short and a long block, where only the setup header is kept"
     )
+    trimmed: list[str] | None = Field(
+        None, description="vorbis: what of each packet is not stored, since it follows from elsewhere: type, windows"
+    )
     skip: int | None = Field(None, description="opus, library: frames at the beginning that are not heard")
     sector: int | None = Field(
         None, description="xa-adpcm: bytes of a disc's sector; 0 where groups follow one another"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from itertools import takewhile
 from typing import Any
 
 from ..document import Instance, Slot
@@ -125,9 +124,9 @@ def _put_bodies(draft: Draft, instance: Instance, table: Table, pairs: list[tupl
         at, size = instance.body[row].tolist()
         header = extents[own[row]]
         behind = extents[own[row] + 1 :]
-        within = list(
-            takewhile(lambda e, stop=at + size: e.at < stop, behind)
-        )  # added ones stand behind the last payload
+        stop = at + size
+        inner = next((n for n, e in enumerate(behind) if e.at >= stop), len(behind))
+        within = behind[:inner]  # with the added ones, which stand behind the last payload
         if not any(e.at >= at for e in within):
             continue
         old_end, new_end = max(e.end for e in within if e.at >= 0), max(e.new_end for e in within)
