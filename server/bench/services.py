@@ -40,6 +40,7 @@ from ..jobs.models import Job
 from ..jobs.orders import Order
 from ..jobs.run import start, work
 from ..layouts.known import known_for, newest_texts
+from ..layouts.known import others as known_others
 from ..layouts.models import LayoutVersion, UserLayout
 from ..paging import next_of
 from ..shelf.api import ribbon_of
@@ -120,7 +121,7 @@ def tried_all(game: Game, path: str) -> list[dict[str, Any]]:
 
 def save_version(row: UserLayout) -> LayoutVersion:
     """Keep the draft as a version that is used; an error while it has a fault or its id is another's."""
-    layout = load(row.draft, row.name)
+    layout = load(row.draft, row.name, known_others())
     others = LayoutVersion.objects.exclude(layout=row).filter(slug=layout.id).exists()
     if others or any(one.id == layout.id for one in shipped().values()):
         raise stopped(409, f'Another layout has the id "{layout.id}".', "Give this one another id.", "id")
@@ -195,7 +196,7 @@ def reading_of(game: Game, path: str, text: str) -> Document:
     key = hashlib.blake2b(version.encode("utf-8", "surrogatepass"), digest_size=16).hexdigest()
     if reading := _readings.get(key):
         return reading
-    return _readings.put(key, _read(game, load_layout(text, "layout"), path))
+    return _readings.put(key, _read(game, load_layout(text, "layout", known_others()), path))
 
 
 def _read(game: Game, layout: Layout, path: str) -> Document:
@@ -209,7 +210,7 @@ def tried(game: Game, path: str, text: str) -> dict[str, Any]:
     out: dict[str, Any] = {"fault": None, "problem": None, "regions": [], "items": 0, "ribbon": None,
                            "explained": 0.0, "unexplained": [], "describes": "", "game": None}  # fmt: skip
     try:
-        layout = load(text, "layout")
+        layout = load(text, "layout", known_others())
     except ZubretError as e:
         line = re.search(r"line (\d+)", e.field or "")
         out["fault"] = {"line": int(line[1]) if line else 1, "what": e.what}
@@ -307,7 +308,7 @@ def spans(game: Game, path: str, text: str, start: int, end: int) -> list[dict[s
 
 def start_check(game: Game, path: str, text: str) -> Job:
     """Check a layout on a file, or with no path on every file of the game that it recognises."""
-    load_layout(text, "layout")
+    load_layout(text, "layout", known_others())
     return start(CheckOrder(path, text), f"Checking a layout on {path or game.name}", game)
 
 
@@ -339,7 +340,7 @@ def check_layout(job: Job, order: CheckOrder, progress: Progress) -> Checked:
     """Read all, rebuild unchanged, compare byte for byte: file by file."""
     game, text = job.game, order.text
     assert game is not None
-    layout, folder = load_layout(text, "layout"), original_folder(game)
+    layout, folder = load_layout(text, "layout", known_others()), original_folder(game)
     paths = [order.path] if order.path else [f.path for f in folder.files()]
     out = []
     for path in paths:

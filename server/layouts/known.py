@@ -9,11 +9,12 @@ from contextlib import suppress
 from functools import cache, lru_cache
 from pathlib import Path
 
-from django.db.models import Max
+from django.db.models import Max, QuerySet
 
 import zubret_core
 from zubret_core.base import ZubretError
 from zubret_core.layout import Layout, LoadRules, load, shipped_layouts, shipped_texts
+from zubret_core.layout.loading.reuse import Others, others_among, uses_others
 from zubret_core.locate import Kind, Known, names_by_id
 
 from ..games.models import Game, KeyChoice, NameList
@@ -23,8 +24,18 @@ _lock = threading.Lock()
 
 
 @lru_cache(maxsize=64)
-def _loaded(pk: int, text: str, name: str) -> Layout | LoadRules:
-    return load(text, name)
+def _loaded(pk: int, text: str, name: str, used: tuple[str, ...]) -> Layout | LoadRules:
+    return load(text, name, others_among(used))
+
+
+def others() -> Others:
+    """The texts of the user's layouts as they were saved last, by id: for a text that uses another."""
+    return others_among(_newest().values_list("text", flat=True))
+
+
+def _newest() -> QuerySet[LayoutVersion]:
+    newest = LayoutVersion.objects.values("layout").annotate(pk_max=Max("pk")).values("pk_max")
+    return LayoutVersion.objects.filter(pk__in=newest).order_by("slug")
 
 
 def user_layouts() -> list[tuple[LayoutVersion, Layout]]:
@@ -35,18 +46,19 @@ def user_layouts() -> list[tuple[LayoutVersion, Layout]]:
 def newest_texts() -> list[tuple[LayoutVersion, Layout | LoadRules]]:
     """The newest version of each of the user's texts, layouts and load rules, but for those that no longer load: a plug-in that one
     names may be gone."""
-    newest = LayoutVersion.objects.values("layout").annotate(pk_max=Max("pk")).values("pk_max")
-    out = []
-    for version in LayoutVersion.objects.filter(pk__in=newest).order_by("slug"):
+    out, all = [], list(_newest())
+    texts = tuple(version.text for version in all)
+    for version in all:
         with suppress(ZubretError):
-            out.append((version, _loaded(version.pk, version.text, version.slug)))
+            used = texts if uses_others(version.text) else ()
+            out.append((version, _loaded(version.pk, version.text, version.slug, used)))
     return out
 
 
 def why_not(text: str) -> str:
     """Why a saved text no longer loads; empty where it does."""
     try:
-        load(text)
+        load(text, others=others())
     except ZubretError as e:
         return f"{e.where}: {e.what}"
     return ""
@@ -99,7 +111,9 @@ class Readers:
         """
         if not (self._layouts or path in self._keys or path in self._names):
             return ""
-        parts = [f"layout {v.pk}" for v, layout in self._layouts if kind.is_archive or layout is kind.layout]
+        used = any(layout is kind.layout and uses_others(v.text) for v, layout in self._layouts)
+        every = kind.is_archive or used
+        parts = [f"layout {v.pk}" for v, layout in self._layouts if every or layout is kind.layout]
         parts += self._keys.get(path, [])
         if path in self._names:
             parts.append(f"names {self._names[path]}")

@@ -18,6 +18,7 @@ from zubret_core.bank.trial import check
 from zubret_core.base import ZubretError
 from zubret_core.container import DescribedArchive, NewEntry
 from zubret_core.layout import load_layout
+from zubret_core.layout.loading.reuse import others_among
 from zubret_core.source import Built
 
 LONG = b"a longer payload than the one before it, of sixty bytes, new"
@@ -27,7 +28,7 @@ OPEN_SOUNDS = Path("/usr/share/sounds/alsa")
 @lru_cache(maxsize=100)
 def loaded(text: str, title: str):
     """A layout; a text is loaded once, for it is opened by the thousand."""
-    return load_layout(text, title)
+    return load_layout(text, title, others_among(e.layout for e in examples()))
 
 
 def opened(example: Example, files: dict[str, bytes], keys: dict[str, bytes] | None = None) -> DescribedArchive:
@@ -59,7 +60,7 @@ class WorkedExamples(SimpleTestCase):
         page = (ROOT / "docs/layout-language.md").read_text("utf-8")
         for text in re.findall(r"```yaml\n(.*?)```", page, re.S):
             if text.startswith("zubret: 1") and "regions:" in text:
-                load_layout(text)
+                loaded(text, "page")
         for example in examples():
             with self.subTest(example.title):
                 archive = opened(example, example.files)

@@ -276,6 +276,31 @@ class Damaged(SimpleTestCase):
 class Language(SimpleTestCase):
     """What a layout may say, and the line of what it may not."""
 
+    def test_what_can_not_be_used_is_told_with_its_line(self):
+        texts = {
+            "base": "zubret: 1\nid: base\nparameters: {a: 4}\ndescribes: archive\nwhole: true\nregions: [{name: t, at: 0, repeat: 1, "
+            "fields: [{name: p, type: text, length: $a, means: entry.path}, {name: x, type: u8, means: entry.at}, "
+            "{name: n, type: u8, means: entry.stored}]}]",
+            "ring": "zubret: 1\nid: ring\nuse: ring",
+            "lost": "zubret: 1\nid: lost\nuse: nowhere",
+        }
+        good = "zubret: 1\nid: own\nuse: base\nset: {a: 9}\nregions:\n  - {use: base.t, name: more, repeat: 2}"
+        layout = load_layout(good, "own", texts.get)
+        lengths = [r.fields[0].length for r in layout.regions]
+        self.assertEqual(
+            ([r.name for r in layout.regions], lengths, layout.regions[1].repeat), (["t", "more"], [9, 9], 2)
+        )
+        for text, line, word in (
+            (good.replace("use: base\n", "use: bass\n"), 3, '"bass"'), (good.replace("{a: 9}", "{b: 9}"), 4, "no parameter"),
+            (good + "\nwithout: [u]", 7, '"u"'), (good.replace("base.t", "base.u"), 6, "layout.region"),
+            ("zubret: 1\nid: o\nuse: ring", 3, "used by itself"), ("zubret: 1\nid: o\nuse: lost", 3, '"nowhere"'),
+            ("zubret: 1\nid: o\nset: {a: 1}", 3, "`use`"), (good.replace("{a: 9}", "{a: wide}"), 3, "length"),
+            (good.replace("repeat: 2", "repeat: $b"), 6, "no parameter; there are a"),
+        ):  # fmt: skip
+            problem = problem_of(self, load_layout, text, "own", texts.get)
+            self.assertIn(word, problem.what)
+            self.assertIn(f"line {line}", problem.where)
+
     def test_faults_name_their_line_and_suggest(self):
         text = (settings.ROOT / "zubret_core/layout/shipped/saltglass-bell.yaml").read_text("utf-8")
         cases = [

@@ -77,6 +77,24 @@ class Layouts(ServerTest):
         self.assertIn('no installed plug-in brings the step "torn"', line["problem"].lower())
         self.assertEqual(self.get("/plug-ins"), [])
 
+    def test_a_layout_is_written_with_another_one(self):
+        """What it uses is what was saved last; when that changes, files are read anew."""
+        text = "zubret: 1\nid: even\nuse: odd\nset: {most: 60}\n"
+        base = LAYOUT.replace("id: odd", "id: odd\nparameters: {most: 9}").replace("names: [.odd]", "names: [.nothing]")
+        self.assertIn('"odd"', self.tried(text)["fault"]["what"])
+        row = self.send("post", "/layouts", {"text": base})
+        self.send("post", f"/layouts/{row['id']}/versions")
+        found = self.tried(text)
+        self.assertEqual((found["items"], found["explained"]), (2, 1.0))
+        own = self.send("post", "/layouts", {"text": text})
+        self.send("post", f"/layouts/{own['id']}/versions")
+        self.send("post", f"/games/{self.game['id']}/survey")
+        rows = {r["path"]: r for r in self.get(f"/games/{self.game['id']}/files?limit=500")["rows"]}
+        self.assertIn(rows["x.odd"]["layout"], ("odd", "even"))
+        self.send("delete", f"/layouts/{row['id']}", status=204)
+        line = next(line for line in self.get("/layouts") if line["id"] == own["id"])
+        self.assertIn('"odd"', line["problem"])
+
     def test_drafts_versions_and_the_survey(self):
         row = self.send("post", "/layouts", {"text": LAYOUT.replace("type: u16", "type: u17")})
         self.send("post", f"/layouts/{row['id']}/versions", status=422)

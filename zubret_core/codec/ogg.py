@@ -180,7 +180,7 @@ def pages_of(source: Source) -> Iterator[Page]:
     while at < source.size:
         page = page_at(source, at)
         if page is None:
-            raise _broken(source, at, "No Ogg page with a right checksum stands here.")
+            raise _broken(source, at, "There is no Ogg page with a right checksum here.")
         yield page
         at += HEAD.size + len(page.segments) + len(page.body)
 

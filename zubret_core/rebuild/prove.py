@@ -28,6 +28,7 @@ from ..codec import codec_of
 from ..container import Container, GameFolder, LaidOver
 from ..layout import load_layout, read_layout, shipped_layouts
 from ..layout.checks.sums import rule_of, sum_is, sums_of
+from ..layout.loading.reuse import others_among
 from ..locate import Known, Spot, kind_of
 from ..locate.spot import IN
 from ..source import BytesSource, FileSource, Source, same_bytes
@@ -46,7 +47,8 @@ def prove(expected: Expectation, progress: Progress = silent) -> list[ProofPoint
     """All points of all files; a file that can't be read gives one point that failed."""
     keys = {path: {n: bytes.fromhex(k) for n, k in named.items()} for path, named in expected.keys.items()}
     names = expected.names
-    layouts = [*(load_layout(text) for text in expected.layouts), *shipped_layouts()]
+    others = others_among(expected.layouts)
+    layouts = [*(load_layout(text, others=others) for text in expected.layouts), *shipped_layouts()]
     known = Known(layouts, lambda layout, path: keys.get(path, {}), lambda layout, path: names.get(path, {}))
     old = expected.folder()
     new = LaidOver(old, Path(expected.out))

@@ -66,6 +66,9 @@ class Region(Strict):
     """A place in a file with fields, once or repeated; or a pool of texts."""
 
     name: Name
+    use: str | None = Field(
+        None, description="layout.region: a region of another layout, but for what is said of it here"
+    )
     file: Name | None = Field(None, description="one of `files`; left out: the described file")
     when: Number | None = None
     at: Number | None = Field(None, description="left out where a field means `<this region>.at`, or with `after`")
@@ -243,6 +246,16 @@ class Layout(Strict):
     )
     given: dict[Literal["stream.codec", "stream.rate", "stream.channels", "stream.block_size"], int | str] = Field(
         default={}, description="meanings that no field holds, the same for every stream"
+    )
+    use: str | None = Field(
+        None, description="the id of another layout, all of which stands here where this text says nothing else"
+    )
+    set: dict[Name, int | str] = Field(
+        default={}, description="what the parameters of the layout that is used shall be"
+    )
+    without: list[Name] = Field(default=[], description="regions of the layout that is used which are left out")
+    parameters: dict[Name, int | str] = Field(
+        default={}, description="values that stand in the text as $name, which a layout that uses this one may set"
     )
     regions: list[Region] = Field(default=[], max_length=64)
     payload: PayloadModel = PayloadModel()

@@ -3,19 +3,12 @@
 from __future__ import annotations
 
 from functools import cache
-from pathlib import Path
 
 from ...base import ZubretError
 from ..language.load_rules import LoadRules
 from ..language.schema import Layout
 from .text import load
-
-
-@cache
-def shipped_texts() -> dict[str, str]:
-    """The texts of all of them by their file names."""
-    folder = Path(__file__).parents[1] / "shipped"
-    return {f.name: f.read_text("utf-8") for f in sorted(folder.glob("*.yaml"))}
+from .texts import shipped_texts
 
 
 @cache

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import difflib
 import re
+from collections.abc import Callable
+from functools import cache
 from typing import Any
 
 from pydantic import ValidationError
@@ -21,7 +23,9 @@ from ..language.keys import PLACES_OF_KEYS
 from ..language.load_rules import LoadRules
 from ..language.schema import Layout
 from .of_games import faults_of_rules
+from .reuse import Others, Unusable, expanded, others_among
 from .rules import faults_of
+from .texts import shipped_texts
 
 LARGEST = 1 << 17
 """Characters of layout text that are read at most: some seconds' worth, and more than any format needs."""
@@ -35,9 +39,9 @@ _WORDS = {"true": True, "false": False, "null": None, "~": None, "": None}
 _Path = tuple[str | int, ...]
 
 
-def load_layout(text: str, file: str = "layout") -> Layout:
+def load_layout(text: str, file: str = "layout", others: Others | None = None) -> Layout:
     """The layout that `text` describes; a ZubretError names the line of the first fault."""
-    found = load(text, file)
+    found = load(text, file, others)
     if isinstance(found, LoadRules):
         raise _problem(file, 1, "These are the load rules of a game, and no layout of a file.")
     return found
@@ -51,13 +55,63 @@ def load_rules(text: str, file: str = "load rules") -> LoadRules:
     return found
 
 
-def load(text: str, file: str = "layout") -> Layout | LoadRules:
-    """What a text of the language describes: files of a format, or a kind of game."""
+def load(text: str, file: str = "layout", others: Others | None = None) -> Layout | LoadRules:
+    """What a text of the language describes: files of a format, or a kind of game. others: gives the texts of layouts that it
+    uses, besides those that ship with Zubret."""
     lines: dict[_Path, int] = {}
 
     def fail(line: int, what: str) -> ZubretError:
         return _problem(file, line, what)
 
+    model: type[Layout] | type[LoadRules] = Layout
+    try:
+        data = expanded(_data(text, lines, fail), lines, _with_shipped(others), _other)
+        model = _kind(data, lines)
+        found = model.model_validate(data)
+    except Unusable as e:
+        raise fail(lines.get(_known(e.path, lines), 1), f"{e.what[0].upper()}{e.what[1:]}.") from e
+    except _Fault as e:
+        raise fail(e.line, e.what) from e
+    except ValidationError as e:
+        first = min(e.errors(), key=lambda error: error["type"] != "extra_forbidden")  # a misspelt key is missed, too
+        where = _known(tuple(first["loc"]), lines)
+        if len(where) <= 2:
+            where = max(where, _named(str(first["msg"]), data, lines), key=len)
+        raise fail(lines.get(where, 1), _worded(first, where, PLACES_OF_KEYS[model])) from e
+    for place, message in faults_of(found) if isinstance(found, Layout) else faults_of_rules(found):
+        raise fail(lines.get(_known(place, lines), 1), _ruled(place, message, lines))
+    return found
+
+
+def _with_shipped(others: Others | None) -> Others:
+    """What gives the texts of layouts by id: those of the caller's, then those that ship with Zubret."""
+
+    def text_of(id: str) -> str | None:
+        found = others(id) if others is not None else None
+        return found if found is not None else _shipped()(id)
+
+    return text_of
+
+
+@cache
+def _shipped() -> Others:
+    return others_among(shipped_texts().values())
+
+
+def _other(text: str, id: str) -> dict[str, Any]:
+    """The data of another layout's text."""
+
+    def fail(line: int, what: str) -> ZubretError:
+        return _problem(id, line, what)
+
+    try:
+        return _data(text, {}, fail)
+    except _Fault as e:
+        raise fail(e.line, e.what) from e
+
+
+def _data(text: str, lines: dict[_Path, int], fail: Callable[[int, str], ZubretError]) -> dict[str, Any]:
+    """A text as dicts, lists and scalars."""
     if len(text) > LARGEST:
         raise fail(1, f"A layout has at most {LARGEST:,} characters.")
     try:
@@ -74,22 +128,8 @@ def load(text: str, file: str = "layout") -> Layout | LoadRules:
         raise fail(1, "The layout is empty.")
     if not isinstance(node, MappingNode):
         raise fail(1, "A layout is a list of keys with values; it begins with `zubret: 1`.")
-    model: type[Layout] | type[LoadRules] = Layout
-    try:
-        data = _plain(node, (), lines, set())
-        model = _kind(data, lines)
-        found = model.model_validate(data)
-    except _Fault as e:
-        raise fail(e.line, e.what) from e
-    except ValidationError as e:
-        first = min(e.errors(), key=lambda error: error["type"] != "extra_forbidden")  # a misspelt key is missed, too
-        where = _known(tuple(first["loc"]), lines)
-        if len(where) <= 2:
-            where = max(where, _named(str(first["msg"]), data, lines), key=len)
-        raise fail(lines.get(where, 1), _worded(first, where, PLACES_OF_KEYS[model])) from e
-    for place, message in faults_of(found) if isinstance(found, Layout) else faults_of_rules(found):
-        raise fail(lines.get(_known(place, lines), 1), _ruled(place, message, lines))
-    return found
+    data: dict[str, Any] = _plain(node, (), lines, set())
+    return data
 
 
 def _problem(file: str, line: int, what: str) -> ZubretError:

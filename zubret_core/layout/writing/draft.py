@@ -69,6 +69,16 @@ class Draft:
             i.name: Table(i, self._order(i), document.fail(i)) for i in document.instances if i.region.fields
         }
 
+        self._grow_regions()
+
+    def _grow_regions(self) -> None:
+        """Regions with more or fewer records than before begin as long as these are, so that no place is looked for that can't be."""
+        for name, table in self.tables.items():
+            instance = table.instance
+            if instance.body is None and not instance.region.packed and not table.same:
+                lengths = instance.records.lengths()
+                self._regions[name].new_length += int(lengths[table.order].sum() - lengths.sum())
+
     def anew(self, file: str) -> bool:
         """Whether the payloads of a file are laid out afresh."""
         return self._anew if isinstance(self._anew, bool) else file in self._anew
