@@ -1,4 +1,4 @@
-"""python zubret.py bench [PART ...]: the table of ratios. Parts: codec, packing, sounds, table, rebuild, install, range, archive, changes, size, idle,
+"""python zubret.py bench [PART ...]: the table of ratios. Parts: codec, packing, sifting, sounds, table, rebuild, install, range, archive, changes, size, idle,
 load, screens, lines.
 
 Two parts run only where they are named: `full`, a quarter of an hour and 25 GB of disk, and `page`, which measures as `codec`
@@ -36,6 +36,7 @@ def main() -> None:
         ranges,
         rebuilds,
         screens,
+        sifting,
         size,
         sounds,
         surveys,
@@ -46,6 +47,7 @@ def main() -> None:
     parts = {
         "codec": codecs.rows,
         "packing": packing.rows,
+        "sifting": sifting.rows,
         "sounds": sounds.rows,
         "table": tables.rows,
         "rebuild": rebuilds.rows,

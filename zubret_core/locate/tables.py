@@ -18,7 +18,7 @@ RATES = (8000, 11025, 12000, 16000, 22050, 24000, 32000, 37800, 44100, 48000)
 MOST = 4096
 TRIED = 24
 """Runs of places in order that are looked into at each stride and unit, the longest first."""
-MOST_LOOKED = 12_000
+MOST_LOOKED = 6_000
 """Runs that are looked into in a zone at most: bytes of a few values have them without end."""
 LARGE = 1 << 20
 """Bytes of a file above which two records make no table."""

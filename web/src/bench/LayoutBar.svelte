@@ -47,7 +47,7 @@
   <label class="block"
     ><span class="sr-only">Layout</span>
     <select
-      class="select select-sm w-72"
+      class="select select-sm w-80"
       value={draft.name}
       onchange={(e) => {
         const line = draft.lines.find((l) => nameOf(l) === e.currentTarget.value);

@@ -191,12 +191,12 @@
 
 <div class="flex h-full max-lg:flex-col">
   <section class="flex min-h-0 min-w-0 grow flex-col px-4 pt-3 max-md:px-3" aria-label="Files">
-    <div class="flex flex-wrap items-center justify-between gap-x-3 gap-y-1">
+    <div class="flex flex-wrap items-center justify-between gap-x-3 gap-y-1 md:flex-nowrap">
       <div class="flex min-w-0 items-baseline gap-3">
         <h1 class="text-xl font-bold max-md:sr-only">Survey</h1>
         <p class="num truncate text-quiet" title={app.game?.folder}>{app.game?.folder}</p>
       </div>
-      <div class="flex flex-wrap gap-2">
+      <div class="flex flex-wrap gap-2 md:shrink-0 md:flex-nowrap">
         {#if survey}
           <a class="btn btn-sm" href="#/{game_id}/changes">What changed</a>
           <a
