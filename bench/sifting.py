@@ -44,7 +44,9 @@ def rows(folder: Path) -> Iterator[Row]:
     each = SIZE // count
     with large.open("wb") as out:
         head = b"".join(
-            f"deck/{n:05}.dat".encode().ljust(32, b"\0") + (65536 + n * each).to_bytes(4, "little") + each.to_bytes(4, "little")
+            f"deck/{n:05}.dat".encode().ljust(32, b"\0")
+            + (65536 + n * each).to_bytes(4, "little")
+            + each.to_bytes(4, "little")
             for n in range(count)
         )
         out.write((b"HOLD" + count.to_bytes(4, "little") + head).ljust(65536, b"\0"))

@@ -17,6 +17,7 @@ from ..base import Format, Loop, Progress, ZubretError, nameless, silent, to_int
 from ..base.pcm import decibels
 from ..codec.file import AudioFile
 from ..codec.soundfiles import sound_read
+from ..codec.speakers import as_wave
 from ..source import BytesSource, ChainSource, OpenFile, Part, Source, SourceFile
 from .aiff import add_aiff_loop, aiff_loop
 from .comments import tag
@@ -129,7 +130,7 @@ def look_through(source: Source, progress: Progress = silent) -> AudioInfo:
     short: list[NDArray[np.float32]] = []
     try:
         with sound_read(source) as file:
-            while len(piece := file.read(PIECE, dtype="float32", always_2d=True)):
+            while len(piece := _read(file, PIECE)):
                 if not np.isfinite(piece).all():
                     wrong = np.flatnonzero(~np.isfinite(piece).all(axis=1))
                     first = first if broken else done + int(wrong[0])
@@ -156,6 +157,12 @@ def look_through(source: Source, progress: Progress = silent) -> AudioInfo:
     return AudioInfo(rate, channels, done, loop, decibels(peak), variant, *ends, more)
 
 
+def _read(file: soundfile.SoundFile, frames: int) -> NDArray[np.float32]:
+    """The next frames, their channels in the order of WAV files."""
+    piece: NDArray[np.float32] = file.read(frames, dtype="float32", always_2d=True)
+    return as_wave(piece) if file.format == "OGG" else piece
+
+
 def pieces_between(source: Source, start: int, end: int) -> Iterator[NDArray[np.float32]]:
     """Frames [start, end) of an audio file, piece by piece: (frames, channels). What is packed is decoded from its
     beginning, since not every decoder jumps to the exact frame."""
@@ -167,7 +174,7 @@ def pieces_between(source: Source, start: int, end: int) -> Iterator[NDArray[np.
         if file.subtype.startswith("PCM_") or file.subtype in ("FLOAT", "DOUBLE"):
             at = file.seek(start)
         while at < end:
-            piece = file.read(min(PIECE, end - at), dtype="float32", always_2d=True)
+            piece = _read(file, min(PIECE, end - at))
             if not len(piece):
                 raise ZubretError(
                     "The file became shorter while it was read.", file=source.name, next="Drop it again, then go on."

@@ -10,7 +10,7 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
-from ..codec.paged import LAYOUTS
+from ..codec.speakers import LAYOUTS
 
 TEMPI = (0.7, 1.5)
 """What may be asked for: what lies beyond is heard as damage (common practice)."""

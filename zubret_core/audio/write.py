@@ -16,6 +16,7 @@ from ..base import Format, Progress, ZubretError, silent, to_float, to_int16
 from ..codec.file import VORBIS_PIECE
 from ..codec.opus import RATE as OPUS_RATE
 from ..codec.soundfiles import sound_written
+from ..codec.speakers import as_vorbis
 from ..source import Source, whole, write_file
 from .comments import tag
 from .files import DecodeRange
@@ -192,6 +193,7 @@ def _write(
         for pcm in pieces:
             for at in range(0, len(pcm), VORBIS_PIECE if container == "OGG" else PIECE):
                 piece = pcm[at : at + (VORBIS_PIECE if container == "OGG" else PIECE)]
+                piece = as_vorbis(piece) if container == "OGG" else piece
                 # What 16 bits hold is written exactly; libsndfile's own rounding is left out of it.
                 file.write(np.ascontiguousarray(to_int16(piece) if subtype == "PCM_16" else to_float(piece)))
     if container == "WAV":

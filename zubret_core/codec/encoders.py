@@ -12,7 +12,7 @@ from av.error import FFmpegError
 from numpy.typing import NDArray
 
 from ..base import ZubretError
-from .paged import LAYOUTS
+from .speakers import LAYOUTS, MOST
 
 _PROBE = 1 << 14
 """Samples of noise by which an encoder's delay is measured."""
@@ -37,10 +37,14 @@ def encoded(
     try:
         writer.open()
         extra, at = bytes(writer.extradata or b""), 0
+        layout = LAYOUTS.get(channels, "mono")
+        flat = kind.removesuffix("p") if channels >= MOST else kind  # of eight planes none can be made here
+        apart = av.AudioResampler(format=kind, layout=layout, rate=rate) if flat != kind else None
         for block in _blocks(pieces, writer.frame_size or 1152):
-            frame = av.AudioFrame.from_ndarray(_as(block, kind), format=kind, layout=LAYOUTS.get(channels, "mono"))
+            frame: Any = av.AudioFrame.from_ndarray(_as(block, flat), format=flat, layout=layout)
             frame.sample_rate, frame.pts, at = rate, at, at + len(block)
-            yield from ((bytes(packet), extra) for packet in writer.encode(frame))
+            for ready in apart.resample(frame) if apart else [frame]:
+                yield from ((bytes(packet), extra) for packet in writer.encode(ready))
         yield from ((bytes(packet), extra) for packet in writer.encode(None))
     except (FFmpegError, ValueError) as e:
         raise ZubretError(

@@ -17,6 +17,7 @@ from .ogg import OggPages
 from .opus import RATE
 from .paged import decode_pages
 from .soundfiles import sound_read, sound_written
+from .speakers import as_vorbis
 
 VORBIS_PIECE = 4096
 """Frames given to libsndfile's Vorbis writer at once: one long write can crash it (measured)."""
@@ -94,6 +95,7 @@ class AudioFile(Usual):
                 for piece in pieces:
                     for at in range(0, len(piece), VORBIS_PIECE):
                         some = piece[at : at + VORBIS_PIECE]
+                        some = as_vorbis(some) if container == "OGG" else some
                         file.write(np.ascontiguousarray(to_int16(some) if subtype == "PCM_16" else to_float(some)))
         except (soundfile.LibsndfileError, ValueError, TypeError) as e:
             out.close()

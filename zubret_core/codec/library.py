@@ -20,6 +20,7 @@ from ..source import Source
 from .base import Usual, check_range, pieces_of, wrong_parameter
 from .encoders import delay_of, encoded
 from .framing import Framing
+from .speakers import samples_of
 
 MOST_CHANNELS = 8
 _LAYOUTS = {1: "mono", 2: "stereo", 3: "2.1", 4: "quad", 5: "5.0", 6: "5.1", 7: "6.1", 8: "7.1"}
@@ -225,7 +226,6 @@ class _Run:
 
 
 def _samples(frame: av.AudioFrame, channels: int, payload: Source) -> NDArray:
-    data = frame.to_ndarray()
     if len(frame.layout.channels) != channels:
         raise ZubretError(
             f"The decoder gives {len(frame.layout.channels)} channels, but the bank says {channels}.",
@@ -233,7 +233,7 @@ def _samples(frame: av.AudioFrame, channels: int, payload: Source) -> NDArray:
             field="channels",
             next="The layout's decoder or its extradata is not right.",
         )
-    data = data.T if frame.format.is_planar else data.reshape(-1, channels)
+    data = samples_of(frame)
     if data.dtype == np.int16:
         return data
     scale = _FULL_SCALE.get(data.dtype.str[1:])

@@ -17,7 +17,7 @@ from ..source import Source
 from .base import Usual, check_range, pieces_of, wrong_parameter
 from .encoders import delay_of, encoded
 from .frames import ADTS, ADTS_RATES, DECODER_DELAY, MPEG, Walk, chain, tag_for, walk
-from .paged import LAYOUTS
+from .speakers import LAYOUTS, samples_of
 
 LEAD = 12
 """Frames that are decoded before the one in which a range begins: layer 3 borrows up to 511 bytes from earlier ones (ISO/IEC
@@ -171,8 +171,7 @@ def _decoded(reader: Any, payload: Source, at: int, length: int, channels: int, 
     try:
         out = []
         for frame in reader.decode(av.Packet(payload.read(at, length))):
-            data = frame.to_ndarray()
-            data = data.T if frame.format.is_planar else data.reshape(-1, len(frame.layout.channels))
+            data = samples_of(frame)
             out.append(np.repeat(data, channels, axis=1) if data.shape[1] == 1 < channels else data[:, :channels])
         return out
     except (FFmpegError, ValueError) as e:

@@ -23,15 +23,27 @@ LONGEST = 5760
 """Frames of a packet at most: 120 ms."""
 
 
+RATES = (8_000, 12_000, 16_000, 24_000, 48_000)
+"""Rates at which a bank may count; the sound itself is always at 48,000 Hz."""
+_COUPLED = {3: (2, 1, (0, 2, 1)), 4: (2, 2, (0, 1, 2, 3)), 5: (3, 2, (0, 4, 1, 2, 3)), 6: (4, 2, (0, 4, 1, 2, 3, 5)),
+            7: (4, 3, (0, 4, 1, 2, 3, 5, 6)), 8: (5, 3, (0, 6, 1, 2, 3, 4, 5, 7))}  # fmt: skip
+"""Of mapping family 1 (RFC 7845, 5.1.1.2): coded streams, how many of them are pairs, and where each channel is, as the encoder of
+the codec's authors lays them (common practice)."""
+
+
 def identification(channels: int, pre_skip: int, rate: int = RATE) -> bytes:
-    """The identification header of a mono or stereo stream (mapping family 0); pre_skip in frames at 48,000 Hz."""
-    if channels > 2:
+    """The identification header of a stream: mapping family 0 up to stereo, family 1 up to eight channels; pre_skip in frames at
+    48,000 Hz."""
+    if channels <= 2:
+        return _HEAD.pack(HEAD, 1, channels, pre_skip, rate, 0, 0)
+    if channels not in _COUPLED:
         raise ZubretError(
-            f"Opus packets of {channels} channels say how these are coupled only in an identification header.",
+            f"Opus has no usual order of {channels} channels.",
             field="channels",
             next="Say in the layout's codec that the headers stand in the stream or in bank.setup.",
         )
-    return _HEAD.pack(HEAD, 1, channels, pre_skip, rate, 0, 0)
+    streams, pairs, places = _COUPLED[channels]
+    return _HEAD.pack(HEAD, 1, channels, pre_skip, rate, 0, 1) + bytes([streams, pairs, *places])
 
 
 def facts_of(header: bytes) -> tuple[int, int]:

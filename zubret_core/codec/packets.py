@@ -17,9 +17,10 @@ from typing import Any, Literal
 import av
 import numpy as np
 import soundfile
+import soxr
 from numpy.typing import NDArray
 
-from ..base import Format, Signal, ZubretError, nameless, to_float
+from ..base import Format, Samples, Signal, ZubretError, nameless, to_float
 from ..source import BytesSource, OpenFile, Source
 from . import framing, ogg, opus, rewrap, trimmed, vorbis
 from .base import Writes, check_range, wrong_parameter
@@ -29,12 +30,17 @@ from .packet_frames import opus_frames, vorbis_frames
 from .paged import decode_pages
 from .rewrap import OggSource
 from .soundfiles import sound_written
+from .speakers import LAYOUTS, MOST, as_vorbis
 from .trimmed import LEFT_OUT, Trimmed
 
 LACED = b"\x02"
 """The first byte of three headers behind one another with their lengths in front, as other containers keep them."""
 QUALITIES = (0.6, 0.5, 0.4, 0.3, 0.7, 0.8, 0.2, 0.1, 0.9, 0.0, 1.0)
 """libsndfile's compression levels in the order in which they are tried, the usual one first."""
+LEAD = 480
+"""Frames that are decoded beside a range that is brought to another rate."""
+PIECE = 1 << 16
+"""Frames that are brought to another rate at once."""
 OPUS_BITS = 64_000
 """Bits a second for each channel, where the bank's packets have lengths of their own."""
 
@@ -301,7 +307,7 @@ def _as_vorbis(pcm: Signal, rate: int, channels: int, level: float) -> Source:
     try:
         with sound_written(out, rate, channels, "OGG/VORBIS", compression_level=level) as file:
             for at in range(0, len(pcm), VORBIS_PIECE):
-                file.write(np.ascontiguousarray(to_float(pcm[at : at + VORBIS_PIECE])))
+                file.write(np.ascontiguousarray(as_vorbis(to_float(pcm[at : at + VORBIS_PIECE]))))
     except (soundfile.LibsndfileError, ValueError) as e:
         raise ZubretError(
             f"Vorbis can't be written at {rate:,} Hz with {channels} channels.",
@@ -337,15 +343,34 @@ class OpusPackets(Packets):
             else self._split(setup, payload.name)
         )
 
-    def _played(self, payload: Source, format: Format) -> tuple[OggSource, list[bytes]]:
-        if format.rate != opus.RATE:
+    def decode(self, payload: Source, format: Format, start: int, frames: int) -> NDArray:
+        """At the bank's own rate, which may be any of those that the codec takes in."""
+        if format.rate == opus.RATE:
+            return super().decode(payload, format, start, frames)
+        times = self._times(format, payload.name)
+        check_range(payload, format, start, frames)
+        lead = min(start, LEAD)  # so that the filter meets what stands before and behind
+        behind = min(LEAD, format.frames - start - frames)
+        whole = format.with_(rate=opus.RATE, frames=format.frames * times)
+        pcm = super().decode(payload, whole, (start - lead) * times, (lead + frames + behind) * times)
+        out: NDArray = soxr.resample(to_float(pcm), opus.RATE, format.rate)
+        return out[lead : lead + frames]
+
+    def wrapped(self, payload: Source, format: Format, comments: bytes = b"") -> OggSource:
+        times = self._times(format, payload.name)
+        return super().wrapped(payload, format.with_(rate=opus.RATE, frames=format.frames * times), comments)
+
+    @staticmethod
+    def _times(format: Format, name: str) -> int:
+        """How many frames at 48,000 Hz one of the bank's is."""
+        if format.rate not in opus.RATES:
             raise ZubretError(
-                f"Opus counts at 48,000 Hz, but the bank says {format.rate:,} Hz.",
-                file=payload.name,
+                f"Opus has no rate of {format.rate:,} Hz.",
+                file=name,
                 field="rate",
-                next="Give the rate 48000 in the layout, and the length in frames of that rate.",
+                next=f"Correct the rate in the layout: it is one of {', '.join(f'{r:,}' for r in opus.RATES)} Hz.",
             )
-        return super()._played(payload, format)
+        return opus.RATE // format.rate
 
     def _counter(self, payload: Source, format: Format, headers: list[bytes]) -> tuple[rewrap.FramesOf, int]:
         _, skip = opus.facts_of(headers[0])
@@ -359,10 +384,10 @@ class OpusPackets(Packets):
         return frames_of, skip + format.frames
 
     def obstacle(self, format: Format) -> str:
-        if format.rate != opus.RATE:
-            return "Opus counts at 48,000 Hz: correct the rate in the layout"
-        if format.channels > 2:
-            return "Opus with more than two channels can be read but not written"
+        if format.rate not in opus.RATES:
+            return f"Opus has no rate of {format.rate:,} Hz: correct it in the layout"
+        if format.channels > MOST:
+            return f"Opus with more than {MOST} channels can't be written"
         if self.headers == "setup" and opus.facts_of(self._headers(BytesSource(b""), format, format.setup)[0])[0] != (
             format.channels
         ):
@@ -372,6 +397,8 @@ class OpusPackets(Packets):
     def encode(self, pcm: Signal, format: Format, bit_rate: int = 0) -> memoryview:
         """bit_rate: bits a second of all channels, where packets have lengths of their own; 0: as usual."""
         skip = self.skip
+        if format.rate != opus.RATE:
+            pcm = _faster(pcm, format.channels, self._times(format, "replacement"))
         if self.headers == "setup":
             skip = opus.facts_of(self._headers(BytesSource(b""), format, format.setup)[0])[1]
         packets: Iterable[bytes] = _opus_packets(
@@ -386,12 +413,31 @@ class OpusPackets(Packets):
         opus_frames(np.zeros(1, np.uint8), one, one, np.array(opus.FRAME_SIZES, np.int64), one.copy())
 
 
+def _faster(pcm: Signal, channels: int, times: int) -> Samples:
+    """Samples at a rate of so many times as much, made while they are read."""
+    count = len(pcm) * times
+
+    def pieces() -> Iterator[NDArray]:
+        flow = soxr.ResampleStream(1, times, channels, dtype="float32")
+        left = count
+        for at in range(0, len(pcm), PIECE):
+            last = at + PIECE >= len(pcm)
+            out = flow.resample_chunk(np.ascontiguousarray(to_float(pcm[at : at + PIECE])), last=last)[:left]
+            left -= len(out)
+            yield out.reshape(-1, channels)
+        yield np.zeros((left, channels), np.float32)
+
+    return Samples(count, channels, pieces)
+
+
 def _opus_packets(pcm: Signal, channels: int, skip: int, size: int, bit_rate: int = 0) -> Iterator[bytes]:
     """Packets of 20 ms; `size` bytes each where that is not 0, else of about `bit_rate` bits a second. `skip` frames come before the sound."""
     writer: Any = av.CodecContext.create("libopus", "w")
-    writer.sample_rate, writer.layout, writer.format = opus.RATE, "mono" if channels == 1 else "stereo", "flt"
+    writer.sample_rate, writer.layout, writer.format = opus.RATE, LAYOUTS[channels], "flt"
     writer.bit_rate = size * 8 * 50 if size else bit_rate or OPUS_BITS * channels
     writer.options = {"vbr": "off" if size else "on", "frame_duration": "20", "application": "audio"}
+    if channels > 2:
+        writer.options = {**writer.options, "mapping_family": "1"}
     try:
         writer.open()
         delay = opus.facts_of(bytes(writer.extradata))[1]

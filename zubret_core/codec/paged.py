@@ -15,8 +15,9 @@ import numpy as np
 from av.error import FFmpegError
 from numpy.typing import NDArray
 
-from ..base import ZubretError
+from ..base import ZubretError, to_float
 from . import opus, vorbis
+from .speakers import LAYOUTS, samples_of
 
 LEAD = 2
 """Pages that are decoded before the one in which a range begins."""
@@ -89,20 +90,16 @@ def _reader(name: str, headers: Sequence[bytes], is_opus: bool) -> Any:
     return reader
 
 
-LAYOUTS = {1: "mono", 2: "stereo", 3: "3.0", 4: "quad", 5: "5.0", 6: "5.1", 7: "6.1", 8: "7.1"}
-
-
 def _decoded(
     reader: Any, packet: bytes, channels: int, name: str, forgiving: bool = False
 ) -> list[NDArray[np.float32]]:
     if not packet:
         return []
     try:
-        out = []
+        out: list[NDArray[np.float32]] = []
         for frame in reader.decode(av.Packet(packet)):
-            data = frame.to_ndarray()
-            data = data.T if frame.format.is_planar else data.reshape(-1, channels)
-            out.append(data.astype(np.float32) / 32768 if data.dtype == np.int16 else data)
+            data = samples_of(frame)
+            out.append(to_float(data))
         return out
     except (FFmpegError, ValueError) as e:
         if forgiving:

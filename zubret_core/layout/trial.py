@@ -40,10 +40,16 @@ class RegionView:
     fields: list[dict[str, str]] = field(default_factory=list)
 
 
+PIECES = 20
+"""Of a region that stands many times so many are shown."""
+
+
 def regions_of(document: Document) -> list[RegionView]:
-    """All regions in the order in which they were read."""
+    """All regions in the order in which they were read; of one that stands many times the first ones."""
     out = []
     for instance in document.instances:
+        if instance.piece >= PIECES:
+            continue
         fields = [
             {"name": s.tie.name, "type": f"{s.bits} bits" if s.bits else s.field.type, "means": _means(s.tie)}
             for s in instance.shape.slots.values()

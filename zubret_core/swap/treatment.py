@@ -13,7 +13,7 @@ from ..audio.tempo import TEMPI
 from ..base import Format, Loop, ZubretError
 from ..codec import codec_of
 from ..codec.aim import RATES
-from ..codec.paged import LAYOUTS
+from ..codec.speakers import LAYOUTS
 from .timeline import Part, Timeline
 
 CHOICES = {

@@ -258,7 +258,7 @@ def telling(document: Document, instance: Instance) -> Iterator[tuple[Instance, 
     """The fields that say where a region stands, each with its record."""
     name = instance.region.name
     if instance.region.linked and instance.piece > 0:
-        before = next(i for i in document.instances if i.region is instance.region and i.piece == instance.piece - 1)
+        before = document.named(f"{name} {instance.piece - 1}")
         yield before, before.shape.means[f"{name}.next"][0], 0
     elif instance.holder is not None:
         holder, row = instance.holder

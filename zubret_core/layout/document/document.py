@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -31,7 +32,7 @@ DEFAULTS: dict[str, Any] = {"codec": "pcm16", "rate": 0, "channels": 1, "block_s
 """What a stream is where nothing says it."""
 
 
-@dataclass
+@dataclass(eq=False)
 class Group:
     """Tables side by side, whose records belong together: items `first` to `first + count`. A stream that no region says anything of
     has none."""
@@ -108,6 +109,13 @@ class Document:
         """A region where it stands; None where the file does not have it."""
         return next((i for i in self.instances if i.region.name == region), None)
 
+    def named(self, name: str) -> Instance:
+        """A region by its whole name, such as "files 3" where it stands several times."""
+        if "by name" not in self._columns:
+            self._columns["by name"] = {i.name: i for i in self.instances}
+        found: Instance = self._columns["by name"][name]
+        return found
+
     def unpacked(self, part: str) -> Source:
         """The unpacked bytes of a packed region by its name, of a file that is packed as a whole by *."""
         instance = self.instance(part)
@@ -166,7 +174,8 @@ class Document:
     def _by_record(self, instance: Instance, what: str) -> NDArray:
         """A meaning of the item of each record; that of the first item where a record is none."""
         column = self.format_column(what)
-        group = next(g for g in self.groups if any(i is instance for i in g.instances))
+        group = self.group_with(instance)
+        assert group is not None
         values = np.array(column[group.first : group.first + group.count])
         if len(values) == instance.records.count:
             return values
@@ -179,10 +188,21 @@ class Document:
 
     def group_of(self, item: int) -> Group:
         """The tables in which an item has records."""
-        for group in self.groups:
-            if item < group.first + group.count:
-                return group
-        raise IndexError(item)
+        if "firsts" not in self._columns:
+            self._columns["firsts"] = [g.first for g in self.groups]
+        n = bisect_right(self._columns["firsts"], item) - 1
+        while n >= 0 and not self.groups[n].count:
+            n -= 1
+        if n < 0 or item >= self.groups[n].first + self.groups[n].count:
+            raise IndexError(item)
+        return self.groups[n]
+
+    def group_with(self, instance: Instance) -> Group | None:
+        """The group to which a region belongs; nothing for one of no items."""
+        if "by region" not in self._columns:
+            self._columns["by region"] = {id(i): g for g in self.groups for i in g.instances}
+        found: Group | None = self._columns["by region"].get(id(instance))
+        return found
 
     def row_of(self, item: int, instance: Instance) -> int:
         """The record of a region that an item has; `instance` is one of its group's."""
@@ -190,7 +210,7 @@ class Document:
 
     def slots(self, means: str, group: Group | None = None) -> list[tuple[Instance, Slot]]:
         """All fields with a meaning, in the tables of items or of one group."""
-        where = [i for g in self.groups if group in (None, g) for i in g.instances]
+        where = group.instances if group is not None else [i for g in self.groups for i in g.instances]
         return [(i, s) for i in where for s in i.shape.means.get(means, ())]
 
     def tie(self, means: str) -> Tied | None:

@@ -206,7 +206,7 @@ class Draft:
         return sum(r <= last for r in kept)
 
     def _group_of(self, instance: Instance) -> Group | None:
-        return next((g for g in self.document.groups if any(i is instance for i in g.instances)), None)
+        return self.document.group_with(instance)
 
     # What is added ----------------------------------------------------------------------------------
 
