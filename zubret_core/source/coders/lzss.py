@@ -19,9 +19,10 @@ from ..base import Source
 from .base import ENDED, MORE, PIECE, WRONG, drained
 
 DEPTH = 96
-"""Earlier places with the same beginning that the packer looks at."""
-ALL_LENGTHS = 64
-"""Lengths of a match up to which the packer weighs every shorter one, too."""
+"""Earlier places with the same beginning that the packer looks at; a quarter of them where the match before goes on for long."""
+SHORTER = 3
+"""How much shorter than the longest one a match is weighed: all take the same bits, so that what is left takes a few bits more at most
+behind a longer one."""
 ROOM = 64
 """Bytes that an open group of flags has at most beside its items."""
 
@@ -187,6 +188,7 @@ def _unpack(data, shape, state, out, stop):
     flags, left, before = state[0], state[1], state[2] - shape.window
     code_width, big, literal = (shape.bits + 7) // 8, shape.big != 0, shape.literal
     farthest = shape.window
+    all_plain = np.int64(255) if literal else np.int64(0)
     while pos < stop:
         if left == 0:
             if at + shape.flags > size:
@@ -201,6 +203,11 @@ def _unpack(data, shape, state, out, stop):
                 for _ in range(left):
                     turned, flags = turned << 1 | flags & 1, flags >> 1
                 flags = turned
+        if left == 8 and flags == all_plain and at + 8 <= size and pos + 8 <= stop:
+            for n in range(8):
+                out[pos + n] = data[at + n]
+            pos, at, left, flags = pos + 8, at + 8, 0, np.int64(0)
+            continue
         if flags & 1 == literal:
             if at >= size:
                 break
@@ -299,6 +306,7 @@ def _matches(data, first, least, longest, reach, nearest):
     size = len(data)
     length, distance = np.zeros(size - first, np.int32), np.zeros(size - first, np.int32)
     head, chain = np.full(1 << 16, -1, np.int32), np.full(size, -1, np.int32)
+    went, back = 0, 0  # the match of the byte before, of which all but the first byte is one here
     for n in range(size - least + 1):
         key = np.uint32(data[n]) | np.uint32(data[n + 1]) << np.uint32(8)
         if least > 2:
@@ -307,6 +315,10 @@ def _matches(data, first, least, longest, reach, nearest):
         if n >= first:
             most, best, far = min(longest, size - n), least - 1, 0
             other, tries = head[key], DEPTH
+            if went - 1 > best:
+                best, far = went - 1, back
+                if 4 * best >= 3 * most:
+                    tries = DEPTH >> 2
             while other >= 0 and n - other <= reach and tries > 0:
                 if n - other >= nearest and best < most and data[other + best] == data[n + best]:
                     same = 0
@@ -317,6 +329,7 @@ def _matches(data, first, least, longest, reach, nearest):
                         if same == most:
                             break
                 other, tries = chain[other], tries - 1
+            went, back = best if far else 0, far
             if far:
                 length[n - first], distance[n - first] = best, far
         chain[n] = head[key]
@@ -332,10 +345,10 @@ def _parsed(length, distance, first, before, shape):
     for n in range(size - 1, -1, -1):
         best, step, most = cost[n + 1] + 9, 1, length[n]
         for taken in range(most, max(2, shape.shortest) - 1, -1):
-            if taken < most - ALL_LENGTHS:
+            if taken < most - SHORTER:
                 break
             total = cost[n + taken] + of_match
-            if total < best and _code(distance[n], taken, before + n, shape) != shape.end:
+            if total < best and (shape.end < 0 or _code(distance[n], taken, before + n, shape) != shape.end):
                 best, step = total, taken
         cost[n], steps[n] = best, step
     return steps
