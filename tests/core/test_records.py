@@ -206,6 +206,117 @@ class WrittenAnew(SimpleTestCase):
         self.assertIn("no field of the layout says where it stands", error.what)
 
 
+TWO_LEVELS = """
+zubret: 1
+id: levels
+describes: archive
+recognise: [{at: 0, bytes: "54 32"}]
+regions:
+  - name: head
+    at: 0
+    fields: [{name: mark, type: bytes, length: 2}, {name: count, type: u16, means: folders.count}]
+  - name: folders
+    after: head
+    repeat: head.count
+    fields:
+      - {name: folder, type: text, length: 6, means: entry.folder}
+      - {name: place, type: u32, means: files.at}
+      - {name: count, type: u16, means: files.count}
+  - name: files
+    each: folders
+    repeat: folders.count
+    fields:
+      - {name: name, type: text, length: 6, means: entry.name}
+      - {name: at, type: u32, means: entry.at, base: folders.place}
+      - {name: stored, type: u16, means: entry.stored}
+"""
+LINKS = """
+zubret: 1
+id: links
+describes: archive
+recognise: [{at: 0, bytes: "4c 4b"}]
+regions:
+  - name: files
+    at: 2
+    fields:
+      - {name: next, type: u16, means: files.next, none: 0}
+      - {name: path, type: u16, means: entry.id}
+      - {name: at, type: u16, means: entry.at}
+      - {name: stored, type: u16, means: entry.stored}
+"""
+
+
+class Pieces(SimpleTestCase):
+    """Regions that stand for each record of others, and records that lead to the next."""
+
+    def levels(self, folders: list[list[bytes]]) -> bytes:
+        tables = [b"f%05d" % n + struct.pack("<IH", 0, 0) for fs in folders for n in range(len(fs))]
+        head, at = b"", 4 + 12 * len(folders)
+        body = b""
+        for n, files in enumerate(folders):
+            place, inside = at + len(body), 12 * len(files)
+            head += b"d%05d" % n + struct.pack("<IH", place, len(files))
+            payloads = b""
+            for k, data in enumerate(files):
+                body += b"f%05d" % k + struct.pack("<IH", inside + len(payloads), len(data))
+                payloads += data
+            body += payloads
+        self.assertEqual(len(tables), sum(map(len, folders)))
+        return b"T2" + struct.pack("<H", len(folders)) + head + body
+
+    def test_a_thousand_tables_at_random_are_read_changed_and_given_back(self):
+        """Empty tables, too; what is swapped in one moves all behind it, with places that count from each table's own."""
+        rng = np.random.default_rng(12)
+        layout = load_layout(TWO_LEVELS)
+        for folders in (1, 7, 1000):
+            files = [[rng.bytes(int(rng.integers(1, 40))) for _ in range(rng.integers(0, 4))] for _ in range(folders)]
+            files[0] = [b"first"]
+            data = self.levels(files)
+            archive = DescribedArchive(layout, source(data))
+            paths = [f"d{n:05}/f{k:05}" for n, fs in enumerate(files) for k in range(len(fs))]
+            self.assertEqual([e.path for e in archive.entries], paths)
+            self.assertEqual(bytes_of(archive.rebuild({}, anew=True).source), data)
+            number = int(rng.integers(0, len(paths)))
+            flat = [f for fs in files for f in fs]
+            flat[number] = b"a longer one than all the others are, of sixty bytes or so ..."
+            new = bytes_of(archive.rebuild({number: source(flat[number])}).source)
+            again = DescribedArchive(layout, source(new))
+            self.assertEqual([bytes_of(again.open(n)) for n in range(len(flat))], flat)
+            back = again.rebuild({number: archive.open(number)}, anew=True)
+            self.assertEqual(bytes_of(back.source), data)
+
+    def test_links_that_lie(self):
+        """A list that comes back to itself, one that leads out of the file, one that is longer than any."""
+
+        def links(*places: int) -> bytes:
+            rows = b"".join(struct.pack("<4H", nxt, n, 200, 1) for n, nxt in enumerate(places))
+            return (b"LK" + rows).ljust(200, b"\0") + b"!"
+
+        layout = load_layout(LINKS)
+        self.assertEqual(len(DescribedArchive(layout, source(links(10, 18, 0))).entries), 3)
+        for places, word in (
+            ((10, 2), "comes back to byte 2"),
+            ((2,), "comes back"),
+            ((10, 60_000), "outside the file"),
+        ):
+            self.assertIn(word, problem_of(self, DescribedArchive, layout, source(links(*places))).what)
+        lost = self.levels([[b"one"], [b"two"]])
+        wrong = lost[:10] + struct.pack("<I", 1 << 30) + lost[14:]
+        self.assertIn(
+            "outside the file", problem_of(self, DescribedArchive, load_layout(TWO_LEVELS), source(wrong)).what
+        )
+
+    def test_faults_of_layouts_with_pieces(self):
+        for text, old, new, word in (
+            (TWO_LEVELS, "each: folders", "each: head", "must repeat"), (TWO_LEVELS, "each: folders", "each: lost", "no earlier region"),
+            (TWO_LEVELS, "means: files.count", "means: files.next", "only the records"), (LINKS, ", none: 0", "", "none: 0"),
+            (TWO_LEVELS, "folders.count\n    fields", "files.count\n    fields", "files.count"),
+            (LINKS, "at: 2\n", "at: 2\n    repeat: 2\n", "linked records"),
+        ):  # fmt: skip
+            self.assertIn(old, text)
+            self.assertIn(word, problem_of(self, load_layout, text.replace(old, new, 1)).what)
+
+
 class Wrong(SimpleTestCase):
     """Layouts that are wrong in the ways in which people get them wrong: the line, what is wrong, a suggestion."""
 

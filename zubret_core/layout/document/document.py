@@ -169,7 +169,7 @@ class Document:
         it stands, and how much room it has in a chunk."""
         if instance.holder is None:
             return self.numbers
-        return {**self.numbers, **held_numbers(instance), "region.room": instance.room}
+        return {**self.numbers, **instance.held_numbers(), "region.room": instance.room}
 
     def _by_record(self, instance: Instance, what: str) -> NDArray:
         """A meaning of the item of each record; that of the first item where a record is none."""
@@ -462,18 +462,6 @@ class Document:
             return span
         head = heads[item]
         return ChainSource([Part(BytesSource(head), 0, len(head)), Part(span, 0, span.size)], name)
-
-
-def held_numbers(instance: Instance) -> dict[str, int]:
-    """The whole numbers of the records in which a region stands, by `region.field`, the nearest last."""
-    if instance.holder is None:
-        return {}
-    holder, row = instance.holder
-    out = held_numbers(holder)
-    for name, slot in holder.shape.slots.items():
-        if slot.whole and not holder.records.absent(slot):
-            out[f"{holder.region.name}.{name}"] = int(holder.records.numbers(slot)[row])
-    return out
 
 
 _WORKED_OUT = {

@@ -53,3 +53,15 @@ class Instance:
     def holders(self) -> set[int]:
         """The records that hold other records."""
         return set(self.inside.tolist()) - {-1}
+
+    def numbers(self, row: int) -> dict[str, int]:
+        """The whole numbers of a record, and of those in which the region stands, by `region.field`."""
+        out = self.held_numbers()
+        for name, slot in self.shape.slots.items():
+            if slot.whole and not self.records.absent(slot):
+                out[f"{self.region.name}.{name}"] = int(self.records.numbers(slot)[row])
+        return out
+
+    def held_numbers(self) -> dict[str, int]:
+        """The whole numbers of the records in which the region stands, by `region.field`, the nearest last."""
+        return self.holder[0].numbers(self.holder[1]) if self.holder is not None else {}

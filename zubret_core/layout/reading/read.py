@@ -18,7 +18,6 @@ from ...base import ZubretError
 from ...source import SliceSource, Source
 from ..document import Document, Group, Instance, Records, Siblings, Slot, shape_of
 from ..document.chains import Keys, chain_of
-from ..document.document import held_numbers
 from ..document.records import DAMAGED
 from ..document.words import FileWords
 from ..language.expression import evaluate
@@ -161,9 +160,7 @@ class _Reader:
         if holder is None:
             return self.document.numbers
         instance, row = holder
-        out = {**self.document.numbers, **held_numbers(instance)}
-        whole = ((n, s) for n, s in instance.shape.slots.items() if s.whole and not instance.records.absent(s))
-        return out | {f"{instance.region.name}.{n}": int(instance.records.numbers(s)[row]) for n, s in whole}
+        return {**self.document.numbers, **instance.numbers(row)}
 
     # Regions that stand several times ---------------------------------------------------------------
 
