@@ -309,7 +309,7 @@ class Pieces(SimpleTestCase):
     def test_faults_of_layouts_with_pieces(self):
         for text, old, new, word in (
             (TWO_LEVELS, "each: folders", "each: head", "must repeat"), (TWO_LEVELS, "each: folders", "each: lost", "no earlier region"),
-            (TWO_LEVELS, "means: files.count", "means: files.next", "only the records"), (LINKS, ", none: 0", "", "none: 0"),
+            (TWO_LEVELS, "means: files.count", "means: files.next", "records of files themselves"), (LINKS, ", none: 0", "", "none: 0"),
             (TWO_LEVELS, "folders.count\n    fields", "files.count\n    fields", "files.count"),
             (LINKS, "at: 2\n", "at: 2\n    repeat: 2\n", "linked records"),
         ):  # fmt: skip
