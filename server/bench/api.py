@@ -17,7 +17,7 @@ from zubret_core.source.look import entropy, find_number, record_distance, strin
 from ..errors import one
 from ..games.models import Game
 from ..jobs.api import JobOut
-from ..layouts.known import newest_texts, why_not
+from ..layouts.known import newest_texts, pin, pins_of, why_not
 from ..layouts.models import LayoutVersion, UserLayout
 from ..paging import MOST, Limit, Offset
 from ..shelf.api import Ribbon
@@ -382,6 +382,34 @@ class TriedOut(Schema):
 def bench_drafts(request: HttpRequest, game_id: int, path: str):
     """Layouts for a file from what is seen in it, the one that explains most first."""
     return services.drafted_for(one(Game.objects.all(), game_id), path)
+
+
+class PinIn(Schema):
+    """path: of a file, of a folder with a slash behind it, or "" for the game; slug: of the layout by which what is there is read before
+    others that fit, "" for none any more."""
+
+    path: str = ""
+    slug: str = ""
+
+
+class PinOut(Schema):
+    """A layout that was chosen for a place of a game."""
+
+    path: str
+    slug: str
+
+
+@router.get("/games/{int:game_id}/pins", response=list[PinOut])
+def list_pins(request: HttpRequest, game_id: int):
+    """The layouts that were chosen for places of a game."""
+    return [{"path": path, "slug": slug} for path, slug in sorted(pins_of(one(Game.objects.all(), game_id)).items())]
+
+
+@router.put("/games/{int:game_id}/pins", response=list[PinOut])
+def set_pin(request: HttpRequest, game_id: int, data: PinIn):
+    """Choose a layout for a file, a folder or the game, or take the choice away. The next survey reads by it."""
+    pin(one(Game.objects.all(), game_id), data.path, data.slug)
+    return list_pins(request, game_id)
 
 
 @router.get("/games/{int:game_id}/bench/tries", response=list[TriedOut])

@@ -154,6 +154,20 @@ class KeyChoice(models.Model):
         return f"{self.path}: {self.key}"
 
 
+class Pin(models.Model):
+    """The layout that a user has chosen for a file, a folder ("data/") or a whole game (""): it comes before all others that fit."""
+
+    game = models.ForeignKey(Game, models.CASCADE, related_name="pins")
+    path = models.CharField(max_length=2000, default="", blank=True)
+    slug = models.CharField(max_length=60)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["game", "path"], name="one_pin_a_place")]
+
+    def __str__(self) -> str:
+        return f"{self.path or self.game.name}: {self.slug}"
+
+
 class NameList(models.Model):
     """Names for the entries of an archive that stores only ids or hashes."""
 

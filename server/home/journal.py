@@ -12,13 +12,13 @@ from pathlib import Path
 
 from django.db import connection, models
 
-from ..games.models import AllowedFolder, ExportFolder, Game, Key, KeyChoice, NameList
+from ..games.models import AllowedFolder, ExportFolder, Game, Key, KeyChoice, NameList, Pin
 from ..layouts.models import LayoutVersion, UserLayout
 from ..mods.models import EntryFile, Mod, Preset, Swap, Turn
 from ..shelf.models import Given, SavedSearch
 
 MADE: tuple[type[models.Model], ...] = (
-    Game, Key, KeyChoice, NameList, ExportFolder, AllowedFolder, Given, SavedSearch, UserLayout, LayoutVersion, Preset, Mod, Swap, EntryFile, Turn,
+    Game, Key, KeyChoice, NameList, Pin, ExportFolder, AllowedFolder, Given, SavedSearch, UserLayout, LayoutVersion, Preset, Mod, Swap, EntryFile, Turn,
 )  # fmt: skip
 """In an order in which each refers only to those before it. Triggers count every change of their tables in `home_made`."""
 CUT = {"what": "The database had to be made anew.", "where": "", "next": "Press Try again, or drop another file."}

@@ -25,7 +25,7 @@ from zubret_core.source import PART
 from ..bench.models import Sifted, Sifting
 from ..bulk import among
 from ..errors import stopped
-from ..games.models import Change, Comparison, Game, Key, KeyChoice, NameList, Survey, SurveyFile
+from ..games.models import Change, Comparison, Game, Key, KeyChoice, NameList, Pin, Survey, SurveyFile
 from ..jobs.models import Job
 from ..jobs.orders import Tidy
 from ..jobs.run import cancel, tidy_up, work
@@ -165,7 +165,7 @@ class _Broom:
             self.delete(of_all._base_manager.filter(game=game))
         self.sayings(Saying.objects.filter(game=game))
         self.delete(Sifted.objects.filter(sifting__game=game))
-        for own in (Sifting, Mod, Given, SavedSearch, KeyChoice, Key, NameList, Job):
+        for own in (Sifting, Mod, Given, SavedSearch, KeyChoice, Key, NameList, Pin, Job):
             self.delete(own._base_manager.filter(game=game))
         game.delete()
         for place in places:

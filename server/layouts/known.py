@@ -17,7 +17,8 @@ from zubret_core.layout import Layout, LoadRules, load, shipped_layouts, shipped
 from zubret_core.layout.loading.reuse import Others, others_among, uses_others
 from zubret_core.locate import Kind, Known, names_by_id
 
-from ..games.models import Game, KeyChoice, NameList
+from ..errors import stopped
+from ..games.models import Game, KeyChoice, NameList, Pin
 from .models import LayoutVersion
 
 _lock = threading.Lock()
@@ -78,7 +79,22 @@ def known_for(game: Game) -> Known:
     def names(layout: Layout, path: str) -> Mapping[str, str]:
         return _names(layout.id, layout, lists[path].pk, lists[path].text) if path in lists else {}
 
-    return Known([*layouts, *shipped_layouts()], keys, names)
+    return Known([*layouts, *shipped_layouts()], keys, names, pins_of(game))
+
+
+def pins_of(game: Game) -> dict[str, str]:
+    """The layouts that were chosen for places of a game, by path."""
+    return dict(Pin.objects.filter(game=game).values_list("path", "slug"))
+
+
+def pin(game: Game, path: str, slug: str) -> None:
+    """Choose a layout for a file, a folder (with a slash behind it) or the game (""); an empty slug takes the choice away."""
+    if not slug:
+        Pin.objects.filter(game=game, path=path).delete()
+        return
+    if known_for(game).layout_named(slug) is None:
+        raise stopped(404, f'No layout is named "{slug}".', "Choose one from the list, and save it for surveys first.")
+    Pin.objects.update_or_create(game=game, path=path, defaults={"slug": slug})
 
 
 _names_cache: dict[tuple[str, int, int], dict[str, str]] = {}
@@ -99,6 +115,7 @@ class Readers:
 
     def __init__(self, game: Game):
         self._layouts = user_layouts()
+        self._pins = pins_of(game)
         self._keys: dict[str, list[str]] = {}
         for choice in KeyChoice.objects.filter(game=game).order_by("name"):
             self._keys.setdefault(choice.path, []).append(f"{choice.name} {choice.key_id}")
@@ -109,12 +126,12 @@ class Readers:
 
         Any layout of the user's may recognise an entry, so an archive is read again when one of them changes.
         """
-        if not (self._layouts or path in self._keys or path in self._names):
+        if not (self._layouts or self._pins or path in self._keys or path in self._names):
             return ""
         used = any(layout is kind.layout and uses_others(v.text) for v, layout in self._layouts)
         every = kind.is_archive or used
         parts = [f"layout {v.pk}" for v, layout in self._layouts if every or layout is kind.layout]
-        parts += self._keys.get(path, [])
+        parts += self._keys.get(path, []) + [f"pin {where} {slug}" for where, slug in sorted(self._pins.items())]
         if path in self._names:
             parts.append(f"names {self._names[path]}")
         return _digest(parts) if parts else ""
@@ -122,7 +139,7 @@ class Readers:
     def whole(self) -> str:
         """A text that changes with anything that decides what a survey finds in the same files: what `all` tells, keys and
         names."""
-        return _digest([self.all(), repr(sorted(self._keys.items())), repr(sorted(self._names.items()))])
+        return _digest([self.all(), *(repr(sorted(of.items())) for of in (self._keys, self._names, self._pins))])
 
     def all(self) -> str:
         """A text that changes with all that recognises files: the user's layouts, those that ship, the program itself."""

@@ -290,7 +290,7 @@ def _expected(game: Game, out: Path, plans: list[FilePlan], deep: bool) -> Expec
         if found is not None:
             names[path] = known.names(found, path)
     layouts = [version.text for version, _ in user_layouts()]
-    return expectation(original_folder(game), out, plans, layouts, keys, names, deep)
+    return expectation(original_folder(game), out, plans, layouts, keys, names, deep, known.pins)
 
 
 def _forget_older(build: Build) -> None:

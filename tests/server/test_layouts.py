@@ -77,6 +77,36 @@ class Layouts(ServerTest):
         self.assertIn('no installed plug-in brings the step "torn"', line["problem"].lower())
         self.assertEqual(self.get("/plug-ins"), [])
 
+    def test_of_two_that_fit_one_is_chosen_for_a_file_a_folder_or_the_game(self):
+        """Evidence decides, until somebody does: for the nearest place. What was read by another is read anew, and proved by it."""
+        (self.root / "library/game/deck").mkdir()
+        (self.root / "library/game/deck/y.odd").write_bytes(odd_archive({"c.txt": b"four"}))
+        for slug in ("odd", "also"):
+            row = self.send("post", "/layouts", {"text": LAYOUT.replace("id: odd", f"id: {slug}")})
+            self.send("post", f"/layouts/{row['id']}/versions")
+        address = f"/games/{self.game['id']}"
+
+        def read() -> dict[str, str]:
+            self.send("post", f"{address}/survey")
+            rows = self.get(f"{address}/files?limit=500")["rows"]
+            return {r["path"]: r["layout"] for r in rows if r["path"].endswith(".odd")}
+
+        first = read()
+        self.assertEqual(len(set(first.values())), 1)
+        other = ({"odd", "also"} - set(first.values())).pop()
+        usual = first["x.odd"]
+        self.assertEqual(
+            self.send("put", f"{address}/pins", {"path": "deck/", "slug": other}), [{"path": "deck/", "slug": other}]
+        )
+        self.assertEqual(read(), {"x.odd": usual, "deck/y.odd": other})
+        self.send("put", f"{address}/pins", {"path": "", "slug": other})
+        self.send("put", f"{address}/pins", {"path": "deck/y.odd", "slug": usual})
+        self.assertEqual(read(), {"x.odd": other, "deck/y.odd": usual})
+        self.assertIn("No layout", self.send("put", f"{address}/pins", {"path": "", "slug": "nothing"}, 404)["what"])
+        for place in ("", "deck/", "deck/y.odd"):
+            pins = self.send("put", f"{address}/pins", {"path": place})
+        self.assertEqual((pins, read()), ([], first))
+
     def test_a_layout_is_written_with_another_one(self):
         """What it uses is what was saved last; when that changes, files are read anew."""
         text = "zubret: 1\nid: even\nuse: odd\nset: {most: 60}\n"

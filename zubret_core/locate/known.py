@@ -84,11 +84,28 @@ def no_names(layout: Layout, path: str) -> Mapping[str, str]:
 
 @dataclass(frozen=True)
 class Known:
-    """layouts, in the order in which they are tried; keys, and names of entries by their ids, for a layout and a path."""
+    """layouts, in the order in which they are tried; keys, and names of entries by their ids, for a layout and a path; pins: by the path of
+    a file, of a folder ("data/") or of the game (""), the id of the layout that comes before all others that fit."""
 
     layouts: Sequence[Layout] = field(default_factory=shipped_layouts)
     keys: Callable[[Layout, str], Keys] = no_keys
     names: Callable[[Layout, str], Mapping[str, str]] = no_names
+    pins: Mapping[str, str] = field(default_factory=dict)
+
+    def order(self, path: str) -> list[tuple[Layout, list[tuple[int, bytes]]]]:
+        """The layouts in the order in which a file is tried by them: first the one that was chosen for it, for the nearest folder
+        around it, or for the game."""
+        chosen = self.pinned(path)
+        if not chosen:
+            return self.beginnings
+        return [b for b in self.beginnings if b[0].id == chosen] + [b for b in self.beginnings if b[0].id != chosen]
+
+    def pinned(self, path: str) -> str:
+        """The id of the layout that was chosen for a file or for what is around it; empty where none was."""
+        if not self.pins:
+            return ""
+        places = [path, *(path[: n + 1] for n in range(len(path) - 1, -1, -1) if path[n] == "/"), ""]
+        return next((self.pins[place] for place in places if place in self.pins), "")
 
     @once
     def beginnings(self) -> list[tuple[Layout, list[tuple[int, bytes]]]]:
@@ -99,8 +116,8 @@ class Known:
     @once
     def plain_kinds(self) -> list[tuple[Kind, list[tuple[int, bytes]]]]:
         """The first layouts, as long as each is recognised by marks in a file's first bytes alone."""
-        out = []
-        for layout, marks in self.beginnings:
+        out: list[tuple[Kind, list[tuple[int, bytes]]]] = []
+        for layout, marks in self.beginnings if not self.pins else ():
             by_marks = len(marks) == len(layout.recognise) > 0
             if not by_marks or layout.evidence > sum(m.weight for m in layout.recognise):
                 break

@@ -41,7 +41,7 @@ def kind_of(source: Source, known: Known | None = None, head: bytes | None = Non
     """
     known = known or Known()
     first = source.read(0, min(HEAD, source.size)) if head is None else head
-    for layout, marks in known.beginnings:
+    for layout, marks in known.order(source.name):
         if not _begins(first, marks) or not fits_by_name(layout, source):
             continue
         elsewhere = len(marks) < len(layout.recognise)  # marks that do not stand in the first bytes

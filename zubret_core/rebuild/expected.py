@@ -7,7 +7,7 @@ import subprocess
 import sys
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -80,7 +80,7 @@ class Expectation:
     """What a proof has to know: the game's folder and that of the rebuilt files.
 
     changed, originals: files of the game that an install has changed, and the folder in which they are as they were; layouts: the texts of layouts besides the shipped ones; keys: by archive path, the keys (hexadecimal) by their
-    names in its layout; names: by archive path, the names of entries by their ids; deep: decode what nobody touched,
+    names in its layout; names: by archive path, the names of entries by their ids; pins: the layouts that were chosen, by path; deep: decode what nobody touched,
     too, in every bank that was rebuilt.
     """
 
@@ -93,6 +93,7 @@ class Expectation:
     keys: dict[str, dict[str, str]]
     names: dict[str, dict[str, str]]
     files: list[ExpectedFile]
+    pins: dict[str, str] = field(default_factory=dict)
 
     def folder(self) -> GameFolder:
         """The game as it is without anything installed."""
@@ -120,6 +121,7 @@ def expectation(
     keys: Mapping[str, Mapping[str, str]] | None = None,
     names: Mapping[str, Mapping[str, str]] | None = None,
     deep: bool = False,
+    pins: Mapping[str, str] | None = None,
 ) -> Expectation:
     """What the proof of these plans has to know."""
     changed = game if isinstance(game, SetBack) else None
@@ -133,6 +135,7 @@ def expectation(
         {path: dict(named) for path, named in (keys or {}).items()},
         {path: dict(by_id) for path, by_id in (names or {}).items()},
         [_expected(game, p) for p in plans if not p.gone],
+        dict(pins or {}),
     )
 
 

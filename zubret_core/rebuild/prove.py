@@ -49,7 +49,9 @@ def prove(expected: Expectation, progress: Progress = silent) -> list[ProofPoint
     names = expected.names
     others = others_among(expected.layouts)
     layouts = [*(load_layout(text, others=others) for text in expected.layouts), *shipped_layouts()]
-    known = Known(layouts, lambda layout, path: keys.get(path, {}), lambda layout, path: names.get(path, {}))
+    known = Known(
+        layouts, lambda layout, path: keys.get(path, {}), lambda layout, path: names.get(path, {}), expected.pins
+    )
     old = expected.folder()
     new = LaidOver(old, Path(expected.out))
     ledgers = {f.path: [Ledger(a) for a in f.accounts] for f in expected.files}

@@ -3,6 +3,7 @@
   import Modal from "../components/Modal.svelte";
   import ProblemPanel from "../components/ProblemPanel.svelte";
   import { api, asProblem, got, type DraftOut, type TriedLayout } from "../lib/api";
+  import { app } from "../lib/app.svelte";
   import { ofGame } from "../lib/cache";
   import { count } from "../lib/format";
   import { nameOf, type Draft } from "./draft.svelte";
@@ -29,6 +30,35 @@
     queryFn: () => got(api.GET("/api/games/{game_id}/bench/tries", { params })),
     meta: { shown: true },
   }));
+  const pinned = createQuery(() => ({
+    queryKey: ofGame(game_id, "pins"),
+    queryFn: () => got(api.GET("/api/games/{game_id}/pins", { params: { path: { game_id } } })),
+    meta: { shown: true },
+  }));
+  /** Where a layout may be chosen: this file, its folder, the game. */
+  const file = $derived(path.split(" › ")[0]!);
+  const places = $derived([
+    { path: file, words: "this file" },
+    ...(file.includes("/") ? [{ path: file.slice(0, file.lastIndexOf("/") + 1), words: "its folder" }] : []),
+    { path: "", words: "this game" },
+  ]);
+  const fitting = $derived((known.data ?? []).filter((one) => one.fits));
+  const pinOf = (place: string) => pinned.data?.find((pin) => pin.path === place)?.slug ?? "";
+
+  const pin = (place: string, slug: string) =>
+    draft.attempt(async () => {
+      const params = { path: { game_id } };
+      await got(api.PUT("/api/games/{game_id}/pins", { params, body: { path: place, slug } }));
+      await pinned.refetch();
+      app.say(slug ? `Chosen. The next survey reads by ${slug} first.` : "The choice was taken away.", {
+        label: "Survey again",
+        run: async () => {
+          await app.attempt(api.POST("/api/games/{game_id}/survey", { params }));
+          app.wake();
+        },
+      });
+    });
+
   const percent = (share: number) => `${(share * 100).toFixed(share > 0.995 ? 0 : 1)} %`;
 
   async function take(one: DraftOut) {
@@ -126,6 +156,29 @@
           </li>
         {:else}<li class="py-2 text-quiet">There are no layouts yet.</li>{/each}
       </ol>
+      {#if fitting.length > 1 || pinned.data?.length}
+        <fieldset class="mt-3 flex flex-wrap items-center gap-x-4 gap-y-2" aria-label="Which one comes first">
+          <legend class="mb-1"
+            >Of several that fit, the one with most evidence is taken. Choose another one:</legend
+          >
+          {#each places as place (place.path)}
+            <label class="flex items-center gap-2"
+              ><span class="text-quiet">{place.words}</span>
+              <select
+                class="select select-sm w-48"
+                value={pinOf(place.path)}
+                onchange={(e) => pin(place.path, e.currentTarget.value)}
+              >
+                <option value="">by evidence</option>
+                {#each known.data ?? [] as one (one.slug)}
+                  {#if one.fits || one.slug === pinOf(place.path)}<option value={one.slug}>{one.slug}</option
+                    >{/if}
+                {/each}
+              </select></label
+            >
+          {/each}
+        </fieldset>
+      {/if}
     {/if}
   </section>
 </Modal>

@@ -1466,6 +1466,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/games/{game_id}/pins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Pins
+         * @description The layouts that were chosen for places of a game.
+         */
+        get: operations["server_bench_api_list_pins"];
+        /**
+         * Set Pin
+         * @description Choose a layout for a file, a folder or the game, or take the choice away. The next survey reads by it.
+         */
+        put: operations["server_bench_api_set_pin"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/games/{game_id}/places": {
         parameters: {
             query?: never;
@@ -5284,6 +5308,33 @@ export interface components {
             streams: number;
         };
         /**
+         * PinIn
+         * @description path: of a file, of a folder with a slash behind it, or "" for the game; slug: of the layout by which what is there is read before
+         *     others that fit, "" for none any more.
+         */
+        PinIn: {
+            /**
+             * Path
+             * @default
+             */
+            path: string;
+            /**
+             * Slug
+             * @default
+             */
+            slug: string;
+        };
+        /**
+         * PinOut
+         * @description A layout that was chosen for a place of a game.
+         */
+        PinOut: {
+            /** Path */
+            path: string;
+            /** Slug */
+            slug: string;
+        };
+        /**
          * Place
          * @description A folder, an archive or a bank (what), and how many streams are in it; opens: whether more places can be in it.
          */
@@ -8990,6 +9041,54 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PictureOut"];
+                };
+            };
+        };
+    };
+    server_bench_api_list_pins: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PinOut"][];
+                };
+            };
+        };
+    };
+    server_bench_api_set_pin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PinIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PinOut"][];
                 };
             };
         };
