@@ -51,6 +51,12 @@ class Screens(BrowserTest):
             yield "sounds out", self._sounds_out(game), page.get_by_text("Levels are left as they are")
             yield "stream", self._stream(game), page.get_by_text("LUFS").first
             yield "unknown", self._unknown(game), page.get_by_label("Readings")
+            yield "what is in here?", self._inside(game), page.get_by_role("grid", name="Sounds found")
+            yield (
+                "begin a layout",
+                self._begin(game),
+                page.get_by_role("region", name="What known layouts say").get_by_role("listitem"),
+            )
             yield "swap", lambda: self.open(f"#/{game}/swap/{swap}"), page.get_by_role("table", name="Fit report")
             yield "lines", self._lines(game), page.get_by_label("Text, id, bank, notes")
             yield "texts", self._texts(game), page.get_by_text("by the layout")
@@ -207,6 +213,22 @@ class Screens(BrowserTest):
             self.page.get_by_role("button", name="Files for these lines …").click()
             files = [wav_file(self.root / f"{n}.wav", tone(1, 24_000, 300), 24_000) for n in (1001, 1002)]
             self.page.get_by_label("Files for the lines").set_input_files(files)
+
+        return go
+
+    def _inside(self, game: int):
+        def go():
+            self.open(f"#/{game}/inside/data%2Fdeck.zip")
+            self.page.get_by_role("button", name="Look through it").or_(
+                self.page.get_by_role("button", name="Look again")
+            ).click()
+
+        return go
+
+    def _begin(self, game: int):
+        def go():
+            self.open(f"#/{game}/bench/data%2Fdrift.bin")
+            self.page.get_by_role("button", name="New …").click()
 
         return go
 

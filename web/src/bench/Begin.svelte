@@ -128,6 +128,29 @@
     {#if known.error}<ProblemPanel problem={asProblem(known.error)} />
     {:else if known.isPending}<p class="text-quiet" role="status">Trying them …</p>
     {:else}
+      {#if fitting.length > 1 || pinned.data?.length}
+        <fieldset class="my-2 flex flex-wrap items-center gap-x-4 gap-y-2" aria-label="Which one comes first">
+          <legend class="mb-1"
+            >Of several that fit, the one with most evidence is taken. Choose another one:</legend
+          >
+          {#each places as place (place.path)}
+            <label class="flex items-center gap-2"
+              ><span class="text-quiet">{place.words}</span>
+              <select
+                class="select select-sm w-48"
+                value={pinOf(place.path)}
+                onchange={(e) => pin(place.path, e.currentTarget.value)}
+              >
+                <option value="">by evidence</option>
+                {#each known.data ?? [] as one (one.slug)}
+                  {#if one.fits || one.slug === pinOf(place.path)}<option value={one.slug}>{one.slug}</option
+                    >{/if}
+                {/each}
+              </select></label
+            >
+          {/each}
+        </fieldset>
+      {/if}
       <ol>
         {#each known.data ?? [] as one (one.slug)}
           <li class="flex items-start gap-4 border-b border-line py-2">
@@ -156,29 +179,6 @@
           </li>
         {:else}<li class="py-2 text-quiet">There are no layouts yet.</li>{/each}
       </ol>
-      {#if fitting.length > 1 || pinned.data?.length}
-        <fieldset class="mt-3 flex flex-wrap items-center gap-x-4 gap-y-2" aria-label="Which one comes first">
-          <legend class="mb-1"
-            >Of several that fit, the one with most evidence is taken. Choose another one:</legend
-          >
-          {#each places as place (place.path)}
-            <label class="flex items-center gap-2"
-              ><span class="text-quiet">{place.words}</span>
-              <select
-                class="select select-sm w-48"
-                value={pinOf(place.path)}
-                onchange={(e) => pin(place.path, e.currentTarget.value)}
-              >
-                <option value="">by evidence</option>
-                {#each known.data ?? [] as one (one.slug)}
-                  {#if one.fits || one.slug === pinOf(place.path)}<option value={one.slug}>{one.slug}</option
-                    >{/if}
-                {/each}
-              </select></label
-            >
-          {/each}
-        </fieldset>
-      {/if}
     {/if}
   </section>
 </Modal>
