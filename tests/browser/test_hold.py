@@ -116,7 +116,8 @@ class Hold(BrowserTest):
         panel = self.file("data/unknown.odd")
         expect(panel).to_contain_text("not recognised")
         panel.get_by_role("link", name="Describe it on the layout bench").click()
-        page.get_by_role("button", name="Begin a new layout").click()
+        page.get_by_role("button", name="Begin a layout …").click()
+        page.get_by_role("dialog", name="Begin a layout").get_by_role("button", name="Begin with little").click()
         state = page.get_by_label("Layout text")
         expect(state).to_contain_text("■")  # the first guess does not read it
         # The number of entries is found by looking: two bytes behind the mark, high byte first.
