@@ -1,6 +1,6 @@
 """Ten open formats described in our language, from their published documents: read, changed, rebuilt, and read by others.
 
-AIFF (Apple, 1989), .au, CAF (Apple), Wave64, RF64 (EBU Tech 3306): against libsndfile. Standard MIDI Files 1.0: by its own numbers.
+AIFF (1989), .au, CAF, Wave64, RF64 (EBU Tech 3306): against libsndfile. Standard MIDI Files 1.0: by its own numbers.
 cpio's new ASCII form and ar: against Debian's cpio and binutils. ISO 9660 (ECMA-119): against pycdlib. Chunks of a FORM, and TAR,
 stand in test_examples.
 """

@@ -18,6 +18,7 @@ from .packets import OpusPackets, Packets, VorbisPackets, comment_header
 from .pcm import Pcm
 from .plug_in import PlugInCodec
 from .step_adpcm import StepAdpcm
+from .table_adpcm import TableAdpcm
 from .xa_adpcm import XaAdpcm
 
 CODECS: dict[str, Codec] = {
@@ -32,6 +33,7 @@ CODECS: dict[str, Codec] = {
     "filter-adpcm": FilterAdpcm(),
     "xa-adpcm": XaAdpcm(),
     "delta-pcm": DeltaPcm(),
+    "table-adpcm": TableAdpcm(),
     "vorbis": VorbisPackets(),
     "opus": OpusPackets(),
     "mpeg": Framed(),

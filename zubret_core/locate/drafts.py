@@ -77,8 +77,8 @@ def drafts(name: str, source: Source) -> list[Draft]:
 
 @dataclass
 class _Text:
-    """A text before it is known how payloads are packed: `%PACKED%` stands for that, `%SIZE%` behind the number that may say how many
-    bytes come out. sizes: the names of fields that could."""
+    """A text before it is known how payloads are packed: `%PACKED%` stands for that. sizes: the names of fields that may say how many
+    bytes come out."""
 
     title: str
     lines: list[str]
@@ -86,6 +86,7 @@ class _Text:
     sizes: list[str]
 
     def made(self, packed: str = "", size: str = "", evidence: Sequence[str] = ()) -> tuple[str, list[str]]:
+        """The text with a way of packing, and the field that says how many bytes come out; and all of its evidence."""
         told = [*self.evidence, *evidence]
         lines = [f"# {line}" for line in told]
         for line in self.lines:
@@ -349,14 +350,13 @@ def draft(name: str, data: bytes, candidate: Candidate, rate: int, start: int, f
     """
     if found is None and codec_named(candidate.codec, candidate.parameters).tells:
         return _one_stream(name, data, candidate, start)
-    slug = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:50] or "format"
     mark = data[:4].hex(" ")
     parameters = ", ".join([f"codec: {candidate.codec}", *(f"{k}: {_yaml(v)}" for k, v in candidate.parameters)])
     given = {"stream.codec": "sound", "stream.channels": candidate.channels}
     if candidate.block_size:
         given["stream.block_size"] = candidate.block_size
     lines = [
-        "zubret: 1", f"id: {slug}", f"title: {json.dumps(name, ensure_ascii=False)}", "describes: bank",
+        "zubret: 1", f"id: {_slug(name)}", f"title: {_title(name)}", "describes: bank",
         f"byte_order: {found.order if found else 'little'}", f'recognise: [{{at: 0, bytes: "{mark}"}}]',
         f"codecs: {{sound: {{{parameters}}}}}",
     ]  # fmt: skip
@@ -394,11 +394,10 @@ def draft(name: str, data: bytes, candidate: Candidate, rate: int, start: int, f
 
 def _one_stream(name: str, data: bytes, candidate: Candidate, start: int) -> str:
     """The draft for a file that is one stream which says itself what it is."""
-    slug = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:50] or "format"
     ending = "." + name.rpartition(".")[2].lower() if "." in name else ""
     parameters = ", ".join([f"codec: {candidate.codec}", *(f"{k}: {_yaml(v)}" for k, v in candidate.parameters)])
     head = start + candidate.skip
-    lines = ["zubret: 1", f"id: {slug}", f"title: {json.dumps(name, ensure_ascii=False)}", "describes: stream"]
+    lines = ["zubret: 1", f"id: {_slug(name)}", f"title: {_title(name)}", "describes: stream"]
     if ending:
         lines.append(f"names: [{json.dumps(ending, ensure_ascii=False)}]")
     if head >= 4:

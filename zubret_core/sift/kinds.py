@@ -102,7 +102,7 @@ def _rf64(source: Source, at: int) -> Valid | None:
 
 
 def w64(source: Source, at: int) -> Valid | None:
-    """Sony Wave64: identifiers of 16 bytes, lengths of eight that count their own head, chunks at multiples of eight."""
+    """Wave64: identifiers of 16 bytes, lengths of eight that count their own head, chunks at multiples of eight."""
     if at + 40 > source.size:
         return None
     head = source.read(at, 40)

@@ -31,10 +31,12 @@ class CodecModel(BaseModel):
     )
     header: Literal["wave", "dvi4", "none"] | None = Field(None, description="step-adpcm: what begins a block")
     nibbles: Literal["low", "high"] | None = Field(
-        None, description="ADPCM and delta-pcm: which four bits of a byte come first"
+        None, description="ADPCM and delta-pcm: which bits of a byte come first"
     )
     group: int | None = Field(None, description="step-adpcm: bytes of each channel in turn; 0 for one nibble of each")
-    rule: Literal["shifts", "product"] | None = Field(None, description="step-adpcm: how a difference is rounded")
+    rule: Literal["shifts", "product"] | None = Field(
+        None, description="step-adpcm, table-adpcm: how a difference is rounded"
+    )
     frame: int | None = Field(None, description="filter-adpcm: bytes of a frame of one channel")
     filters: list[tuple[int, int]] | None = Field(None, description="filter-adpcm: pairs of coefficients in 1/unit")
     word: Literal["filter-shift", "shift-filter", "step", "step-filter"] | None = Field(
@@ -74,7 +76,21 @@ class CodecModel(BaseModel):
     )
     lead: int | None = Field(None, description="xa-adpcm: bytes of a sector before its sound")
     table: list[int] | None = Field(None, description="delta-pcm: 16 or 256 differences")
-    first: int | None = Field(None, description="delta-pcm: the sample before the first one")
+    first: int | None = Field(None, description="delta-pcm, table-adpcm: the sample before the first one")
+    steps: list[int] | None = Field(None, description="table-adpcm: the step table")
+    moves: list[int] | None = Field(
+        None, description="table-adpcm: by how much the index into it changes, by a code without its sign"
+    )
+    scale: list[int] | None = Field(
+        None, description="table-adpcm: instead of a table, what a step is multiplied with, in 1/256"
+    )
+    least: int | None = Field(None, description="table-adpcm: the least step, where steps are scaled")
+    most: int | None = Field(None, description="table-adpcm: the greatest step, where steps are scaled")
+    begin: int | None = Field(None, description="table-adpcm: the index, or the step, before the first code")
+    stereo: Literal["apart", "sum"] | None = Field(
+        None,
+        description="table-adpcm: whether two channels are left and right, or half of their sum and of their difference",
+    )
     align: int | None = Field(
         None,
         description="mpeg, adts: what each frame begins at a multiple of; 0 where any number of zeros may stand between",
@@ -88,7 +104,10 @@ class CodecModel(BaseModel):
     kbits: int | None = Field(None, description="library: kbit/s that the encoder aims at; its own if left out")
     extradata: str | None = Field(None, description="library: what the decoder wants to know beforehand, hexadecimal")
     packet: int | None = Field(None, description="library: bytes given to the decoder at once")
-    bits: int | None = Field(None, description="library: bits of a stored sample, where the decoder asks for that")
+    bits: int | None = Field(
+        None,
+        description="library: bits of a stored sample, where the decoder asks for that; table-adpcm: of a code, 2 to 5",
+    )
     wraps: bool | None = Field(None, description="delta-pcm: whether a sum beyond 16 bits wraps round")
 
     @property
