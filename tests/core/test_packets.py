@@ -1,11 +1,13 @@
 """Vorbis and Opus packets without pages: laid into Ogg files, taken out of them, and what goes wrong."""
 
+import struct
 import subprocess
 import zipfile
 from pathlib import Path
 
 import numpy as np
 import soundfile
+from django.test import SimpleTestCase
 from mutagen.ogg import OggPage
 
 from standin.make import SOURCES
@@ -13,6 +15,7 @@ from standin.player import Ferry
 from tests.core.test_containers import OPEN_SOUNDS
 from tests.support import WithFolder, bytes_of, demo_game, peaking, problem_of, source, tone
 from zubret_core.audio import look_through
+from zubret_core.bank import DescribedBank, NewStream
 from zubret_core.base import Format, to_int16
 from zubret_core.base.format import frozen
 from zubret_core.codec import codec_named, codec_of, ogg, opus, vorbis
@@ -184,6 +187,55 @@ class FromOggAndBack(WithFolder):
         long = vorbis.SETUP + bytes(range(256)) * 600
         pages = b"".join(ogg.header_pages([b"\x01vorbis first", vorbis.comments(), long]))
         self.assertEqual(ogg.packets_of(source(pages))[0], [b"\x01vorbis first", vorbis.comments(), long])
+
+
+class InTheRecord(SimpleTestCase):
+    LAYOUT = """
+zubret: 1
+id: tubes
+describes: bank
+recognise: [{at: 0, bytes: "54 55"}]
+codecs: {air: {codec: opus, order: big}}
+given: {stream.codec: air, stream.channels: 1}
+regions:
+  - name: head
+    at: 0
+    fields: [{name: mark, type: bytes, length: 2}, {name: count, type: u16, means: streams.count}]
+  - name: table
+    after: head
+    repeat: head.count
+    fields:
+      - {name: rate, type: u32, means: stream.rate}
+      - {name: skip, type: u16, means: stream.skip}
+      - {name: frames, type: u32, means: stream.frames}
+      - {name: at, type: u32, means: stream.at}
+      - {name: stored, type: u32, means: stream.stored}
+"""
+
+    def test_what_is_skipped_stands_in_the_record(self):
+        """Each stream has its own number of frames before the sound; a replacement keeps it, so that it begins where the old one did."""
+        rows, body, pcm = b"", b"", {}
+        for rate, skip in ((48_000, 312), (24_000, 2000), (48_000, 0)):
+            pcm[skip] = to_int16(tone(0.5, rate, 400) * 0.5).reshape(-1, 1)
+            format = Format("opus", rate, 1, len(pcm[skip]), parameters=frozen({"order": "big", "skip": skip}))
+            data = bytes(codec_of(format).encode(pcm[skip], format))
+            rows += struct.pack("<IHIII", rate, skip, len(pcm[skip]), 4 + 3 * 18 + len(body), len(data))
+            body += data
+        bank = DescribedBank(load_layout(self.LAYOUT), source(b"TU" + struct.pack("<H", 3) + rows + body))
+        for stream, wanted in zip(bank.streams, pcm.values(), strict=True):
+            heard = to_int16(stream.decode(0, stream.format.frames)).astype(int)
+            self.assertLess(np.abs(heard - wanted)[2000:-500].max(), 1500)
+        new = to_int16(tone(0.4, 24_000, 700) * 0.5).reshape(-1, 1)
+        format = bank.streams[1].format.with_(frames=len(new))
+        payload = source(bytes(codec_of(format).encode(new, format)))
+        again = DescribedBank(
+            load_layout(self.LAYOUT), source(bytes_of(bank.rebuild({1: NewStream(payload, format)}).source))
+        )
+        self.assertEqual(dict(again.streams[1].format.parameters)["skip"], 2000)
+        heard = to_int16(again.streams[1].decode(0, len(new))).astype(int)
+        self.assertLess(np.abs(heard - new)[2000:-500].max(), 1500)
+        wrong = self.LAYOUT.replace("{codec: opus, order: big}", "{codec: pcm}")
+        self.assertIn("skips nothing", problem_of(self, load_layout, wrong).what)
 
 
 class TheRadio(WithFolder):

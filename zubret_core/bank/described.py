@@ -6,6 +6,7 @@ from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
 from ..base import Format, Loop, ZubretError
+from ..base.format import frozen
 from ..codec import codec_of
 from ..codec.base import frames_held
 from ..layout import Document, Layout, NewItem, read_layout, rebuild
@@ -95,6 +96,9 @@ class DescribedBank(Bank):
     def _format(self, n: int, *form: Any) -> Format:
         own = self.document.column("setup")
         format = format_of(self.layout, (own[n] if own else b"") or self._setup, *form)
+        skips = self.document.column("skip")
+        if skips and skips[n] is not None:
+            format = format.with_(parameters=frozen({**dict(format.parameters), "skip": skips[n]}))
         codec = codec_of(format)
         if codec.tells:
             told = codec.told(self._payloads.payload(n), format)
@@ -154,6 +158,7 @@ def _item(new: NewStream, payload: Source, codecs: Mapping[str, CodecModel]) -> 
         payload,
         {
             "codec": name_of(codecs, format.codec, format.parameters),
+            "skip": dict(format.parameters).get("skip"),
             "rate": format.rate,
             "channels": format.channels,
             "block_size": format.block_size,

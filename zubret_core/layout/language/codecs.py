@@ -130,5 +130,8 @@ def spec_of(codecs: Mapping[str, CodecModel], name: str) -> tuple[str, tuple[tup
 
 
 def name_of(codecs: Mapping[str, CodecModel], codec: str, parameters: tuple[tuple[str, object], ...]) -> str:
-    """The name by which a layout knows a codec with these parameters."""
-    return next((n for n, c in codecs.items() if (c.codec, c.parameters) == (codec, parameters)), codec)
+    """The name by which a layout knows a codec with these parameters; how many frames are skipped may stand in a record instead."""
+    same = (n for n, c in codecs.items() if (c.codec, c.parameters) == (codec, parameters))
+    bare = [p for p in parameters if p[0] != "skip"]
+    near = (n for n, c in codecs.items() if c.codec == codec and [p for p in c.parameters if p[0] != "skip"] == bare)
+    return next(same, None) or next(near, codec)

@@ -84,6 +84,7 @@ _BY_OWNER = {
         "rate": Meaning("", (NUMBER,)),
         "channels": Meaning("", (NUMBER,)),
         "block_size": Meaning("", (NUMBER,)),
+        "skip": Meaning("", (NUMBER,)),
         "frames": Meaning("", (NUMBER,), BY_FRAMES),
         "looped": Meaning("", (NUMBER,)),
         "loop_start": Meaning("", (NUMBER,), BY_FRAMES),

@@ -7,7 +7,7 @@ import difflib
 from collections.abc import Iterator
 
 from ...base import Format, ZubretError
-from ...codec import CODECS, codec_named
+from ...codec import CODECS, codec_named, parameters_of
 from ...plugins import STEPS, installed
 from ..language.codecs import spec_of
 from ..language.expression import compiled
@@ -362,6 +362,10 @@ def _streams(layout: Layout) -> Iterator[Fault]:
             yield ("given",), f"the meaning {what} is given, and a field means it, too"
         if what != "stream.codec" and not isinstance(value, int):
             yield ("given",), f"the meaning {what} is a whole number"
+    for where, name in names if "stream.skip" in present else ():
+        kind = spec_of(layout.codecs, str(name))[0]
+        if kind in CODECS and "skip" not in parameters_of(kind):
+            yield where, f"the codec {kind} skips nothing, so no field can mean stream.skip"
     for where, name in names:
         if name not in CODECS and name not in layout.codecs:
             known = ", ".join([*layout.codecs, *CODECS])
