@@ -83,6 +83,11 @@
             run: () => app.go("lines"),
           },
           { label: "See what changed between surveys", hint: "", run: () => app.go("changes") },
+          {
+            label: "Look for sounds in what nothing describes",
+            hint: "What is in here?",
+            run: () => app.go("inside"),
+          },
         ]
       : []),
     { label: "Add a game folder", hint: "", run: () => (location.hash = "/start") },
