@@ -51,6 +51,11 @@ class Window:
     sizes: NDArray[np.int64]
     stored: tuple[NDArray[np.int64], NDArray[np.int64]] | None = None
 
+    def behind(self, count: int) -> Window:
+        """The packets behind the first `count` ones."""
+        stored = self.stored and (self.stored[0][count:], self.stored[1][count:])
+        return Window(self.at, self.data, self.starts[count:], self.sizes[count:], stored)
+
     @property
     def begins(self) -> NDArray[np.int64]:
         """Where each packet begins in the payload, from `at` on."""

@@ -118,6 +118,21 @@ class Packets(Writes):
         counter, target = self._counter(payload, format, headers)
         return OggSource(payload, self._framing(format), headers, counter, target, skipped)
 
+    def counted(self, payload: Source, format: Format) -> Iterator[tuple[Window, NDArray[np.int64]]]:
+        """The packets of the sound, and by how many frames each goes on, of Opus at 48,000 Hz."""
+        headers = self.header_packets(payload, format)
+        counter, _ = self._counter(payload, format, headers)
+        ahead = len(headers) if self.headers == "stream" else 0
+        for window in self._framing(format).windows(payload):
+            here = len(window.sizes)
+            window, ahead = window.behind(min(here, ahead)), max(0, ahead - here)
+            if len(window.sizes):
+                yield window, counter(window)
+
+    def unheard(self, payload: Source, format: Format) -> tuple[int, int]:
+        """The frames at the beginning that are not heard, as `counted` counts them, and how many of those one of the bank's is."""
+        return 0, 1
+
     def _framing(self, format: Format) -> Framing:
         return Framing(self.framing, self.width, self.order, format.block_size)
 
@@ -359,6 +374,10 @@ class OpusPackets(Packets):
     def wrapped(self, payload: Source, format: Format, comments: bytes = b"") -> OggSource:
         times = self._times(format, payload.name)
         return super().wrapped(payload, format.with_(rate=opus.RATE, frames=format.frames * times), comments)
+
+    def unheard(self, payload: Source, format: Format) -> tuple[int, int]:
+        skip = opus.facts_of(self.header_packets(payload, format)[0])[1]
+        return skip, self._times(format, payload.name)
 
     @staticmethod
     def _times(format: Format, name: str) -> int:

@@ -78,10 +78,7 @@ class OggSource(Source):
             here = len(window.sizes)
             skip = max(0, min(here, skipped - number))
             number += here
-            if skip:
-                window = Window(
-                    window.at, window.data, window.starts[skip:], window.sizes[skip:]
-                )  # headers are never trimmed
+            window = window.behind(skip)
             if not len(window.sizes):
                 continue
             if not row[NUMBER] and not row[PACKETS]:

@@ -29,6 +29,7 @@ from ..container import Container, GameFolder, LaidOver
 from ..layout import load_layout, read_layout, shipped_layouts
 from ..layout.checks.sums import rule_of, sum_is, sums_of
 from ..layout.loading.reuse import others_among
+from ..layout.writing.points import points_by_rule, stored_points
 from ..locate import Known, Spot, kind_of
 from ..locate.spot import IN
 from ..source import BytesSource, FileSource, Source, same_bytes
@@ -128,11 +129,11 @@ class _FileProof:
             self._archive(old_spot, new_spot, self.file.swaps, self.file.files, (), self.file.only)
         for suspect in self.file.suspects:
             wanted, found = (
-                "no number that nothing ties says an old place",
+                "all that depends on places or on a sound follows it",
                 f"{suspect.place}: {suspect.evidence}",
             )
-            self.points.append(ProofPoint(self.path, f"a tie is probably missing in {suspect.file}", wanted,
-                                          f"{found}. To tie it: {suspect.line}", True, doubt=True))  # fmt: skip
+            self.points.append(ProofPoint(self.path, f"may not fit what is written in {suspect.file}", wanted,
+                                          f"{found}. In the layout: {suspect.line}", True, doubt=True))  # fmt: skip
 
     def _old_file(self) -> Source:
         """What the account compares the file with: the old file; for one that was not there the entry that it is, or the archive
@@ -357,6 +358,26 @@ class _FileProof:
             self._other_streams(a, b, untouched, inside, name)
         for swap in swaps:
             self._swapped(b, swap)
+        self._tables(old, new, untouched, swaps, name)
+
+    def _tables(self, old: Spot, new: Spot, untouched: list[int], swaps: list[ExpectedSwap], name: str) -> None:
+        """Tables that follow the sound: of what nobody touched they say the same as before, of what is new what their rule gives."""
+        a, b = old.reader.document, new.reader.document
+        if a is None or b is None or not any(r.follows for r in b.layout.regions):
+            return
+        pairs = [p for n in untouched for p in zip(a.followers(n), b.followers(n), strict=True)]
+        same = sum(stored_points(a, x) == stored_points(b, y) for x, y in pairs)
+        count = spaced(len(pairs))
+        self.point(f"{name}: tables of untouched streams", f"{count} as before", f"{spaced(same)} as before")
+        for swap in swaps:
+            stream = new.bank.streams[swap.ordinal]
+            for table in b.followers(swap.ordinal):
+                if table.region.follows and table.region.follows.every is None:
+                    continue  # marks in time follow from nothing
+                points = points_by_rule(b, table, stream.payload, stream.format, stream.format.rate)
+                equal = points == stored_points(b, table)
+                wanted = "as its rule gives it"
+                self.point(f"{_last(swap.name)}: table {table.name}", wanted, wanted if equal else "different")
 
     def _other_streams(self, a: Bank, b: Bank, untouched: list[int], inside: Steps, name: str) -> None:
         """What nobody touched: the same bytes, format and loop, and where a proof goes deeper the same sound."""

@@ -1,9 +1,9 @@
-"""Numbers that no tie explains, but that say where something stood that moves: ties that are probably missing.
+"""What a layout does not explain and what would be wrong after a rebuild: ties that are probably missing, tables that went with a sound.
 
 Where payloads move, a file may hold more numbers that depend on their places than its layout knows: a second index, loop
 points counted from a common pool, the file's size in a header. What a layout does not tie is carried over, so such a number
 would go on saying the old place. It can't be known for sure what an untied number is; but one that equals the old place of
-its own payload in record after record, or lies inside it each time, hardly does so by chance.
+its own payload in record after record, or lies inside it each time, hardly does so by chance. Of a table that follows a sound the old payload tells whether its rule is right.
 """
 
 from __future__ import annotations
@@ -22,6 +22,7 @@ from ..layout.document import Group, Instance, Slot
 from ..layout.document.ties import line_of
 from ..layout.language.order import named_by
 from ..layout.language.schema import ties_of
+from ..layout.writing.points import points_by_rule, stored_points
 from ..locate import Spot
 from ..source import Built, Source
 
@@ -77,7 +78,8 @@ def suspects_of(spot: Spot, built: Built) -> list[Suspect]:
         return []  # the proof says what is wrong with it
     finally:
         built.source.name = kept
-    return suspects(old, new, spot.name)
+    changed = sorted({s.item for s in built.segments if s.kind == "new" and s.item >= 0})
+    return [*suspects(old, new, spot.name), *_stale(spot, old, new, changed)]
 
 
 def suspects(old: Document, new: Document, name: str = "") -> list[Suspect]:
@@ -202,6 +204,58 @@ def _loop_line(document: Document, group: Group, slot: Slot, unit: int) -> str:
     own = next((s.tie.name for _, s in document.slots("stream.at", group)), "stream.at")
     base = f'"-{own}"' if unit in (1, 2, 4) else '"-stream.at"'
     return f"{{name: {slot.tie.name}, type: {slot.field.type}, means: stream.loop_start, base: {base}}} (or loop_end)"
+
+
+# Tables that went with a sound -------------------------------------------------------------------------
+
+
+def _stale(spot: Spot, old: Document, new: Document, changed: list[int]) -> Iterator[Suspect]:
+    """Tables of the streams that are replaced."""
+    if old.kind != "stream" or not changed:
+        return
+    for item in changed:
+        for table in old.followers(item):
+            rule = table.region.follows
+            assert rule is not None
+            yield from _rule(spot, old, item, table) if rule.every else _marks(spot, old, new, item, table)
+    for region in old.layout.regions:
+        around = old.layout.region(region.each) if region.each else None
+        if around in old.layout.item_regions() and region.follows is None and not any(t.means for t in ties_of(region)):
+            evidence = f"it stands for each record of {region.each}, but nothing says how it follows from the sound"
+            yield Suspect(spot.name, region.name, evidence, f"{{name: {region.name}, follows: {{every: ...}}}}")
+
+
+def _rule(spot: Spot, old: Document, item: int, table: Instance) -> Iterator[Suspect]:
+    """A table that says something else of the old sound than its rule does."""
+    stream = spot.bank.streams[item]
+    try:
+        wanted = points_by_rule(old, table, stream.payload, stream.format, stream.format.rate)
+    except ZubretError:
+        return  # what can't be worked out stops the rebuild itself
+    found = stored_points(old, table)
+    for what, values in wanted.items():
+        if len(values) != len(found[what]):
+            differs = f"{len(values):,} records, and there are {len(found[what]):,}"
+        else:
+            wrong = [n for n, (a, b) in enumerate(zip(values, found[what], strict=True)) if a != b]
+            if not wrong:
+                continue
+            differs = f"{values[wrong[0]]:,} in record {wrong[0]:,}, where {found[what][wrong[0]]:,} stands"
+        evidence = f"for the sound that stood there its rule gives as point.{what} {differs}"
+        yield Suspect(spot.name, table.name, evidence, f"{{name: {table.region.name}, follows: ...}} or its fields")
+        return
+
+
+def _marks(spot: Spot, old: Document, new: Document, item: int, table: Instance) -> Iterator[Suspect]:
+    """Marks in time, which can't follow what is said."""
+    if not table.records.count:
+        return
+    frames = new.format_column("frames")[item]
+    marks = stored_points(new, new.named(table.name))["frame"]
+    behind = sum(frames is not None and m is not None and m > frames for m in marks)
+    evidence = f"{table.records.count:,} marks in time stay where they were in the old sound"
+    evidence += f"; {behind:,} of them lie behind the end of the new one" if behind else ""
+    yield Suspect(spot.name, table.name, evidence, "nothing to correct, but try it in the game")
 
 
 # Outside the items' own records -----------------------------------------------------------------------

@@ -239,7 +239,11 @@
       </div>
     {/each}
   </div>
-  {#if !rows.loading && !rows.total}<div class="py-6 text-quiet">{@render empty()}</div>{/if}
+  {#if !rows.loading && !rows.total}
+    <div role={small ? "row" : undefined} class="py-6 text-quiet">
+      <span role={small ? "gridcell" : undefined}>{@render empty()}</span>
+    </div>
+  {/if}
 </div>
 
 <style>

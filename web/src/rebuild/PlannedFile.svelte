@@ -61,18 +61,19 @@
   {#if plan.suspects?.length}
     <div role="note" class="mt-3 border-l-2 border-info pl-3">
       <p class="text-info">
-        ▲ {count(plan.suspects.length, "number")} that this layout does not tie would go on saying old places
+        ▲ {count(plan.suspects.length, "place")} in this file may not fit what is written
       </p>
       <ul class="mt-1 space-y-1">
         {#each plan.suspects as s, i (i)}
           <li>
             <span class="num">{s.file} · {s.place}</span>: {s.evidence}.
-            <span class="text-quiet">To tie it:</span> <code class="num break-all">{s.line}</code>
+            <span class="text-quiet">In the layout:</span> <code class="num break-all">{s.line}</code>
           </li>
         {/each}
       </ul>
       <p class="mt-1 text-quiet">
-        Correct the layout on the bench before you rebuild, or the game may read from the wrong place.
+        The layout does not tie them, or ties them otherwise. Correct it on the bench before you rebuild, or the game may read from the
+        wrong place.
       </p>
     </div>
   {/if}

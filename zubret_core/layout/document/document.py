@@ -208,6 +208,19 @@ class Document:
         """The record of a region that an item has; `instance` is one of its group's."""
         return int(instance.rows[item - self.group_of(item).first])
 
+    def followers(self, item: int) -> list[Instance]:
+        """The tables whose records follow from the sound of a stream."""
+        if "followers" not in self._columns:
+            found: dict[tuple[int, int], list[Instance]] = {}
+            for instance in self.instances:
+                if instance.region.follows is not None:
+                    holder = instance.holder if instance.region.each else None
+                    found.setdefault((id(holder[0]), holder[1]) if holder else (0, 0), []).append(instance)
+            self._columns["followers"] = found
+        known, group = self._columns["followers"], self.group_of(item)
+        records = [(id(i), int(i.rows[item - group.first])) for i in group.instances]
+        return [i for key in [(0, 0), *records] for i in known.get(key, ())] if known else []
+
     def slots(self, means: str, group: Group | None = None) -> list[tuple[Instance, Slot]]:
         """All fields with a meaning, in the tables of items or of one group."""
         where = group.instances if group is not None else [i for g in self.groups for i in g.instances]

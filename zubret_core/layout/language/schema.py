@@ -62,6 +62,15 @@ class PayloadModel(Stand):
     sizes: Literal["given", "next"] = Field("given", description="next: a payload ends where the next one begins")
 
 
+class Follows(Strict):
+    """At which moments of a stream a table has a record. Without `every`, its records are marks in time."""
+
+    every: int | None = Field(None, ge=1, le=1 << 32, description="a point every so many")
+    unit: Literal["frames", "packets", "bytes", "milliseconds"] = "frames"
+    first: int = Field(0, ge=0, le=1 << 20, description="the number of the first point")
+    end: bool = Field(False, description="a last point says where the stream ends")
+
+
 class Region(Strict):
     """A place in a file with fields, once or repeated; or a pool of texts."""
 
@@ -88,6 +97,9 @@ class Region(Strict):
     align: int = Field(1, ge=1, le=1 << 24)
     byte_order: Order | None = None
     group: str = ""
+    follows: Follows | None = Field(
+        None, description="the records follow from the sound of the stream for which the region stands"
+    )
     payload: Stand | None = Field(None, description="how the payloads of this group stand, where not as all others")
     fields: list[FieldModel] = []
     body: Body | None = None

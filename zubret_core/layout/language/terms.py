@@ -51,7 +51,7 @@ BY_FRAMES = ("frames", "blocks", "bytes", "milliseconds", "seconds")
 
 
 class Meaning(NamedTuple):
-    """What a meaning is about (entry, stream, folder, listed, row, or "" for the whole file), the kinds of values that it
+    """What a meaning is about (entry, stream, point, folder, listed, row, or "" for the whole file), the kinds of values that it
     takes, and the units that may be named for it."""
 
     owner: str
@@ -91,6 +91,7 @@ _BY_OWNER = {
         "loop_end": Meaning("", (NUMBER,), BY_FRAMES),
         "loop_length": Meaning("", (NUMBER,), BY_FRAMES),
     },
+    "point": {what: Meaning("", (NUMBER,)) for what in ("at", "frame", "size", "frames", "low", "high", "peak")},
     "folder": {
         "name": Meaning("", (TEXT,)),
         "parent": Meaning("", (NUMBER,)),

@@ -50,6 +50,8 @@ def _regions(layout: Layout) -> Iterator[Fault]:
         )
         if region.each is not None:
             yield from _each(layout, n, region)
+        if region.follows is not None:
+            yield from _follows(layout, region, (*where, "follows"))
         if region.chunk is not None:
             frames = layout.region(region.origin)
             if frames is None or frames.body is None:
@@ -97,6 +99,29 @@ def _each(layout: Layout, n: int, region: Region) -> Iterator[Fault]:
     same = [r for r in layout.item_regions() if r.group == region.group]
     if region in same and any(r.each != region.each for r in same):
         yield where, f'the regions of group "{region.group}" all stand for each record of the same region'
+
+
+def _follows(layout: Layout, region: Region, where: Path) -> Iterator[Fault]:
+    """What a table that follows a sound must fulfil."""
+    own = {t.means for t in ties_of(region) if t.means and t.means.startswith("point.")}
+    around = layout.region(region.each) if region.each else None
+    if layout.kind != "stream" or (
+        around not in layout.item_regions() if region.each else layout.describes != "stream"
+    ):
+        yield (
+            where,
+            f"region {region.name} follows a sound, so it stands for each record of a table of streams, or in a file that is one",
+        )
+    if region.single or region.pool:
+        yield where, f"region {region.name} follows a sound, so it has records: `repeat` or `until`"
+    if not own:
+        yield where, f"no field of region {region.name} means point.at, point.frame or another point.*"
+    assert region.follows is not None
+    if region.follows.every is None and own != {"point.frame"}:
+        yield (
+            where,
+            f"without `every`, the records of {region.name} are marks in time, which mean point.frame and nothing else",
+        )
 
 
 def _body(region: Region, where: Path) -> Iterator[Fault]:
@@ -195,6 +220,14 @@ def _meaning(layout: Layout, region: Region, field: FieldModel, tie: Tied, where
     means, named = tie.means or "", f"field {tie.name} of region {region.name}"
     owner, _, what = means.partition(".")
     if means in MEANINGS:
+        if MEANINGS[means].owner == "point":
+            if region.follows is None:
+                yield (
+                    where,
+                    f"a point belongs to a table that follows a sound: region {region.name} needs `follows` ({named})",
+                )
+            yield from _suits(field, tie, means, where)
+            return
         if MEANINGS[means].owner not in (layout.kind, "folder"):
             yield where, f"a layout of this kind ({layout.describes}) ties only {layout.kind}.* meanings ({named})"
             return

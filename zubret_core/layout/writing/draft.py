@@ -20,6 +20,7 @@ from ..document.ties import Scope, meant
 from ..language.schema import Guard, Stand, ties_of
 from ..types.numbers import Result, stretched
 from .placement import LaidFile
+from .points import blank, count_of, new_points
 from .records import Table
 
 
@@ -28,7 +29,7 @@ class Draft:
 
     left_out: the items that are not written; stood: where the first payload began and the last one ended, None where there were
     none; columns: the items' meanings, by meaning; at, stored, item_files: where each payload will stand; listed: sources of
-    lines of a list that are taken anew, by item.
+    lines of a list that are taken anew, by item; points: the new records of tables that follow a sound, by the region's name.
     """
 
     def __init__(
@@ -57,6 +58,7 @@ class Draft:
         self.stored = list(document.column("stored") or []) if has_payloads else []
         self.item_files = list(document.payload_files())
         self.listed: dict[int, Source] = {}
+        self.points: dict[str, dict[str, list[int]]] = {}
         self.pools: dict[str, bytearray] = {}
         self.numbers: dict[str, int] = dict(document.numbers)
         self.pool_places: dict[str, dict[str, int]] = {}
@@ -65,10 +67,7 @@ class Draft:
             self._leave_out()
         self._change(changes)
         self._add()
-        self.tables = {
-            i.name: Table(i, self._order(i), document.fail(i)) for i in document.instances if i.region.fields
-        }
-
+        self.tables = {i.name: self._table(i) for i in document.instances if i.region.fields}
         self._grow_regions()
 
     def _grow_regions(self) -> None:
@@ -76,8 +75,8 @@ class Draft:
         for name, table in self.tables.items():
             instance = table.instance
             if instance.body is None and not instance.region.packed and not table.same:
-                lengths = instance.records.lengths()
-                self._regions[name].new_length += int(lengths[table.order].sum() - lengths.sum())
+                before = instance.records.lengths().sum()
+                self._regions[name].new_length += int(table.old.lengths()[table.order].sum() - before)
 
     def anew(self, file: str) -> bool:
         """Whether the payloads of a file are laid out afresh."""
@@ -137,6 +136,8 @@ class Draft:
             for what, value in changes.get(n, item).values.items():
                 if what in self.columns:
                     self.columns[what][n] = value
+            for table in self.document.followers(n) if n < self.document.count else ():
+                self.points[table.name] = new_points(self.document, table, n, changes.get(n, item))
 
     def stand_of(self, extent: Extent) -> Stand:
         """How a payload stands; an added one as those of the last group."""
@@ -313,11 +314,19 @@ class Draft:
 
     def _order(self, instance: Instance) -> list[int]:
         """The records of a region as they will stand: old ones, and copies of the last item for added entries."""
+        if instance.name in self.points:
+            last = max(0, instance.records.count - 1)
+            return [min(n, last) for n in range(count_of(self.points[instance.name]))]
         order = self._kept(instance)
         if self._grows(instance):
             where = self._added_at(instance)
             order[where:where] = [int(instance.rows[-1])] * len(self.added)
         return order
+
+    def _table(self, instance: Instance) -> Table:
+        order = self._order(instance)
+        like = None if instance.records.count or not order else blank(instance, self.document.numbers_at(instance))
+        return Table(instance, order, self.document.fail(instance), like)
 
     def rows(self, instance: Instance) -> list[tuple[int, int]]:
         """(item, record as it will stand) of a region's items; none for a region of no items."""
@@ -360,7 +369,8 @@ class Draft:
         start = 0 if instance.region.packed else self.extent_of(instance).new_at
         lengths = records.lengths() if records.count == len(self.tables[instance.name].order) else None
         if lengths is None:
-            lengths = instance.records.lengths()[self.tables[instance.name].order]
+            table = self.tables[instance.name]
+            lengths = table.old.lengths()[table.order]
         return start + np.concatenate([[0], np.cumsum(lengths)[:-1]]).astype(np.int64)[: len(lengths)]
 
     # Values -----------------------------------------------------------------------------------------

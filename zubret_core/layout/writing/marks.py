@@ -24,6 +24,8 @@ def marks_of(old: Instance, new: Instance, order: Sequence[int] | None, row: int
     identity = len(order) == old.records.count and order == list(range(len(order)))
     if identity and old.records.size and len(old.records.data) == len(new.records.data):
         marks = list(_aligned(old, new))
+    elif not old.records.count:
+        marks = [Mark(0, len(new.records.data), -1, f"{new.name}: new records")] if len(order) else []
     else:
         marks = [m for n, before in enumerate(order) for m in _record(old, new, n, before)]
     tail = new.content.size - len(new.records.data)

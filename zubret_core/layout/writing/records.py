@@ -23,12 +23,13 @@ class DoesNotFit(ZubretError):
 class Table:
     """A region's next records.
 
-    order: for each record to write, the record that it was, or that it is copied from where it is new. records: the
+    order: for each record to write, the record that it was, or that it is copied from where it is new; old: those; records: the
     bytes as they were last encoded.
     """
 
-    def __init__(self, instance: Instance, order: list[int], fail: Fail):
+    def __init__(self, instance: Instance, order: list[int], fail: Fail, like: Records | None = None):
         self.instance, self.order, self._fail = instance, order, fail
+        self.old = like or instance.records
         self.shape = instance.shape
         self.same = order == list(range(instance.records.count))
         self._numbers: dict[str, NDArray] = {}
@@ -46,7 +47,7 @@ class Table:
     def _field_numbers(self, slot: Slot) -> NDArray:
         name = slot.field.name
         if name not in self._numbers:
-            old = self.instance.records.numbers(self.shape.slots[name])
+            old = self.old.numbers(self.shape.slots[name])
             self._numbers[name] = old.copy() if self.same else old[self.order]
         return self._numbers[name]
 
@@ -54,7 +55,7 @@ class Table:
         """The content bytes of a field, one a record, as they will be; numbers are not put in before encoding."""
         name = slot.field.name
         if name not in self._contents:
-            self._contents[name] = self._taken(self.instance.records.cells(slot).contents())
+            self._contents[name] = self._taken(self.old.cells(slot).contents())
         return self._contents[name]
 
     def error(self, what: str, slot: Slot, row: int, next: str = "") -> ZubretError:
@@ -70,9 +71,9 @@ class Table:
 
     def put(self, slot: Slot, values: Sequence, rows: Sequence[int], scope: Scope) -> None:
         """Write meanings into a field, one for each of `rows`; where there is none, what stands there is left."""
-        if self.instance.records.absent(slot):
+        if self.old.absent(slot):
             return
-        has = self.instance.records.has(slot)
+        has = self.old.has(slot)
         given = [
             n for n, (row, value) in enumerate(zip(rows, values, strict=True))
             if (value is not None or slot.tie.none is not None) and (has is None or has[self.order[row]])
@@ -160,7 +161,7 @@ class Table:
 
     def encode(self, start: int, places: Sequence[int] | None = None) -> Records:
         """The records' bytes. start: where the first will stand; places: where each will, if not one behind the other."""
-        old = self.instance.records
+        old = self.old
         if old.size:
             self.records = self._fixed(start)
             if places is not None:
@@ -170,7 +171,7 @@ class Table:
         return self.records
 
     def _fixed(self, start: int) -> Records:
-        old, shape = self.instance.records, self.shape
+        old, shape = self.old, self.shape
         rows = old.data[: old.count * old.size].reshape(old.count, old.size)
         data = rows.copy() if self.same else rows[self.order]
         fields = [s for s in shape.fields if not old.absent(s)]
@@ -194,7 +195,7 @@ class Table:
         field, contents = slot.field, self.contents(slot)
         if field.name not in self._numbers:
             return contents
-        old = self._taken(self.instance.records.cells(slot).contents())
+        old = self._taken(self.old.cells(slot).contents())
         encoded = slot.type.encode(field, self._numbers[field.name], old, self.shape.big_of(field))
         return [None if o is None else e for o, e in zip(old, encoded, strict=True)]
 
@@ -243,7 +244,7 @@ class Table:
 
     def _prefix(self, slot: Slot, row: int) -> bytes:
         """The length that stood before a content: from the end of the field before it."""
-        records, before = self.instance.records, int(self.instance.records.starts[row])
+        records, before = self.old, int(self.old.starts[row])
         for other in self.shape.fields:
             if other.field.name == slot.field.name:
                 break

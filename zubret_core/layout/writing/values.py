@@ -64,6 +64,12 @@ def _write_region_values(draft: Draft, instance: Instance, whole: Mapping[str, A
             table.put(slot, [whole[slot.tie.means]], [0], scope)
         elif instance.region.linked and slot.tie.means == f"{instance.region.name}.next":
             table.put(slot, [whole.get(f"{instance.region.name} {instance.piece + 1}.at")], [0], scope)
+        elif owner == "point":
+            values = draft.points.get(instance.name, {}).get(what)
+            if values is None and not isinstance(slot.tie.base, int):
+                values = listed(draft.document.values(instance, slot))  # it counts from something that moves
+            if values is not None:
+                _put(draft, table, slot, values, list(range(len(values))), scope)
         elif owner and not instance.region.once and _held(draft, instance, owner):
             pieces = _held(draft, instance, owner)
             table.put(slot, [whole.get(f"{owner} {pieces[row]}.{what}") for row in pieces], list(pieces), scope)
