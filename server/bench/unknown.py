@@ -10,8 +10,8 @@ from zubret_core.base.format import frozen
 from zubret_core.codec import codec_of
 from zubret_core.locate.drafts import draft
 from zubret_core.locate.tables import HEAD, find_table
-from zubret_core.locate.turns import MOST_CHANNELS, RATES, turns_of, verdict
-from zubret_core.locate.unknown import Candidate, rank
+from zubret_core.locate.turns import MOST_CHANNELS, turns_of, verdict
+from zubret_core.locate.unknown import RATES, Candidate, rank
 
 from ..errors import stopped
 from ..games.models import Game
@@ -54,7 +54,7 @@ def ranked(game: Game, path: str, start: int, end: int, rate: int) -> dict[str, 
         found = rank(source, start, end)
     best = found.candidates[0].score if found.candidates else 0.0
     readings = [{**heard(game, path, start, end, c, rate), "verdict": verdict(c.score, best)} for c in found.candidates]
-    return {"note": found.note, "candidates": readings}
+    return {"note": found.note, "candidates": readings, "rate": found.rate, "why": found.why}
 
 
 def candidate_of(data: dict[str, Any]) -> Candidate:

@@ -69,10 +69,13 @@ class RankedReading(ReadingOut):
 
 
 class Ranked(Schema):
-    """The likeliest readings, the best first."""
+    """The likeliest readings, the best first; rate: the usual rate in Hz at which the best one is likely to run, 0 where nothing tells;
+    why: what speaks for it."""
 
     note: str
     candidates: list[RankedReading]
+    rate: int
+    why: str
 
 
 class HearIn(Schema):

@@ -1,6 +1,7 @@
 """To the end of the road: what an install will do, doing it, the game playing from its own folder, and back."""
 
 import json
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -98,7 +99,9 @@ class Install(BrowserTest):
         expect(wanted.get_by_role("radio").nth(1)).to_be_checked()  # the lower one
         page.get_by_role("button", name="Place 2 of 2").press("Alt+ArrowUp")
         expect(page.get_by_role("button", name="Place 1 of 2: Louder storms")).to_be_focused()
-        wanted.get_by_role("radio").first.check()  # whatever the order says
+        first = wanted.get_by_role("radio").first
+        expect(first).to_have_accessible_name(re.compile("Louder storms"))  # the page has heard of the new order
+        first.check()  # whatever that says
         expect(wanted).to_contain_text("Go by the order")
 
         def installed() -> float:

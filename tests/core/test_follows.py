@@ -246,3 +246,25 @@ class Units(SimpleTestCase):
         self.assertEqual(found["low"].tolist(), [int(r.min()) for r in rows])
         self.assertEqual(found["high"].tolist(), [int(r.max()) for r in rows])
         self.assertEqual(found["peak"].tolist(), [int(abs(r).max()) for r in rows])
+
+
+class Lengths(SimpleTestCase):
+    def test_packets_say_how_long_a_stream_is_where_nothing_else_does(self):
+        text = """
+zubret: 1
+id: said
+describes: stream
+names: [.said]
+codecs: {said: {codec: opus, framing: counted, headers: none}}
+given: {stream.codec: said, stream.rate: 24000}
+"""
+        format = Format("opus", 24000, 1, 30_000)
+        codec = codec_of(format)
+        data = bytes(codec.encode(sweep(30_000, 24000), format))
+        at, packets = 0, 0
+        while at < len(data):  # packets of 20 ms behind two bytes of length each
+            at, packets = at + 2 + int.from_bytes(data[at : at + 2], "little"), packets + 1
+        layout = load_layout(text)
+        bank = DescribedBank(layout, source(data, "x.said"))
+        self.assertEqual(bank.streams[0].format.frames, (960 * packets - 312) // 2)
+        self.assertTrue(check(layout, source(data, "x.said")).ok)

@@ -4,12 +4,13 @@ import time
 
 import numpy as np
 import soundfile
+import soxr
 from django.test import SimpleTestCase
 
 from tests.core.test_containers import OPEN_SOUNDS
-from tests.support import bytes_of, demo_game, noise, problem_of, source
+from tests.support import bytes_of, demo_game, noise, problem_of, source, tone
 from zubret_core.bank import DescribedBank, NewStream
-from zubret_core.base import Format
+from zubret_core.base import Format, to_int16
 from zubret_core.base.format import frozen
 from zubret_core.codec import codec_of
 from zubret_core.container import GameFolder
@@ -17,7 +18,7 @@ from zubret_core.layout import load_layout, shipped_layouts
 from zubret_core.locate import Known, Spot, open_bank
 from zubret_core.locate.drafts import draft
 from zubret_core.locate.tables import find_table
-from zubret_core.locate.unknown import Candidate, rank
+from zubret_core.locate.unknown import MOVES, Candidate, rank
 from zubret_core.source import FileSource
 
 
@@ -34,9 +35,14 @@ class Ranking(SimpleTestCase):
         Format("step-adpcm", 48000, 1, 0, parameters=frozen({"header": "none", "nibbles": "low"})),
         Format("step-adpcm", 48000, 1, 0, parameters=frozen({"header": "none", "nibbles": "high"})),
         Format("filter-adpcm", 48000, 1, 0),
+        Format("pcm", 48000, 1, 0, parameters=frozen({"sample": "f64"})),
+        Format("table-adpcm", 48000, 1, 0, parameters=frozen({"bits": 3, "nibbles": "high", "moves": MOVES[3]})),
+        Format("table-adpcm", 48000, 1, 0, parameters=frozen({"bits": 5, "nibbles": "low", "moves": MOVES[5]})),
+        Format("delta-pcm", 48000, 1, 0),
+        Format("xa-adpcm", 48000, 2, 0, parameters=frozen({"sector": 0})),
     )
 
-    def test_open_voices_in_eleven_forms(self):
+    def test_open_voices_in_many_forms(self):
         """Debian's alsa-utils voices, encoded by us: codec, channels and the parameters that matter come out first."""
         whole, _ = soundfile.read(OPEN_SOUNDS / "Front_Left.wav", dtype="int16", always_2d=True)
         tune, _ = soundfile.read(OPEN_SOUNDS / "Rear_Right.wav", dtype="int16", always_2d=True)
@@ -64,7 +70,41 @@ class Ranking(SimpleTestCase):
         ):
             found = rank(source(data), 0, len(data))
             self.assertIn(word, found.note)
-        self.assertLess(rank(source(rng.bytes(60_000)), 0, 60_000).candidates[0].score, 4)
+            self.assertEqual(found.candidates, [])
+
+    def test_blocks_of_no_known_kind_are_told_by_what_comes_back(self):
+        rows = np.random.default_rng(5).integers(0, 256, (900, 36), np.uint8)
+        rows[:, 2] &= 15
+        found = rank(source(rows.tobytes()), 0, rows.size)
+        self.assertIn("Each 36 bytes something comes back", found.note)
+
+    def test_packets_of_opus_are_heard_and_become_a_layout(self):
+        pcm, _ = soundfile.read(OPEN_SOUNDS / "Front_Left.wav", dtype="float32", always_2d=True)
+        for channels, how in ((1, {"width": 2}), (2, {"width": 4, "order": "big"})):
+            format = Format("opus", 48000, channels, len(pcm), parameters=frozen({"headers": "none", **how}))
+            data = bytes(codec_of(format).encode(np.repeat(pcm, channels, axis=1), format))
+            best = rank(source(data), 0, len(data)).candidates[0]
+            self.assertEqual((best.codec, best.channels), ("opus", channels))
+            payload, read = best.read(source(data), 0, len(data), 22050)
+            self.assertEqual(read.rate, 48000)
+            heard = codec_of(read).decode(payload, read, 0, len(pcm))
+            self.assertGreater(np.corrcoef(heard[:, 0], pcm[:, 0])[0, 1], 0.97)
+            bank = DescribedBank(load_layout(draft("x.opk", data, best, 22050, 0, None)), source(data, "x.opk"))
+            self.assertEqual((bank.streams[0].format.rate, bank.streams[0].format.channels), (48000, channels))
+
+    def test_the_rate_of_voices_is_guessed_from_the_spectrum(self):
+        """Within a factor of 1.5 at 16,000 and 48,000 Hz, of nine in ten of Debian's voices; a pure tone tells nothing."""
+        near = []
+        for path in sorted(OPEN_SOUNDS.glob("*_*.wav")):
+            pcm, own = soundfile.read(path, dtype="float32", always_2d=True)
+            for rate in (16_000, own):
+                data = to_int16(soxr.resample(pcm[:, :1], own, rate)).tobytes()
+                found = rank(source(data), 0, len(data))
+                near.append(found.rate > 0 and max(found.rate / rate, rate / found.rate) < 1.5)
+                self.assertEqual("spectrum" in found.why, found.rate > 0)
+        self.assertGreaterEqual(sum(near), 0.9 * len(near))
+        data = tone(2, 44_100, 440).tobytes()
+        self.assertEqual(rank(source(data), 0, len(data)).rate, 0)
 
     def test_anything_can_be_judged(self):
         """Random and repetitive bytes of odd lengths: an answer or none, never a fault, and soon."""
@@ -94,7 +134,8 @@ class Drafts(SimpleTestCase):
             self.assertEqual(spans, [(s.at, s.stored) for s in open_bank(file, known, beside).streams])
             for at, length in spans:
                 found = rank(file, at, at + length)
-                self.assertIn(word, found.note or found.candidates[0].codec)
+                if not (found.candidates and found.candidates[0].codec == "opus"):  # those are heard
+                    self.assertIn(word, found.note or found.candidates[0].codec)
 
     def test_the_demo_s_unknown_bank_becomes_a_layout(self):
         with FileSource(demo_game() / "data/drift.bin") as file:

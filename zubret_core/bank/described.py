@@ -100,7 +100,7 @@ class DescribedBank(Bank):
         if skips and skips[n] is not None:
             format = format.with_(parameters=frozen({**dict(format.parameters), "skip": skips[n]}))
         codec = codec_of(format)
-        if codec.tells:
+        if codec.asks(format):
             told = codec.told(self._payloads.payload(n), format)
             format = told if format.frames < 0 else told.with_(frames=format.frames)
         elif format.frames < 0:

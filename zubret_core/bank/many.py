@@ -69,9 +69,10 @@ def _banks(layout: Layout, batch: Batch, opens: Sequence[Callable[[], Bank]]) ->
     for file, form, (id, name, at, stored, size) in zip(owner, forms, named, strict=True):
         format = format_of(layout, b"", *form)
         codec = codec_of(format)
+        asks = codec.asks(format)
         if format.frames < 0:
             format = format.with_(frames=frames_held(codec, format, stored if size is None else size))
-        if codec.tells or not format.possible:  # by itself, its payloads are looked into, or it tells what is wrong
+        if asks or not format.possible:  # by itself, its payloads are looked into, or it tells what is wrong
             good[file] = False
         bank = banks[file]
         bank.streams.append(Stream(len(bank.streams), id or "", name or "", format, at, stored, bank.language,

@@ -37,6 +37,9 @@ class Codec(Protocol):
     def told(self, payload: Source, format: Format) -> Format:
         """The format with what the payload says, or what the stream's record must say of it."""
 
+    def asks(self, format: Format) -> bool:
+        """Whether `told` has to look into the payload of such a stream."""
+
     def fitted(self, pcm: Signal, format: Format) -> Format:
         """The format with what a stream's own record must hold for these samples, before they are encoded."""
 
@@ -71,6 +74,9 @@ class Usual:
 
     def told(self, payload: Source, format: Format) -> Format:
         return format
+
+    def asks(self, format: Format) -> bool:
+        return self.tells
 
     def fitted(self, pcm: Signal, format: Format) -> Format:
         return format

@@ -33,6 +33,8 @@ from .soundfiles import sound_written
 from .speakers import LAYOUTS, MOST, as_vorbis
 from .trimmed import LEFT_OUT, Trimmed
 
+COUNTED = "counted"
+"""The variant of a format whose length nothing says but the packets."""
 LACED = b"\x02"
 """The first byte of three headers behind one another with their lengths in front, as other containers keep them."""
 QUALITIES = (0.6, 0.5, 0.4, 0.3, 0.7, 0.8, 0.2, 0.1, 0.9, 0.0, 1.0)
@@ -71,9 +73,27 @@ class Packets(Writes):
         if self.headers not in ("setup", "stream", "none"):
             raise wrong_parameter("headers", self.headers, "it is setup, stream or none")
 
+    tells = True
+
     @property
     def wants_setup(self) -> bool:  # type: ignore[override]
         return self.headers == "setup"
+
+    def told(self, payload: Source, format: Format) -> Format:
+        """The format, with as many frames as the packets hold where nothing says how many are heard."""
+        if not self.asks(format):
+            return format
+        format = format.with_(rate=format.rate or self._own_rate(payload, format))
+        skip, times = self.unheard(payload, format)
+        held = sum(int(frames.sum()) for _, frames in self.counted(payload, format))
+        return format.with_(frames=max(0, (held - skip) // times), variant=COUNTED)
+
+    def asks(self, format: Format) -> bool:
+        return format.frames < 0 or format.variant == COUNTED
+
+    def _own_rate(self, payload: Source, format: Format) -> int:
+        """The rate in Hz where the record does not say it."""
+        return vorbis.facts_of(self.header_packets(payload, format)[0])[0]
 
     def block_frames(self, format: Format) -> int:
         return 1
@@ -374,6 +394,9 @@ class OpusPackets(Packets):
     def wrapped(self, payload: Source, format: Format, comments: bytes = b"") -> OggSource:
         times = self._times(format, payload.name)
         return super().wrapped(payload, format.with_(rate=opus.RATE, frames=format.frames * times), comments)
+
+    def _own_rate(self, payload: Source, format: Format) -> int:
+        return opus.RATE
 
     def unheard(self, payload: Source, format: Format) -> tuple[int, int]:
         skip = opus.facts_of(self.header_packets(payload, format)[0])[1]

@@ -16,7 +16,8 @@ from ruamel.yaml import YAML
 
 from ..bank import DescribedBank
 from ..base import ZubretError
-from ..codec import codec_named
+from ..codec import Framed, Packets, codec_named
+from ..codec.opus import RATE as OPUS_RATE
 from ..container import DescribedArchive
 from ..layout import load_layout
 from ..layout.document.chains import chain_of
@@ -348,7 +349,9 @@ def draft(name: str, data: bytes, candidate: Candidate, rate: int, start: int, f
 
     Without a table, all from there on is one stream, and its place stands in the layout.
     """
-    if found is None and codec_named(candidate.codec, candidate.parameters).tells:
+    codec = codec_named(candidate.codec, candidate.parameters)
+    rate = OPUS_RATE if isinstance(codec, Packets) else rate
+    if found is None and codec.tells:
         return _one_stream(name, data, candidate, start)
     mark = data[:4].hex(" ")
     parameters = ", ".join([f"codec: {candidate.codec}", *(f"{k}: {_yaml(v)}" for k, v in candidate.parameters)])
@@ -405,7 +408,9 @@ def _one_stream(name: str, data: bytes, candidate: Candidate, start: int) -> str
     lines += [
         "whole: true  # what its frames do not fill from there to the end is no such file",
         f"codecs: {{sound: {{{parameters}}}}}",
-        "given: {stream.codec: sound}",
+        "given: {stream.codec: sound}"
+        if isinstance(codec_named(candidate.codec, candidate.parameters), Framed)
+        else f"given: {{stream.codec: sound, stream.channels: {candidate.channels}}}",
     ]
     if head:
         lines += [

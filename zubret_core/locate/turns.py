@@ -7,7 +7,8 @@ from typing import NamedTuple, get_args
 from ..codec.pcm import WIDTHS
 from ..layout.language.codecs import CodecModel
 
-RATES = (8000, 11_025, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000)
+from .unknown import RATES
+
 """Usual sample rates in Hz (common practice)."""
 MOST_CHANNELS = 64
 CONVINCING, PERHAPS = 10.0, 5.0

@@ -3,7 +3,8 @@
 Every candidate is decoded for a moment and judged by its sound. The differences of neighbouring samples of music and
 speech are strongly coloured, those of bytes that are read in a wrong way are nearly white; so the evidence is the
 spectral flatness of the differences (Wiener entropy), with clipping and offset against a candidate and header bytes that
-count or stay in bounds for it. All of this is common practice in signal analysis, none of it proof: the ear decides.
+count or stay in bounds for it. How fast the sound runs is guessed from where its energy lies. All of this is common practice in
+signal analysis, none of it proof: the ear decides.
 """
 
 from __future__ import annotations
@@ -17,16 +18,37 @@ from numpy.typing import NDArray
 
 from ..base import Format, ZubretError, to_float
 from ..base.format import frozen
-from ..codec import Framed, codec_named, codec_of
+from ..codec import Framed, Packets, codec_named, codec_of
 from ..codec.base import frames_held
 from ..source import BytesSource, SliceSource, Source
 
 SAMPLE = 96 << 10
 """Bytes that a candidate is judged by."""
+LONGER = 1 << 20
+"""Bytes from which its rate is guessed."""
 BEST = 8
 """Candidates that are given."""
 MOST_PACKET = 8192
 """Bytes of a packet at most, where lengths are looked for: music at 500 kbit/s has packets of 1,500."""
+LEAST = 4.0
+"""Decibels of evidence below which bytes that are as even as noise are not offered as sound."""
+EVEN = 7.9
+"""Bits a byte from which bytes are as even as noise."""
+MOST_BLOCK = 2304
+"""Bytes of a block at most, where headers are looked for that come back."""
+RATES = (8000, 11_025, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000)
+"""Usual sample rates in Hz (common practice)."""
+MOVES = {2: [-1, 2], 3: [-1, -1, 1, 2], 5: [-1] * 8 + [1, 2, 4, 6, 8, 10, 13, 16]}
+"""How the index into IMA's steps changes, by a code without its sign, where codes have other bits than four (common practice)."""
+BANDS = np.array([100, 125, 160, 200, 250, 315, 400, 500, 630, 800, 1000, 1250, 1600, 2000, 2500, 3150, 4000, 5000, 6300, 8000, 10_000,
+                  12_500, 16_000])  # fmt: skip
+"""Middles of third octaves in Hz."""
+SPEECH = np.array([54.4, 57.7, 56.8, 60.2, 60.3, 59.0, 62.1, 62.1, 60.5, 56.8, 53.7, 53.0, 52.0, 48.7, 48.1, 46.8, 45.6, 44.5, 44.3, 43.7,
+                   43.4, 41.3, 40.7])  # fmt: skip
+"""The long-term average spectrum of speech in dB, the mean of twelve languages (Byrne and others, Journal of the Acoustical Society of
+America 96, 1994, table II; from memory)."""
+UNLIKE = 9.0
+"""Decibels by which a spectrum may differ from that of speech where a rate is guessed from it."""
 _WINDOW = 1024
 _SIGNS = {b"RIFF": "a WAV file", b"OggS": "an Ogg file", b"fLaC": "a FLAC file", b"FORM": "an AIFF file"}
 
@@ -59,6 +81,8 @@ class Candidate:
                 return payload, format.with_(frames=0)
             payload = SliceSource(payload, 0, found[1])
             format = codec.told(payload, format)
+        elif isinstance(codec, Packets):
+            format = codec.told(payload, format.with_(rate=0, frames=-1))
         return payload, format
 
     def format(self, rate: int, stored: int) -> Format:
@@ -69,10 +93,13 @@ class Candidate:
 
 @dataclass(frozen=True)
 class Ranking:
-    """The likeliest candidates, the best first; note: what the bytes look like beside that."""
+    """The likeliest candidates, the best first; note: what the bytes look like beside that; rate: the usual rate in Hz at which the best
+    one is likely to run, 0 where nothing tells; why: what speaks for that."""
 
     candidates: list[Candidate]
     note: str
+    rate: int = 0
+    why: str = ""
 
 
 def rank(source: Source, start: int, end: int) -> Ranking:
@@ -84,26 +111,36 @@ def rank(source: Source, start: int, end: int) -> Ranking:
     for mark, what in _SIGNS.items():
         if head.startswith(mark):
             return Ranking([], f"These bytes begin as {what} does: it can be taken out as it is.")
-    if framed := rank_frames(SliceSource(source, start, size)):
+    part = SliceSource(source, start, size)
+    if framed := rank_frames(part):
         return Ranking(framed, "")
     data = source.read(start, min(size, SAMPLE))
     if data.count(0) > len(data) * 0.98:
         return Ranking([], "Nearly all of these bytes are zero.")
+    packets = _packets(data, size)
+    if packets and packets.opus and (heard := _opus(part, packets)):
+        return Ranking([heard], "")
     found = []
-    for trial in (*_samples(), *_step_adpcm(data), *_blocks(data), *_frames(data)):
+    for trial in (*_samples(), *_step_adpcm(data), *_tables(), *_groups(data), *_blocks(data), *_frames(data)):
         judged = _judged(trial, data)
         if judged is not None:
             found.append(judged)
     found.sort(key=lambda c: -c.score)
     found = _different(found)[:BEST]
-    note = ""
-    if not found or found[0].score < 4:
-        counts = np.bincount(np.frombuffer(data, np.uint8), minlength=256)
-        share = counts[counts > 0] / len(data)
-        bits = float(-(share * np.log2(share)).sum())
-        packed = "they look packed, encrypted or coded by a perceptual codec" if bits > 7.9 else "choose another part"
-        note = _packets(data, size) or f"Nothing convinces ({bits:.1f} bits a byte): {packed}."
-    return Ranking(found, note)
+    if found and found[0].score >= LEAST:
+        return Ranking(found, "", *_rate(found[0], source.read(start, min(size, LONGER))))
+    counts = np.bincount(np.frombuffer(data, np.uint8), minlength=256)
+    share = counts[counts > 0] / len(data)
+    bits = float(-(share * np.log2(share)).sum())
+    if packets:
+        return Ranking([] if bits > EVEN else found, packets.note)
+    if block := _comes_back(data):
+        note = f"Each {block:,} bytes something comes back, as headers of blocks do: describe them on the bench, in blocks of that size."
+        return Ranking(found, note)
+    if bits > EVEN:
+        why = "they look packed, encrypted or coded by a perceptual codec, so nothing is offered as sound"
+        return Ranking([], f"Nothing convinces ({bits:.1f} bits a byte): {why}.")
+    return Ranking(found, f"Nothing convinces ({bits:.1f} bits a byte): choose another part.")
 
 
 def rank_frames(part: Source) -> list[Candidate]:
@@ -125,8 +162,19 @@ def rank_frames(part: Source) -> list[Candidate]:
     return sorted(out, key=lambda c: -c.score)
 
 
-def _packets(data: bytes, size: int) -> str:
-    """What to say of a part of `size` bytes, of which `data` is the beginning, if lengths lead through it; else ""."""
+@dataclass(frozen=True)
+class _Lengths:
+    """Lengths that lead through a part: their bytes and order; opus: whether all packets begin as those of Opus do, and of how many
+    channels; note: what to say of it."""
+
+    width: int
+    order: str
+    opus: int
+    note: str
+
+
+def _packets(data: bytes, size: int) -> _Lengths | None:
+    """The lengths that lead through a part of `size` bytes, of which `data` is the beginning, if any do."""
     for width, order in ((2, "little"), (2, "big"), (4, "little"), (4, "big"), (1, "little")):
         at, firsts = 0, []
         while at + width < len(data):
@@ -142,13 +190,30 @@ def _packets(data: bytes, size: int) -> str:
         kinds = {first & 0xFC for first in firsts}  # Opus: the TOC's mode and channels, RFC 6716, 3.1
         codec = "opus" if len(kinds) == 1 else "vorbis"
         of = f"{width} bytes ({order}-endian)" if width > 1 else "one byte"
-        return (
-            f"Lengths of {of} lead through this part: {len(firsts):,} packets without a container"
-            f"{' have been read' if len(data) < size else ''}. "
-            f"{'All begin alike, as those of Opus do' if codec == 'opus' else 'They may be Vorbis'}: "
-            f"describe them on the layout bench with the codec {codec}."
+        return _Lengths(
+            width,
+            order,
+            (1 + (firsts[0] >> 2 & 1)) * (len(kinds) == 1),
+            (
+                f"Lengths of {of} lead through this part: {len(firsts):,} packets without a container"
+                f"{' have been read' if len(data) < size else ''}. "
+                f"{'All begin alike, as those of Opus do' if codec == 'opus' else 'They may be Vorbis'}: "
+                f"describe them on the layout bench with the codec {codec}."
+            ),
         )
-    return ""
+    return None
+
+
+def _opus(part: Source, lengths: _Lengths) -> Candidate | None:
+    """Packets that are heard as Opus; None where they can't be decoded."""
+    how = frozen({"framing": "counted", "width": lengths.width, "order": lengths.order, "headers": "none"})
+    candidate = Candidate("opus", lengths.opus, 20.0, 0, 0, how, ("all packets begin alike, and can be decoded",))
+    try:
+        payload, format = candidate.read(part, 0, part.size, 0)
+        codec_of(format).decode(payload, format, 0, min(format.frames, 48_000))
+    except ZubretError:
+        return None
+    return candidate if format.frames else None
 
 
 # What is tried ----------------------------------------------------------------------------------
@@ -159,6 +224,8 @@ def _samples() -> Iterator[Candidate]:
     for channels in (1, 2):
         for sample in ("u8", "s8", "a-law", "mu-law"):
             yield Candidate("pcm", channels, 0, parameters=frozen({"sample": sample}))
+        for order in ("little", "big"):
+            yield Candidate("pcm", channels, 0, parameters=frozen({"sample": "f64", "order": order}))
         for sample, width in (("s16", 2), ("s24", 3), ("s32", 4), ("f32", 4)):
             for order in ("little", "big"):
                 for skip in range(width):
@@ -177,6 +244,45 @@ def _step_adpcm(data: bytes) -> Iterator[Candidate]:
             yield Candidate(
                 "step-adpcm", 2, 0, parameters=frozen({"header": "none", "nibbles": nibbles, "group": group})
             )
+
+
+def _tables() -> Iterator[Candidate]:
+    """Codes of other widths with the usual step table, and differences from a table."""
+    for bits, moves in MOVES.items():
+        for nibbles in ("low", "high"):
+            yield Candidate("table-adpcm", 1, 0, parameters=frozen({"bits": bits, "nibbles": nibbles, "moves": moves}))
+    yield Candidate("delta-pcm", 1, 0)
+
+
+def _groups(data: bytes) -> Iterator[Candidate]:
+    """Sound groups of CD-ROM XA, whose headers stand twice in each: alone, or in sectors of a disc."""
+    raw = np.frombuffer(data, np.uint8)
+    for sector, lead in ((0, 0), (2336, 8), (2352, 24)):
+        starts = np.arange(0, len(raw) - 128, 128) if not sector else lead + np.arange(0, len(raw) - sector, sector)
+        heads = raw[starts[:, None] + np.arange(16)] if len(starts) >= 4 else np.zeros((0, 16), np.uint8)
+        twice = (heads[:, :4] == heads[:, 4:8]).all() and (heads[:, 8:12] == heads[:, 12:]).all()
+        if len(heads) and twice and heads.any():
+            for channels in (1, 2):
+                reason = (f"all {len(heads)} headers stand twice",)
+                yield Candidate(
+                    "xa-adpcm", channels, 0, parameters=frozen({"sector": sector, "lead": lead}), reasons=reason
+                )
+
+
+def _comes_back(data: bytes) -> int:
+    """After how many bytes something of the same kind comes back, as the headers of blocks do; 0 where nothing does."""
+    raw = np.frombuffer(data, np.uint8)
+    for size in range(8, MOST_BLOCK + 1, 4):
+        rows = len(raw) // size
+        if rows < 24:
+            break
+        top = raw[: rows * size].reshape(rows, size) >> 4  # headers stay in bounds, so their upper halves do
+        likely = [c for c in range(min(4, size)) if len(np.unique(top[:, c])) <= 2]
+        if likely and len(np.unique(raw[likely[0] : rows * size : size])) > 1:
+            others = np.median([len(np.unique(top[:, c])) for c in range(4, size, max(1, size // 16))])
+            if others >= 12:
+                return size
+    return 0
 
 
 def _blocks(data: bytes) -> Iterator[Candidate]:
@@ -255,6 +361,31 @@ def _judged(trial: Candidate, data: bytes) -> Candidate | None:
     return Candidate(
         trial.codec, trial.channels, round(score, 1), trial.block_size, trial.skip, trial.parameters, tuple(reasons)
     )
+
+
+def _rate(best: Candidate, data: bytes) -> tuple[int, str]:
+    """At which usual rate a reading is likely to run, and why; (0, "") where nothing tells.
+
+    Read at the right rate, its spectrum is about as speech's: right to one or two steps of the list for voices, and no help for tones.
+    """
+    format = best.format(44_100, len(data))
+    pcm = codec_of(format).decode(BytesSource(data[best.skip :], "sample"), format, 0, format.frames)
+    parts = to_float(pcm).mean(axis=1)[: len(pcm) // (2 * _WINDOW) * 2 * _WINDOW].reshape(-1, 2 * _WINDOW)
+    power = np.cumsum((np.abs(np.fft.rfft(parts * np.hanning(2 * _WINDOW), axis=1)) ** 2).sum(axis=0))
+    if not len(parts) or not power[-1]:
+        return 0, ""
+    differs = []
+    for rate in RATES:
+        used = BANDS * 2 ** (1 / 6) < rate / 2
+        low, high = (BANDS[used] * 2**k / rate * 2 * _WINDOW for k in (-1 / 6, 1 / 6))
+        energy = np.interp(high, np.arange(len(power)), power) - np.interp(low, np.arange(len(power)), power)
+        level, weight = 10 * np.log10(energy + 1e-9) - SPEECH[used], np.sqrt(np.minimum(1, high - low))
+        level -= np.average(level, weights=weight)
+        differs.append(float(np.sqrt(np.average(level**2, weights=weight))))
+    n = int(np.argmin(differs))
+    if differs[n] > UNLIKE:
+        return 0, ""
+    return RATES[n], f"at about {RATES[n]:,} Hz its spectrum is nearest to that of speech ({differs[n]:.0f} dB from it)"
 
 
 def _in_between(pcm: NDArray[np.float64]) -> bool:

@@ -285,6 +285,7 @@
         reading={chosen}
         bind:rate
         rates={file?.rates ?? []}
+        why={file?.rate ? "" : (ranked?.why ?? "")}
         channels={file?.most_channels ?? 1}
         {turn}
         {draft}

@@ -8,6 +8,7 @@
     reading,
     rate = $bindable(),
     rates,
+    why,
     channels,
     turn,
     draft,
@@ -17,6 +18,8 @@
     rate: number;
     /** Usual ones. */
     rates: number[];
+    /** What speaks for one of them. */
+    why: string;
     /** At most. */
     channels: number;
     turn: (change: Partial<ReadingOut>) => void;
@@ -56,6 +59,7 @@
         >
       {/each}
     </div>
+    {#if why}<p class="order-last w-full text-quiet">Rate: {why}. The ear decides.</p>{/if}
     <label class="block"
       ><span class="text-quiet">channels</span>
       <input
