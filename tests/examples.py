@@ -6,11 +6,14 @@ import re
 import struct
 import zlib
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 import lz4.block
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 
 from tests.support import ROOT
+from zubret_core.layout import load_layout
+from zubret_core.layout.loading.reuse import others_among
 
 TOKEN = re.compile(
     r"""\s*(?:(?P<text>"[^"]*")|(?P<number>[uU]\d+:(?:0x[0-9a-f]+|\d+))|f32:(?P<float>[\d.]+)|\*(?P<times>\d+)|(?P<call>[a-z0-9-]+)\("""
@@ -29,6 +32,12 @@ class Example:
     keys: dict[str, bytes] = field(default_factory=dict)
     gives: dict[str, bytes] = field(default_factory=dict)
     streams: dict[str, bytes] = field(default_factory=dict)
+
+
+@lru_cache(maxsize=100)
+def loaded(text: str, title: str = "page"):
+    """A layout, which may use others of the page; a text is loaded once, for it is opened by the thousand."""
+    return load_layout(text, title, others_among(e.layout for e in examples()))
 
 
 def deflated(data: bytes) -> bytes:

@@ -17,7 +17,7 @@ from zubret_core.source.look import entropy, find_number, record_distance, strin
 from ..errors import one
 from ..games.models import Game
 from ..jobs.api import JobOut
-from ..layouts.known import newest_texts, pin, pins_of, why_not
+from ..layouts.known import newest_texts, others, pin, pins_of, why_not
 from ..layouts.models import LayoutVersion, UserLayout
 from ..paging import MOST, Limit, Offset
 from ..shelf.api import Ribbon
@@ -242,11 +242,11 @@ def list_layouts(request: HttpRequest, offset: Offset = 0, limit: Limit = MOST):
     newest = LayoutVersion.objects.filter(layout=OuterRef("pk")).order_by("-pk")
     slug, text = (Subquery(newest.values(what)[:1]) for what in ("slug", "text"))
     own = UserLayout.objects.annotate(slug=slug, text=text, saved=Count("versions")).order_by("-changed", "-pk")
-    loads = {version.layout_id for version, _ in newest_texts()}
+    loads, among = {version.layout_id for version, _ in newest_texts()}, others()
     out = [
         {"id": row.pk, "slug": row.slug or "", "title": row.name, "describes": "", "used": row.pk in loads,
          "versions": row.saved, "changed": row.changed,
-         "problem": why_not(row.text) if row.saved and row.pk not in loads else ""}
+         "problem": why_not(row.text, among) if row.saved and row.pk not in loads else ""}
         for row in own[offset : offset + limit]
     ]  # fmt: skip
     passed = max(0, offset - own.count())

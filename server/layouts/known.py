@@ -56,10 +56,10 @@ def newest_texts() -> list[tuple[LayoutVersion, Layout | LoadRules]]:
     return out
 
 
-def why_not(text: str) -> str:
-    """Why a saved text no longer loads; empty where it does."""
+def why_not(text: str, among: Others) -> str:
+    """Why a saved text no longer loads, with others among which it may use; empty where it does."""
     try:
-        load(text, others=others())
+        load(text, others=among)
     except ZubretError as e:
         return f"{e.where}: {e.what}"
     return ""

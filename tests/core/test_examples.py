@@ -4,31 +4,23 @@ import io
 import re
 import subprocess
 import tarfile
-from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
 import soundfile
 from django.test import SimpleTestCase
 
-from tests.examples import Example, bank_examples, examples
+from tests.examples import Example, bank_examples, examples, loaded
 from tests.support import ROOT, bytes_of, noise, problem_of, source
-from zubret_core.bank import DescribedBank
+from zubret_core.bank import DescribedBank, NewStream
 from zubret_core.bank.trial import check
 from zubret_core.base import ZubretError
 from zubret_core.container import DescribedArchive, NewEntry
 from zubret_core.layout import load_layout
-from zubret_core.layout.loading.reuse import others_among
 from zubret_core.source import Built
 
 LONG = b"a longer payload than the one before it, of sixty bytes, new"
 OPEN_SOUNDS = Path("/usr/share/sounds/alsa")
-
-
-@lru_cache(maxsize=100)
-def loaded(text: str, title: str):
-    """A layout; a text is loaded once, for it is opened by the thousand."""
-    return load_layout(text, title, others_among(e.layout for e in examples()))
 
 
 def opened(example: Example, files: dict[str, bytes], keys: dict[str, bytes] | None = None) -> DescribedArchive:
@@ -219,6 +211,22 @@ class WorkedBanks(SimpleTestCase):
                 checked = check(layout, file, beside, example.keys)
                 self.assertTrue(checked.ok, checked.problem)
                 self.assertGreater(checked.tried, 0)
+
+    def test_every_cut_and_every_changed_byte_is_an_error_or_harmless(self):
+        """As of the archives; what opens is heard and changed, too."""
+        for example in bank_examples():
+            layout, data = load_layout(example.layout, example.title), example.files[""]
+            changed = [data[:n] for n in range(len(data))]
+            changed += [data[:n] + bytes([v]) + data[n + 1 :] for n in range(len(data)) for v in (0, 255)]
+            for bad in changed:
+                try:
+                    bank = DescribedBank(layout, source(bad, "data/example.bin"), None, example.keys)
+                    for stream in bank.streams:
+                        stream.decode(0, stream.format.frames)
+                        new = NewStream(stream.payload, stream.format)
+                        bytes_of(bank.rebuild({stream.ordinal: new}, anew=True).source)
+                except ZubretError as e:
+                    self.assertTrue(e.what and e.where and e.next, f"{example.title}: {e.as_dict()}")
 
 
 class OpenFormats(SimpleTestCase):

@@ -7,7 +7,7 @@ import re
 from django.test import SimpleTestCase
 
 from server.home.management.commands.openapi import schema_document
-from tests.examples import examples
+from tests.examples import examples, loaded
 from tests.support import ROOT, problem_of, small_crate, source
 from zubret_core.bank.trial import check
 from zubret_core.layout import layout_named, load_layout, read_layout
@@ -85,7 +85,7 @@ class Trying(SimpleTestCase):
 
     def test_check_holds_for_every_example_and_tells_where_it_does_not(self):
         for example in examples():
-            layout = load_layout(example.layout)
+            layout = loaded(example.layout)
             beside = lambda n, e=example: source(e.files[n], n)  # noqa: E731
             found = check(layout, source(example.files[""], "example.bin"), beside, example.keys)
             self.assertTrue(found.ok and found.tried, example.title)

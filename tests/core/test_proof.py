@@ -22,6 +22,7 @@ from zubret_core.base import Loop
 from zubret_core.codec import codec_of
 from zubret_core.container import DescribedArchive, GameFolder
 from zubret_core.layout import load_layout, read_layout, shipped_layouts
+from zubret_core.layout.loading.reuse import others_among, uses_others
 from zubret_core.locate import Known, Locator, Spot
 from zubret_core.rebuild import EntryFile, StreamSwap, plan_rebuild, write_plan
 from zubret_core.rebuild.expected import expectation
@@ -73,7 +74,8 @@ def subjects() -> dict[str, Subject]:
         if "packed as a whole" in example.title:
             named = {"example.wrap": named["example.bin"]}
         path = next(iter(named))
-        out[example.title] = Subject(named, path, [example.layout], example.keys)
+        used = [e.layout for e in examples() if uses_others(example.layout) and "id: family" in e.layout]
+        out[example.title] = Subject(named, path, [example.layout, *used], example.keys)
     return out
 
 
@@ -124,7 +126,7 @@ class Attacked(SimpleTestCase):
         for name, data in subject.files.items():
             (game / name).write_bytes(data)
         texts = subject.layouts
-        layouts = [*map(load_layout, texts), *shipped_layouts()]
+        layouts = [*(load_layout(text, others=others_among(texts)) for text in texts), *shipped_layouts()]
         known = Known(layouts, lambda layout, path: subject.keys)
         swaps, files = [], []
         if subject.ordinal >= 0:

@@ -5547,13 +5547,18 @@ export interface components {
         };
         /**
          * Ranked
-         * @description The likeliest readings, the best first.
+         * @description The likeliest readings, the best first; rate: the usual rate in Hz at which the best one is likely to run, 0 where nothing tells;
+         *     why: what speaks for it.
          */
         Ranked: {
             /** Candidates */
             candidates: components["schemas"]["RankedReading"][];
             /** Note */
             note: string;
+            /** Rate */
+            rate: number;
+            /** Why */
+            why: string;
         };
         /**
          * RankedReading

@@ -50,6 +50,8 @@ class Cells:
 
     def rows(self, width: int) -> NDArray[np.uint8]:
         """(records, width) bytes; rows of absent cells hold other bytes."""
+        if not self.count:
+            return np.zeros((0, width), np.uint8)
         if self.at is None:
             return np.ndarray((self.count, width), np.uint8, self.data, self.first, (self.stride, 1))
         at = np.minimum(self.at, max(0, len(self.data) - width))
