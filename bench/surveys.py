@@ -159,7 +159,7 @@ def _judged(folder: Path) -> Iterator[Row]:
 
     own = ("pcm", "", 48_000, 1, 9_000, 0.2, None, None, 0, "{}")
     streams = (
-        (archive.pk, bank.pk, where(n, 1), n, f"{n:06}", "", *own, 0, 900 + n % 5_000, 0, "", "voice")
+        (archive.pk, bank.pk, where(n, 1), n, f"{n:06}", "", *own, 0, 900 + n % 5_000, 0, "", "voice", "", "{}")
         for n in range(COUNT)
         if n % 10_000 != 100
     )

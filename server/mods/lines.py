@@ -60,31 +60,31 @@ def progress_of(mod: Mod, asked: query.Question) -> list[dict[str, Any]]:
     rows = query.described(asked.streams(), asked.game).order_by().select_related(None)
     own = mod.live_swaps()
     taken, fit = own.values("locator"), own.filter(state=Swap.READY).values("locator")
-    counts = rows.values("bank__language").annotate(
+    counts = rows.values("language").annotate(
         lines=Count("pk"),
         spoken=Count("pk", filter=Q(given_text__gt="")),
         taken=Count("pk", filter=Q(locator__in=taken)),
         fit=Count("pk", filter=Q(locator__in=fit)),
         done=Count("pk", filter=Q(given_done=True)),
     )
-    return [{"language": row.pop("bank__language"), **row} for row in counts.order_by("bank__language")]
+    return list(counts.order_by("language"))
 
 
 def completeness(mod: Mod) -> list[dict[str, Any]]:
     """Of each bank of spoken lines, those that have a language, of which the mod has a take: its lines, and how many fit."""
     own = mod.live_swaps()
     survey = mod.game.current_survey()
-    rows = Stream.objects.filter(seen_by(survey), locator__in=own.values("locator"), bank__language__gt="")
+    rows = Stream.objects.filter(seen_by(survey), locator__in=own.values("locator"), language__gt="")
     fit = Count("pk", filter=Q(locator__in=own.filter(state=Swap.READY).values("locator")))
     banks = list(
-        rows.values("bank", "bank__name", "bank__language").annotate(fit=fit).order_by("bank__language", "bank")
+        rows.values("bank", "bank__name", "language").annotate(fit=fit).order_by("language", "bank")
     )
     all_lines = (
-        Stream.objects.filter(bank__in=[row["bank"] for row in banks]).values("bank").annotate(lines=Count("pk"))
+        Stream.objects.filter(bank__in=[row["bank"] for row in banks]).values("bank", "language").annotate(lines=Count("pk"))
     )
-    lines = {row["bank"]: row["lines"] for row in all_lines}
+    lines = {(row["bank"], row["language"]): row["lines"] for row in all_lines}
     return [
-        {"bank": b["bank__name"], "language": b["bank__language"], "lines": lines[b["bank"]], "fit": b["fit"]}
+        {"bank": b["bank__name"], "language": b["language"], "lines": lines[b["bank"], b["language"]], "fit": b["fit"]}
         for b in banks
     ]
 
@@ -94,7 +94,7 @@ def matched(mod: Mod, chosen: list[int], paths: list[str], template: str, by_ord
     if max(len(chosen), len(paths)) > MOST:
         raise stopped(422, f"More than {MOST:,} are matched at once.", "Narrow the list, or drop the folder by parts.")
     rows = numbered(Stream.objects.all(), chosen, mod.game.current_survey())
-    values = ("pk", "stream_id", "name", "bank__name", "bank__language")
+    values = ("pk", "stream_id", "name", "bank__name", "language")
     known = {row[0]: Place(*row) for row in rows.values_list(*values)}
     found = match_files(paths, [known[number] for number in chosen if number in known], template, by_order)
 

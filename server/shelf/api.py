@@ -26,6 +26,7 @@ router = Router()
 class StreamOut(Schema):
     """A stream; loop is [start, end) in frames; audio is the address of its sound; kind: music, voice or effect; text, author,
     done: what is spoken, who speaks it now, whether that is done;
+    said: what else its bank says of it: a label, a gain in thousandths, a priority;
     as_stored: the ending of the file that holds its payload as it is, empty where no open format does; at_once: the kinds of
     file that a GET of its export answers.
 
@@ -42,6 +43,7 @@ class StreamOut(Schema):
     archive_id: int
     place: str
     language: str
+    said: dict[str, str | int]
     codec: str
     rate: int
     channels: int
@@ -179,7 +181,7 @@ def facets(request: HttpRequest, game_id: int):
 
 @router.get("/games/{int:game_id}/languages", response=list[str])
 def languages(request: HttpRequest, game_id: int):
-    """The languages of the current survey's banks."""
+    """The languages of the current survey's streams."""
     survey = one(Game.objects.all(), game_id).current_survey()
     return survey.languages if survey else []
 

@@ -66,6 +66,6 @@ def _stem(path: str) -> str:
     return name[: -len(_ending(name)) or None]
 
 
-COLUMNS = ("pk", "locator", "archive", "bank__name", "bank__entry_path", "bank__language", "stream_id", "shown",
+COLUMNS = ("pk", "locator", "archive", "bank__name", "bank__entry_path", "language", "stream_id", "shown",
            "shown_kind", *FORMAT)  # fmt: skip
 """For `values_list`, in the order of Facts."""

@@ -69,7 +69,7 @@ def _measure(row: Stream, progress: Progress = silent) -> None:
     """Keep the figures of a stream, and what kind of sound they let guess."""
     sound = sound_at(original_address(row))
     path = f"{row.archive.path}/{row.bank.entry_path}"
-    data = measure(sound.decode, sound.format, row.bank.language, path, progress).as_dict()
+    data = measure(sound.decode, sound.format, row.language, path, progress).as_dict()
     Figures.objects.get_or_create(pk=row.digest(), defaults={"data": data})
     if row.kind != data["kind"]:
         Stream.objects.filter(pk=row.pk).update(kind=data["kind"])

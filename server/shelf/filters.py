@@ -79,7 +79,7 @@ def narrowed(rows: QuerySet[Stream], filter: Filter, game: Game) -> QuerySet[Str
     if filter.archive:
         rows = rows.filter(archive__path__in=filter.archive)
     if filter.language:
-        rows = rows.filter(bank__language__in=["" if name == "none" else name for name in filter.language])
+        rows = rows.filter(language__in=["" if name == "none" else name for name in filter.language])
     if filter.kind:
         others = given.exclude(kind__in=("", *filter.kind)).values("locator")
         chosen = given.filter(kind__in=filter.kind).values("locator")

@@ -136,7 +136,8 @@ class Bank(models.Model):
 
 
 class Stream(models.Model):
-    """One stream. `seconds` is frames / rate; loop points are half-open and null where it plays once.
+    """One stream. `seconds` is frames / rate; loop points are half-open and null where it plays once; said: what else its bank says
+    of it.
 
     kind: music, voice or effect, guessed from the format, and better once the stream was measured.
     """
@@ -144,7 +145,7 @@ class Stream(models.Model):
     BULK = (
         "archive", "bank", "locator", "ordinal", "stream_id", "name", "codec", "variant", "rate", "channels",
         "frames", "seconds", "loop_start", "loop_end", "block_size", "parameters", "at", "stored", "shared", "keeps",
-        "kind",
+        "kind", "language", "said",
     )  # fmt: skip
 
     archive = models.ForeignKey(Archive, models.CASCADE, related_name="streams")
@@ -168,6 +169,8 @@ class Stream(models.Model):
     shared = models.IntegerField(default=0)
     keeps = models.CharField(max_length=200, blank=True)
     kind = models.CharField(max_length=10, default="", blank=True)
+    language = models.CharField(max_length=60, default="", blank=True)
+    said = models.JSONField(default=dict)
 
     def __str__(self) -> str:
         return str(self.where())

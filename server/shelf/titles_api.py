@@ -28,7 +28,7 @@ GIVEN_OUT = ("stream_id", "shown", "bank__name", "archive__path")
 SPOKEN = {
     "id": "stream_id",
     "bank": "bank__name",
-    "language": "bank__language",
+    "language": "language",
     "title": "shown",
     "text": "given_text",
     "notes": "given_notes",
@@ -95,7 +95,7 @@ def _matched(
     chosen = {name: getattr(asked, f"{name}_column") for name in ("id", "title", "text", "bank", "language")}
     other = {name: None if at < 0 else at for name, at in chosen.items() if at != HEAD and (at >= 0 or name != "id")}
     columns = titles.Columns(**{**vars(titles.Columns.of(table)), **other})
-    values = ("pk", "stream_id", "name", "bank__name", "bank__language")
+    values = ("pk", "stream_id", "name", "bank__name", "language")
     rows = query.filtered(game, filter).order_by().values_list(*values).iterator(10_000)
     found = titles.match(table, (titles.Called(*row) for row in rows), columns, asked.written)
     used = {f"{name}_column": NONE if at is None else at for name, at in vars(columns).items()}

@@ -257,7 +257,9 @@ def stream_rows(archive: int, bank: int, file: str, record: BankRecord) -> list[
                 s.stored,
                 len(s.shares),
                 ",".join(s.keeps),
-                likely_kind(f, record.language, f"{file}/{record.label}"),
+                likely_kind(f, s.language, f"{file}/{record.label}"),
+                s.language,
+                as_json(dict(s.said)) if s.said else "{}",
             )
         )
     return rows

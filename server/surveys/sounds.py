@@ -53,6 +53,7 @@ _STREAM = {
     "codec": "'file'", "variant": "variant", "rate": "rate", "channels": "channels", "frames": "frames",
     "seconds": _SECONDS, "loop_start": "loop_start", "loop_end": "loop_end", "block_size": _ZERO, "parameters": "'{}'",
     "at": _ZERO, "stored": "size", "shared": _ZERO, "keeps": "'rate,channels,codec'", "kind": "kind",
+    "language": _EMPTY, "said": "'{}'",
 }  # fmt: skip
 
 

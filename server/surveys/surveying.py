@@ -35,7 +35,7 @@ from ..jobs.run import start, tidy_up, work
 from ..layouts.known import Readers, known_for
 from ..layouts.rules import telling, told_of
 from ..shelf import groups
-from ..shelf.models import Archive, Bank
+from ..shelf.models import Archive, Stream
 from ..shelf.opening import disk_cache
 from .before import NOT_COPIED, KnownArchive, files_before, known_archives
 from .contents import ReadContents
@@ -162,7 +162,7 @@ def totals(survey: Survey, files: int, bytes: int) -> Totals:
         seconds=Sum("archive__seconds"),
         stored=Sum("archive__stream_bytes"),
     )
-    spoken = Bank.objects.filter(archive__seen_in__survey=survey).exclude(language="")
+    spoken = Stream.objects.filter(archive__seen_in__survey=survey).exclude(language="")
     languages = sorted(spoken.order_by().values_list("language", flat=True).distinct())
     streams = found.pop("total") or 0
     return Totals(files, bytes, **{n: v or 0 for n, v in found.items()}, streams=streams, languages=languages)

@@ -25,13 +25,27 @@ class Payloads(Protocol):
         """Bytes that a replacement may take without anything moving."""
 
 
+SAID = ("label", "gain", "priority")
+"""What a bank may say of a stream that nothing else depends on: a text for people, how loud it is played in thousandths, a number."""
+
+
+def said_of(told: Mapping[str, Sequence | None], n: int) -> tuple[tuple[str, str | int], ...]:
+    """What is said of a stream, by the columns of SAID."""
+    return tuple((what, values[n]) for what, values in told.items() if values is not None and values[n] not in (None, ""))
+
+
+def spoken(own: object, of_bank: str) -> str:
+    """A stream's language: its own, where it has one, or its bank's."""
+    return of_bank if not own else "" if own == "none" else str(own)
+
+
 @dataclass(eq=False)
 class Stream:
     """One piece of audio in a bank.
 
     ordinal: its number in the bank's table; id and name as stored ("" where there is none);
     at, stored: byte offset in the bank and stored bytes; shares: ordinals of the streams in the very same bytes;
-    keeps: what a replacement may not change; payloads: gives its bytes.
+    keeps: what a replacement may not change; payloads: gives its bytes; said: what else its bank says of it, of SAID.
     """
 
     ordinal: int
@@ -44,6 +58,7 @@ class Stream:
     payloads: Payloads
     shares: tuple[int, ...] = ()
     keeps: tuple[str, ...] = ()
+    said: tuple[tuple[str, str | int], ...] = ()
 
     @once
     def payload(self) -> Source:

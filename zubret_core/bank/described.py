@@ -15,7 +15,7 @@ from ..layout.document import Siblings
 from ..layout.document.chains import Keys
 from ..layout.language.codecs import CodecModel, name_of, spec_of
 from ..source import Built, Segment, Source
-from .base import Bank, NewStream, Stream
+from .base import SAID, Bank, NewStream, Stream, said_of, spoken
 
 FORMAT = ("codec", "rate", "channels", "frames", "block_size", "looped", "loop_start", "loop_end")
 
@@ -86,11 +86,13 @@ class DescribedBank(Bank):
         places = document.column("at") or [], document.column("stored") or []
         blank = [""] * document.count
         named = zip(document.column("id") or blank, document.column("name") or blank, *places, strict=True)
+        languages, told = document.column("language"), {what: document.column(what) for what in SAID}
         out = []
         for n, ((id, name, at, stored), form) in enumerate(zip(named, forms, strict=True)):
             format = self._format(n, *form)
-            out.append(Stream(n, id or "", name or "", format, at, stored, self.language, self._payloads,
-                              shares.get(n, ()), keeps))  # fmt: skip
+            language = spoken(languages and languages[n], self.language)
+            out.append(Stream(n, id or "", name or "", format, at, stored, language, self._payloads,
+                              shares.get(n, ()), keeps, said_of(told, n)))  # fmt: skip
         return out
 
     def _format(self, n: int, *form: Any) -> Format:

@@ -14,7 +14,7 @@ from ..layout import Layout
 from ..layout.checks.batch import Batch, can_batch, read_batch
 from ..layout.document.document import DEFAULTS
 from ..source import Source
-from .base import Bank, Stream
+from .base import SAID, Bank, Stream, said_of, spoken
 from .described import FORMAT, format_of
 
 MOST = 2048
@@ -66,7 +66,9 @@ def _banks(layout: Layout, batch: Batch, opens: Sequence[Callable[[], Bank]]) ->
     payloads, keeps, good = [_Opens(o) for o in opens], tuple(layout.keeps), batch.good.tolist()
     forms = zip(*(_column(layout, batch, what) for what in FORMAT), strict=True)
     named = zip(*(_column(layout, batch, what) for what in ("id", "name", "at", "stored", "size")), strict=True)
-    for file, form, (id, name, at, stored, size) in zip(owner, forms, named, strict=True):
+    own, told = _column(layout, batch, "language"), {what: batch.columns.get(what) for what in SAID}
+    told = {what: None if values is None else np.asarray(values).tolist() for what, values in told.items()}
+    for n, (file, form, (id, name, at, stored, size)) in enumerate(zip(owner, forms, named, strict=True)):
         format = format_of(layout, b"", *form)
         codec = codec_of(format)
         asks = codec.asks(format)
@@ -75,8 +77,9 @@ def _banks(layout: Layout, batch: Batch, opens: Sequence[Callable[[], Bank]]) ->
         if asks or not format.possible:  # by itself, its payloads are looked into, or it tells what is wrong
             good[file] = False
         bank = banks[file]
-        bank.streams.append(Stream(len(bank.streams), id or "", name or "", format, at, stored, bank.language,
-                                   payloads[file], (), keeps))  # fmt: skip
+        language = spoken(own[n], bank.language)
+        bank.streams.append(Stream(len(bank.streams), id or "", name or "", format, at, stored, language,
+                                   payloads[file], (), keeps, said_of(told, n)))  # fmt: skip
     for bank in banks:
         _share(bank.streams)
     return [bank if fine else None for bank, fine in zip(banks, good, strict=True)]

@@ -7,8 +7,6 @@ from typing import NamedTuple, get_args
 from ..codec.pcm import WIDTHS
 from ..layout.language.codecs import CodecModel
 
-from .unknown import RATES
-
 """Usual sample rates in Hz (common practice)."""
 MOST_CHANNELS = 64
 CONVINCING, PERHAPS = 10.0, 5.0

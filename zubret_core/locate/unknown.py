@@ -376,7 +376,7 @@ def _rate(best: Candidate, data: bytes) -> tuple[int, str]:
         return 0, ""
     differs = []
     for rate in RATES:
-        used = BANDS * 2 ** (1 / 6) < rate / 2
+        used = rate / 2 > BANDS * 2 ** (1 / 6)
         low, high = (BANDS[used] * 2**k / rate * 2 * _WINDOW for k in (-1 / 6, 1 / 6))
         energy = np.interp(high, np.arange(len(power)), power) - np.interp(low, np.arange(len(power)), power)
         level, weight = 10 * np.log10(energy + 1e-9) - SPEECH[used], np.sqrt(np.minimum(1, high - low))

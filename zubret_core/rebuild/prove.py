@@ -347,7 +347,8 @@ class _FileProof:
         if len(a.streams) != len(b.streams):
             return
         pairs = list(zip(a.streams, b.streams, strict=True))
-        ids = sum((x.id, x.name, x.keeps) == (y.id, y.name, y.keeps) for x, y in pairs)
+        said = lambda s: (s.id, s.name, s.keeps, s.language, s.said)  # noqa: E731
+        ids = sum(said(x) == said(y) for x, y in pairs)
         self.point(f"{name}: stream ids and names in order", f"{count} as before", f"{spaced(ids)} as before")
         before, after = (", ".join(x for x in (bank.name, bank.language) if x) or "none" for bank in (a, b))
         self.point(f"{name}: name and language of the bank", before, after)

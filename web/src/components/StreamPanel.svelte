@@ -28,6 +28,11 @@
   let dragging = $state(false);
   const ribbon = createQuery(() => ({ ...ribbonOf(stream.archive_id), meta: { shown: true } }));
 
+  /** How loud the game plays it, by thousandths. */
+  const gain = (n: number) => [
+    `× ${(n / 1000).toFixed(2)}`,
+    n > 0 ? `${(20 * Math.log10(n / 1000)).toFixed(1)} dB, as the bank says` : "silent",
+  ];
   const facts = $derived([
     ["length", clock(stream.seconds), `${spaced(stream.frames)} frames`],
     [
@@ -51,6 +56,9 @@
     ],
     ["stored", bytes(stream.stored), `${stream.entry}, byte ${spaced(stream.at)}`],
     ...(stream.language ? [["language", stream.language, ""]] : []),
+    ...(stream.said.label ? [["label", String(stream.said.label), ""]] : []),
+    ...("gain" in stream.said ? [["gain", ...gain(Number(stream.said.gain))]] : []),
+    ...("priority" in stream.said ? [["priority", spaced(Number(stream.said.priority)), ""]] : []),
     ...(stream.shared ? [["shared", `with ${stream.shared} more`, "a swap changes all of them"]] : []),
   ]);
 

@@ -1303,7 +1303,7 @@ export interface paths {
         };
         /**
          * Languages
-         * @description The languages of the current survey's banks.
+         * @description The languages of the current survey's streams.
          */
         get: operations["server_shelf_api_languages"];
         put?: never;
@@ -6162,6 +6162,7 @@ export interface components {
          * StreamOut
          * @description A stream; loop is [start, end) in frames; audio is the address of its sound; kind: music, voice or effect; text, author,
          *     done: what is spoken, who speaks it now, whether that is done;
+         *     said: what else its bank says of it: a label, a gain in thousandths, a priority;
          *     as_stored: the ending of the file that holds its payload as it is, empty where no open format does; at_once: the kinds of
          *     file that a GET of its export answers.
          *
@@ -6220,6 +6221,10 @@ export interface components {
             place: string;
             /** Rate */
             rate: number;
+            /** Said */
+            said: {
+                [key: string]: string | number;
+            };
             /** Seconds */
             seconds: number;
             /** Shared */

@@ -72,8 +72,8 @@
         {/each}
       </ul>
       <p class="mt-1 text-quiet">
-        The layout does not tie them, or ties them otherwise. Correct it on the bench before you rebuild, or the game may read from the
-        wrong place.
+        The layout does not tie them, or ties them otherwise. Correct it on the bench before you rebuild, or
+        the game may read from the wrong place.
       </p>
     </div>
   {/if}
