@@ -76,11 +76,11 @@ def completeness(mod: Mod) -> list[dict[str, Any]]:
     survey = mod.game.current_survey()
     rows = Stream.objects.filter(seen_by(survey), locator__in=own.values("locator"), language__gt="")
     fit = Count("pk", filter=Q(locator__in=own.filter(state=Swap.READY).values("locator")))
-    banks = list(
-        rows.values("bank", "bank__name", "language").annotate(fit=fit).order_by("language", "bank")
-    )
+    banks = list(rows.values("bank", "bank__name", "language").annotate(fit=fit).order_by("language", "bank"))
     all_lines = (
-        Stream.objects.filter(bank__in=[row["bank"] for row in banks]).values("bank", "language").annotate(lines=Count("pk"))
+        Stream.objects.filter(bank__in=[row["bank"] for row in banks])
+        .values("bank", "language")
+        .annotate(lines=Count("pk"))
     )
     lines = {(row["bank"], row["language"]): row["lines"] for row in all_lines}
     return [

@@ -31,7 +31,9 @@ SAID = ("label", "gain", "priority")
 
 def said_of(told: Mapping[str, Sequence | None], n: int) -> tuple[tuple[str, str | int], ...]:
     """What is said of a stream, by the columns of SAID."""
-    return tuple((what, values[n]) for what, values in told.items() if values is not None and values[n] not in (None, ""))
+    return tuple(
+        (what, values[n]) for what, values in told.items() if values is not None and values[n] not in (None, "")
+    )
 
 
 def spoken(own: object, of_bank: str) -> str:

@@ -8,7 +8,7 @@ from typing import Any
 from ..base import Format, Loop, ZubretError
 from ..base.format import frozen
 from ..codec import codec_of
-from ..codec.base import frames_held
+from ..codec.base import Codec, frames_held
 from ..layout import Document, Layout, NewItem, read_layout, rebuild
 from ..layout.checks.extents import extents_of, segments_of
 from ..layout.document import Siblings
@@ -108,6 +108,11 @@ class DescribedBank(Bank):
         elif format.frames < 0:
             stored = self.document.column("size") or self.document.column("stored") or []
             format = format.with_(frames=frames_held(codec, format, stored[n]))
+        cuts = self.document.column("cut")
+        if (
+            cuts and cuts[n] is not None
+        ):  # its length follows from a number, so that of a replacement is no other than it shall be
+            format = format.with_(frames=format.frames - cuts[n], variant="" if codec.counts else format.variant)
         if not format.possible:
             self._impossible(n, format)
         return format
@@ -132,9 +137,9 @@ class DescribedBank(Bank):
         return {n: tuple(m for m in items if m != n) for items in spans.values() for n in items if len(items) > 1}
 
     def rebuild(self, changes: Mapping[int, NewStream], *, anew: bool | Collection[str] = False) -> Built:
-        codecs = self.layout.codecs
+        codecs, cuts = self.layout.codecs, self.document.column("cut") is not None
         items = {
-            n: _item(new, self.document.chain(n, new.payload.size).packed(new.payload), codecs)
+            n: _item(new, self.document.chain(n, new.payload.size).packed(new.payload), codecs, cuts)
             for n, new in changes.items()
         }
         return rebuild(self.document, items, anew=anew)
@@ -153,7 +158,15 @@ class DescribedBank(Bank):
         return segments_of(self.document)
 
 
-def _item(new: NewStream, payload: Source, codecs: Mapping[str, CodecModel]) -> NewItem:
+def _left(codec: Codec, payload: Source, format: Format) -> int:
+    """How many frames of a payload are behind its end."""
+    bare = format.with_(frames=-1)
+    held = codec.told(payload, bare).frames if codec.asks(bare) else frames_held(codec, format, payload.size)
+    return held - format.frames
+
+
+def _item(new: NewStream, payload: Source, codecs: Mapping[str, CodecModel], cuts: bool) -> NewItem:
+    """cuts: whether the length follows from what is cut."""
     format = new.format
     loop = format.loop or Loop(0, 0)
     return NewItem(
@@ -166,6 +179,7 @@ def _item(new: NewStream, payload: Source, codecs: Mapping[str, CodecModel]) -> 
             "block_size": format.block_size,
             "setup": format.setup,
             "frames": format.frames,
+            "cut": _left(codec_of(format), new.payload, format) if cuts else None,
             "looped": int(format.loop is not None),
             "loop_start": loop.start,
             "loop_end": loop.end,

@@ -31,6 +31,10 @@ class Codec(Protocol):
         """Whether it must know beforehand what a bank keeps apart from the payload."""
 
     @property
+    def counts(self) -> bool:
+        """Whether it tells a stream's length only where nothing else does."""
+
+    @property
     def tells(self) -> bool:
         """Whether a payload itself says what it is: `told` finds its rate, its channels and its length."""
 
@@ -71,6 +75,7 @@ class Usual:
 
     wants_setup = False
     tells = False
+    counts = False
 
     def told(self, payload: Source, format: Format) -> Format:
         return format

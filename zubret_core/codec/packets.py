@@ -74,6 +74,7 @@ class Packets(Writes):
             raise wrong_parameter("headers", self.headers, "it is setup, stream or none")
 
     tells = True
+    counts = True
 
     @property
     def wants_setup(self) -> bool:  # type: ignore[override]

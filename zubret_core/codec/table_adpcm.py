@@ -7,7 +7,8 @@ practice; IMA Recommended Practices, rev. 3.00, section 6, for the arithmetic).
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -16,12 +17,14 @@ from numpy.typing import NDArray
 
 from ..base import Format, Signal, room, to_int16
 from ..source import BytesSource, Source
-from .base import clamped, pieces_of, wrong_parameter
+from .base import pieces_of, wrong_parameter
 from .resume import Resumable
 from .step_adpcm import INDEX_CHANGE, STEPS
 
 UNIT = 8
 """Frames of which the codes of any number of channels fill whole bytes."""
+STEP = 1 << 14
+"""Frames whose codes are taken apart together."""
 
 
 @njit(cache=True, nogil=True)
@@ -37,65 +40,131 @@ def _moved(step: Any, size: Any, bits: Any, shifts: Any) -> Any:
 
 
 @njit(cache=True, nogil=True)
-def _next(state: Any, c: Any, size: Any, steps: Any, moves: Any, scaled: Any, least: Any, most: Any) -> None:
-    """The step behind a code; state[c, 1] is an index, or the step itself where it is scaled."""
-    if scaled:
-        state[c, 1] = clamped(state[c, 1] * moves[size] >> 8, least, most)
-    else:
-        state[c, 1] = clamped(state[c, 1] + moves[size], 0, len(steps) - 1)
+def _unpack(data: Any, bits: Any, high: Any, codes: Any) -> None:
+    """The codes in data, one behind the other."""
+    if bits == 4:
+        one, two = (np.uint8(4), np.uint8(0)) if high else (np.uint8(0), np.uint8(4))
+        for n in range(len(codes) >> 1):
+            codes[2 * n] = data[n] >> one & np.uint8(15)
+            codes[2 * n + 1] = data[n] >> two & np.uint8(15)
+        if len(codes) & 1:
+            codes[len(codes) - 1] = data[len(codes) >> 1] >> one & np.uint8(15)
+        return
+    mask = np.uint32((1 << bits) - 1)
+    held, have, at = np.uint32(0), np.uint32(0), 0
+    for n in range(len(codes)):
+        if have < bits:
+            byte = np.uint32(data[at])
+            held = held << np.uint32(8) | byte if high else held | byte << have
+            have += np.uint32(8)
+            at += 1
+        have -= np.uint32(bits)
+        if high:
+            codes[n] = held >> have & mask
+        else:
+            codes[n] = held & mask
+            held >>= np.uint32(bits)
 
 
 @njit(cache=True, nogil=True)
-def _decode(data: Any, bits: Any, high: Any, steps: Any, moves: Any, how: Any, state: Any, out: Any) -> None:
-    """out (frames, channels) of the codes in data; how: whether shifts are summed up, whether steps are scaled, least and most;
+def _pack(codes: Any, bits: Any, high: Any, out: Any) -> None:
+    """The inverse of `_unpack`; out: zeros."""
+    for n in range(len(codes)):
+        place = n * bits
+        wide = (
+            np.uint32(codes[n]) << np.uint32(16 - bits - (place & 7))
+            if high
+            else np.uint32(codes[n]) << np.uint32(place & 7)
+        )
+        one, two = (wide >> np.uint32(8), wide) if high else (wide, wide >> np.uint32(8))
+        out[place >> 3] |= np.uint8(one & np.uint32(255))
+        if two & np.uint32(255):
+            out[(place >> 3) + 1] |= np.uint8(two & np.uint32(255))
+
+
+@njit(cache=True, nogil=True)
+def _by_table(codes: Any, bits: Any, changes: Any, nexts: Any, state: Any, out: Any) -> None:
+    """out (frames, channels) of codes; changes, nexts: by index and code, how the sample moves, and the next index's row; state: (channels,
+    2) sample and index."""
+    channels = out.shape[1]
+    for c in range(channels):
+        sample, row = np.int32(state[c, 0]), np.int32(state[c, 1]) << np.int32(bits)
+        place = np.uint64(c)
+        for n in range(out.shape[0]):
+            entry = np.uint32(row) | np.uint32(codes[place])
+            sample = min(max(sample + changes[entry], np.int32(-32768)), np.int32(32767))
+            row = nexts[entry]
+            out[n, c] = sample
+            place += np.uint64(channels)
+        state[c, 0], state[c, 1] = sample, row >> bits
+
+
+@njit(cache=True, nogil=True)
+def _by_scale(codes: Any, bits: Any, shifts: Any, scale: Any, least: Any, most: Any, state: Any, out: Any) -> None:
+    """The same with steps that are multiplied; state: (channels, 2) sample and step."""
+    channels, sign = out.shape[1], 1 << (bits - 1)
+    for c in range(channels):
+        sample, step, place = np.int64(state[c, 0]), np.int64(state[c, 1]), np.uint64(c)
+        for n in range(out.shape[0]):
+            code = np.int64(codes[place])
+            size = code & (sign - 1)
+            change = _moved(step, size, bits, shifts)
+            sample = min(max(sample - change if code & sign else sample + change, -32768), 32767)
+            step = min(max(step * scale[size] >> 8, least), most)
+            out[n, c] = sample
+            place += np.uint64(channels)
+        state[c, 0], state[c, 1] = sample, step
+
+
+@njit(cache=True, nogil=True)
+def _nearest(wanted: Any, sample: Any, bits: Any, step: Any, shifts: Any) -> Any:
+    """The code that brings a sample nearest to the wanted one. Larger codes move it farther, so the first one that passes it, or the one
+    before that, is it."""
+    sign = np.int64(1) << (bits - 1)
+    side, far = (sign, sample - wanted) if wanted < sample else (np.int64(0), wanted - sample)
+    before = _moved(step, np.int64(0), bits, shifts)
+    for size in range(1, sign):
+        change = _moved(step, np.int64(size), bits, shifts)
+        if change >= far:
+            return side | (size if change - far < far - before else size - 1)
+        before = change
+    return side | (sign - 1)
+
+
+@njit(cache=True, nogil=True)
+def _encode(pcm: Any, bits: Any, steps: Any, moves: Any, how: Any, state: Any, codes: Any) -> None:
+    """The code that comes nearest, sample by sample. how: whether shifts are summed up, whether steps are scaled, least and most;
     state: (channels, 2) sample and index, or step."""
     shifts, scaled, least, most = how
-    place = 0
-    sign = 1 << (bits - 1)
-    for n in range(out.shape[0]):
-        for c in range(out.shape[1]):
-            code = np.int64(0)
-            for k in range(bits):
-                bit = place + k
-                if high:
-                    code = code << 1 | np.int64(data[bit >> 3] >> (7 - (bit & 7)) & 1)
-                else:
-                    code |= np.int64(data[bit >> 3] >> (bit & 7) & 1) << k
-            place += bits
+    channels, sign = pcm.shape[1], 1 << (bits - 1)
+    for c in range(channels):
+        sample, index, place = np.int64(state[c, 0]), np.int64(state[c, 1]), np.uint64(c)
+        for n in range(pcm.shape[0]):
+            step = index if scaled else steps[index]
+            code = _nearest(np.int64(pcm[n, c]), sample, bits, step, shifts)
             size = code & (sign - 1)
-            step = state[c, 1] if scaled else steps[state[c, 1]]
             change = _moved(step, size, bits, shifts)
-            state[c, 0] = clamped(state[c, 0] - change if code & sign else state[c, 0] + change, -32768, 32767)
-            _next(state, c, size, steps, moves, scaled, least, most)
-            out[n, c] = state[c, 0]
+            sample = min(max(sample - change if code & sign else sample + change, -32768), 32767)
+            index = (
+                min(max(index * moves[size] >> 8, least), most)
+                if scaled
+                else min(max(index + moves[size], 0), len(steps) - 1)
+            )
+            codes[place] = code
+            place += np.uint64(channels)
+        state[c, 0], state[c, 1] = sample, index
 
 
-@njit(cache=True, nogil=True)
-def _encode(pcm: Any, bits: Any, high: Any, steps: Any, moves: Any, how: Any, state: Any, out: Any) -> None:
-    """The code that comes nearest, sample by sample."""
-    shifts, scaled, least, most = how
-    place = 0
-    sign = 1 << (bits - 1)
-    for n in range(pcm.shape[0]):
-        for c in range(pcm.shape[1]):
-            wanted = np.int64(pcm[n, c])
-            step = state[c, 1] if scaled else steps[state[c, 1]]
-            best, near, code = np.int64(1) << 40, np.int64(0), np.int64(0)
-            for size in range(sign):
-                change = _moved(step, size, bits, shifts)
-                for side in range(2):
-                    after = clamped(state[c, 0] - change if side else state[c, 0] + change, -32768, 32767)
-                    if abs(wanted - after) < best:
-                        best, near, code = abs(wanted - after), after, size | side * sign
-            state[c, 0] = near
-            _next(state, c, code & (sign - 1), steps, moves, scaled, least, most)
-            for k in range(bits):
-                bit = place + k
-                if high:
-                    out[bit >> 3] |= (code >> (bits - 1 - k) & 1) << (7 - (bit & 7))
-                else:
-                    out[bit >> 3] |= (code >> k & 1) << (bit & 7)
-            place += bits
+@lru_cache(maxsize=64)
+def _tables(
+    bits: int, steps: tuple[int, ...], moves: tuple[int, ...], shifts: bool
+) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    """By index and code: by how much the sample moves, and the next index's row."""
+    half = 1 << (bits - 1)
+    plain = np.array([[_moved(step, size, bits, shifts) for size in range(half)] for step in steps], np.int64)
+    index = np.clip(np.arange(len(steps))[:, None] + np.array(moves, np.int64), 0, len(steps) - 1) << bits
+    changes = np.clip(np.hstack([plain, -plain]), -(1 << 20), 1 << 20)  # a sample has 16 bits
+    return changes.astype(np.int32).ravel(), np.hstack([index, index]).astype(np.int32).ravel()
 
 
 @dataclass(frozen=True)
@@ -151,10 +220,9 @@ class TableAdpcm(Resumable):
     def _begin(self) -> int:
         return max(self.begin, self.least) if self.scale else self.begin
 
-    def _how(self) -> tuple[Any, ...]:
-        moves = np.array(self.scale or self.moves, np.int64)
-        how = self.rule == "shifts", bool(self.scale), self.least, self.most
-        return self.bits, self.nibbles == "high", np.array(self.steps, np.int64), moves, how
+    @property
+    def _shifts(self) -> bool:
+        return self.rule == "shifts"
 
     def block_frames(self, format: Format) -> int:
         return 1
@@ -173,14 +241,25 @@ class TableAdpcm(Resumable):
         at, to = (self.stored_size(format.with_(frames=n)) for n in (begin, end))
         data = np.frombuffer(payload.read(at, to - at), np.uint8)
         out, state = np.empty((end - begin, format.channels), np.int16), state.copy()
-        _decode(data, *self._how(), state, out)
+        scale = np.array(self.scale, np.int64)
+        each = np.empty(STEP * format.channels, np.uint8)
+        for n in range(0, len(out), STEP):  # so that its codes stay at hand
+            part = out[n : n + STEP]
+            codes = each[: part.size]
+            _unpack(data[n * format.channels * self.bits // 8 :], self.bits, self.nibbles == "high", codes)
+            if self.scale:
+                _by_scale(codes, self.bits, self._shifts, scale, self.least, self.most, state, part)
+            else:
+                _by_table(codes, self.bits, *_tables(self.bits, self.steps, self.moves, self._shifts), state, part)
         if self.stereo == "sum" and format.channels == 2:
             middle, side = out.astype(np.int32).T
             out = np.clip(np.stack([middle + side, middle - side], axis=1), -32768, 32767).astype(np.int16)
         return out, state
 
     def encode(self, pcm: Signal, format: Format) -> memoryview:
-        state = self._start(format)
+        state, steps = self._start(format), np.array(self.steps, np.int64)
+        how = self._shifts, bool(self.scale), self.least, self.most
+        moves = np.array(self.scale or self.moves, np.int64)
         out, at = room(self.stored_size(format.with_(frames=len(pcm))), np.uint8), 0
         for piece in pieces_of(pcm):  # a number of frames each that fills whole bytes
             samples = to_int16(piece)
@@ -188,11 +267,14 @@ class TableAdpcm(Resumable):
                 left, right = samples.astype(np.int32).T
                 samples = np.stack([left + right >> 1, left - right >> 1], axis=1).astype(np.int16)
             stored = np.zeros(self.stored_size(format.with_(frames=len(samples))), np.uint8)
-            _encode(np.ascontiguousarray(samples), *self._how(), state, stored)
+            codes = np.empty(samples.size, np.uint8)
+            _encode(np.ascontiguousarray(samples), self.bits, steps, moves, how, state, codes)
+            _pack(codes, self.bits, self.nibbles == "high", stored)
             out[at : at + len(stored)] = stored
             at += len(stored)
         return out.data
 
     def warm(self) -> None:
         format = Format("table-adpcm", 8000, 1, 8)
-        self.decode(BytesSource(self.encode(np.zeros((8, 1), np.int16), format)), format, 0, 8)
+        for codec in (self, replace(self, scale=(256,) * 8)):
+            codec.decode(BytesSource(codec.encode(np.zeros((8, 1), np.int16), format)), format, 0, 8)

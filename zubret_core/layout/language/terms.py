@@ -89,6 +89,7 @@ _BY_OWNER = {
         "channels": Meaning("", (NUMBER,)),
         "block_size": Meaning("", (NUMBER,)),
         "skip": Meaning("", (NUMBER,)),
+        "cut": Meaning("", (NUMBER,)),
         "frames": Meaning("", (NUMBER,), BY_FRAMES),
         "looped": Meaning("", (NUMBER,)),
         "loop_start": Meaning("", (NUMBER,), BY_FRAMES),

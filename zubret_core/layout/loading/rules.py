@@ -395,6 +395,8 @@ def _streams(layout: Layout) -> Iterator[Fault]:
             yield ("given",), f"the meaning {what} is given, and a field means it, too"
         if what != "stream.codec" and not isinstance(value, int):
             yield ("given",), f"the meaning {what} is a whole number"
+    if {"stream.cut", "stream.frames"} <= present:
+        yield ("regions",), "a stream's length follows from stream.frames or from stream.cut; tie one of them"
     for where, name in names if "stream.skip" in present else ():
         kind = spec_of(layout.codecs, str(name))[0]
         if kind in CODECS and "skip" not in parameters_of(kind):
