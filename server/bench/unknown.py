@@ -11,7 +11,7 @@ from zubret_core.codec import codec_of
 from zubret_core.locate.drafts import draft
 from zubret_core.locate.tables import HEAD, find_table
 from zubret_core.locate.turns import MOST_CHANNELS, turns_of, verdict
-from zubret_core.locate.unknown import RATES, Candidate, rank
+from zubret_core.locate.unknown import RATES, Candidate, likely_start, rank
 
 from ..errors import stopped
 from ..games.models import Game
@@ -30,9 +30,10 @@ def looked_at(game: Game, path: str) -> dict[str, Any]:
     with open_bytes(game, path) as source:
         table = find_table(source)
         spans = [{"at": at, "length": length} for at, length in table.spans[:MOST_SPANS]] if table else []
+        start = 0 if spans else likely_start(source)
         return {
             "size": source.size,
-            "spans": spans or [{"at": min(64, source.size // 2), "length": source.size - min(64, source.size // 2)}],
+            "spans": spans or [{"at": start, "length": source.size - start}],
             "table_at": table.at if table else None,
             "records": table.count if table else 0,
             "rate": table.rate if table else 0,

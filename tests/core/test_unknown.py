@@ -18,7 +18,7 @@ from zubret_core.layout import load_layout, shipped_layouts
 from zubret_core.locate import Known, Spot, open_bank
 from zubret_core.locate.drafts import draft
 from zubret_core.locate.tables import find_table
-from zubret_core.locate.unknown import MOVES, Candidate, rank
+from zubret_core.locate.unknown import MOVES, Candidate, likely_start, rank
 from zubret_core.source import FileSource
 
 
@@ -85,6 +85,7 @@ class Ranking(SimpleTestCase):
             data = bytes(codec_of(format).encode(np.repeat(pcm, channels, axis=1), format))
             best = rank(source(data), 0, len(data)).candidates[0]
             self.assertEqual((best.codec, best.channels), ("opus", channels))
+            self.assertEqual([likely_start(source(bytes(n) + data)) for n in (0, 12, 40)], [0, 12, 40])
             payload, read = best.read(source(data), 0, len(data), 22050)
             self.assertEqual(read.rate, 48000)
             heard = codec_of(read).decode(payload, read, 0, len(pcm))
@@ -158,6 +159,15 @@ class Drafts(SimpleTestCase):
         bank = DescribedBank(load_layout(text), source(data))
         self.assertEqual((len(bank.streams), bank.streams[0].at, bank.streams[0].format.rate), (1, 32, 8000))
         self.assertEqual(bytes_of(bank.rebuild({}, anew=True).source), data)
+
+    def test_voices_without_a_table_have_none(self):
+        """Debian's voices as plain samples of four kinds, from an even and an odd place on."""
+        for n, path in enumerate(sorted(OPEN_SOUNDS.glob("*_*.wav"))):
+            pcm, _ = soundfile.read(path, dtype="int16")
+            for m, kind in enumerate(("<i2", ">i2", "i1", "<f4")):
+                data = (pcm / 32768 if kind == "<f4" else pcm >> 8 if kind == "i1" else pcm).astype(kind).tobytes()
+                start = (0, 44, 45)[(n + m) % 3]
+                self.assertIsNone(find_table(source(bytes(start) + data)), f"{path.name}, {kind}, {start}")
 
     def test_tables_in_sectors_of_either_order_are_found(self):
         """Records of 12 to 24 bytes, places in sectors of 2,048 bytes or in bytes, from the file's or the sounds' start."""

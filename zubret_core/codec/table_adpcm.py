@@ -88,8 +88,8 @@ def _by_table(codes: Any, bits: Any, changes: Any, nexts: Any, state: Any, out: 
     2) sample and index."""
     channels = out.shape[1]
     for c in range(channels):
-        sample, row = np.int32(state[c, 0]), np.int32(state[c, 1]) << np.int32(bits)
-        place = np.uint64(c)
+        sample: Any = np.int32(state[c, 0])
+        row, place = np.int32(state[c, 1]) << np.int32(bits), np.uint64(c)
         for n in range(out.shape[0]):
             entry = np.uint32(row) | np.uint32(codes[place])
             sample = min(max(sample + changes[entry], np.int32(-32768)), np.int32(32767))
@@ -104,7 +104,9 @@ def _by_scale(codes: Any, bits: Any, shifts: Any, scale: Any, least: Any, most: 
     """The same with steps that are multiplied; state: (channels, 2) sample and step."""
     channels, sign = out.shape[1], 1 << (bits - 1)
     for c in range(channels):
-        sample, step, place = np.int64(state[c, 0]), np.int64(state[c, 1]), np.uint64(c)
+        sample: Any = np.int64(state[c, 0])
+        step: Any = np.int64(state[c, 1])
+        place = np.uint64(c)
         for n in range(out.shape[0]):
             code = np.int64(codes[place])
             size = code & (sign - 1)
@@ -138,7 +140,9 @@ def _encode(pcm: Any, bits: Any, steps: Any, moves: Any, how: Any, state: Any, c
     shifts, scaled, least, most = how
     channels, sign = pcm.shape[1], 1 << (bits - 1)
     for c in range(channels):
-        sample, index, place = np.int64(state[c, 0]), np.int64(state[c, 1]), np.uint64(c)
+        sample: Any = np.int64(state[c, 0])
+        index: Any = np.int64(state[c, 1])
+        place = np.uint64(c)
         for n in range(pcm.shape[0]):
             step = index if scaled else steps[index]
             code = _nearest(np.int64(pcm[n, c]), sample, bits, step, shifts)

@@ -24,7 +24,9 @@ Whole = NDArray[np.int64]
 class Units(Protocol):
     """The parts of a payload, in order."""
 
-    count: int
+    @property
+    def count(self) -> int:
+        """How many there are."""
 
     def at(self, index: Whole) -> Whole:
         """Where parts begin in the payload; of number `count`, where the last one ends."""
@@ -110,15 +112,15 @@ def units_of(payload: Source, format: Format) -> Units:
     if isinstance(codec, Framed):
         return _framed(codec, payload, format)
     each = codec.block_frames(format)
-    sizes = [codec.stored_size(format.with_(frames=n * each)) for n in (1, 2, 3)]
-    if None in sizes or sizes[2] - sizes[1] != sizes[1] - sizes[0] or _apart(codec):  # type: ignore[operator]
+    one, two, three = (codec.stored_size(format.with_(frames=n * each)) for n in (1, 2, 3))
+    if one is None or two is None or three is None or three - two != two - one or _apart(codec):
         raise ZubretError(
             f"{codec.label} does not tell where its blocks or packets stand.",
             file=payload.name,
             field="follows",
             next="A table of this layout can't follow from a stream of this codec: leave its streams as they are.",
         )
-    return Blocks(sizes[1] - sizes[0], each, payload.size, format.frames)  # type: ignore[operator]
+    return Blocks(two - one, each, payload.size, format.frames)
 
 
 def _apart(codec: Codec) -> bool:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from ..source import Source
@@ -24,6 +26,10 @@ LARGE = 1 << 20
 """Bytes of a file above which two records make no table."""
 RELATIVE = 0.95
 """What a table counts whose places are measured from the first payload, against one that names them outright."""
+FEWEST_ODD = 5
+"""Records of a table at an odd place at least: fewer are there by chance in plain samples."""
+ROOM = 64
+"""Bytes that may follow the last payload, up to the end of the file or up to the table, where fewer than MANY records say so."""
 MANY, SURE = 8, 0.9
 """Records, and their share of the file, from which on a table is believed."""
 KEPT = 4
@@ -56,14 +62,20 @@ class TableGuess:
 
 @dataclass
 class _Zone:
-    """Bytes of the file that are searched: from where on, and how large the file is. found: by what is told apart, score and guess."""
+    """Bytes of the file that are searched, and from where on; least: records of a table. found: by what is told apart, score and guess."""
 
+    source: Source
     data: bytes
     begin: int
-    size: int
+    least: int
     found: dict[tuple, tuple[float, TableGuess]] = field(default_factory=dict)
     best: float = 0.0
     looked: int = 0
+
+    @property
+    def size(self) -> int:
+        """Bytes of the whole file."""
+        return self.source.size
 
     def take(self, score: float, guess: TableGuess) -> None:
         key = guess.at, guess.stride, tuple(sorted(guess.fields))
@@ -80,15 +92,14 @@ def find_table(source: Source) -> TableGuess | None:
 
 def find_tables(source: Source) -> list[TableGuess]:
     """The tables that explain most, the best first."""
-    places = [0] if source.size <= HEAD else [0, max(HEAD, source.size - HEAD)]
+    places = [0] if source.size <= HEAD else [0, max(HEAD, source.size - HEAD) & ~1]
     found: list[tuple[float, TableGuess, _Zone]] = []
     for odd in (0, 1):  # tables at odd places are looked for where none of many records was found at even ones
         if any(guess.count >= MANY and guess.covered > SURE for _, guess, _ in found):
             break
         for begin in places:
-            zone = _Zone(
-                source.read(begin + odd, max(0, min(HEAD, source.size - begin - odd))), begin + odd, source.size
-            )
+            data = source.read(begin + odd, max(0, min(HEAD, source.size - begin - odd)))
+            zone = _Zone(source, data, begin + odd, FEWEST_ODD if odd else 2)
             _search(zone)
             found += [(score, guess, zone) for score, guess in zone.found.values()]
     found.sort(key=lambda f: -f[0])
@@ -127,7 +138,6 @@ def _try(zone: _Zone, words: NDArray[np.int64], good: NDArray[np.bool_], order: 
     counted = good & (words[:-step] == 0)  # from the first payload on
     if not (begins.any() or counted.any()):
         return
-    place = words * unit
     runs = _runs(good, step)
     if zone.size > LARGE:
         begins &= runs[: len(begins)] > 1
@@ -136,27 +146,36 @@ def _try(zone: _Zone, words: NDArray[np.int64], good: NDArray[np.bool_], order: 
         if zone.looked > MOST_LOOKED:
             return
         count = min(MOST, 1 + int(runs[first]))
-        if count < 3 and not place[first]:
+        if count < zone.least or (count < 3 and not words[first]):
             continue  # two numbers of which the first is 0 say nothing
-        rows = first + step * np.arange(count)
-        at = place[rows]
-        # A size, or an end, within the record beside the place: looked for in the first four records, then in all.
-        others = np.arange(max(0, first - step + 1), min(first + step, len(words) - (count - 1) * step))
-        others = others[others != first]
-        some = min(count, 4)
-        beside = words[others[:, None] + step * np.arange(some)]
-        for means, stored in (("stored", beside), ("end", beside * unit - at[:some])):
-            fits = (stored > 0).all(axis=1) & (at[: some - 1] + stored[:, :-1] <= at[1:some]).all(axis=1)
-            for other in others[fits].tolist():
+        at = words[first + step * np.arange(count)] * unit
+        for means in ("stored", "end"):
+            after = zone.size - zone.begin - 2 * (first + count * step) - 4
+            for other in _beside(words, at, first, step, unit, means == "end", zone.size, after):
                 numbers = words[other + step * np.arange(count)]
-                _take(
-                    zone,
-                    at,
-                    numbers if means == "stored" else numbers * unit - at,
-                    means,
-                    (first, other),
-                    (order, stride, unit),
-                )
+                stored = numbers if means == "stored" else numbers * unit - at
+                _take(zone, at, stored, means, (first, int(other)), (order, stride, unit))
+
+
+@njit(cache=True, nogil=True)
+def _beside(words: Any, at: Any, first: Any, step: Any, unit: Any, ends: Any, size: Any, after: Any) -> Any:
+    """The words within the record beside a place, from `first` on, that can be payloads' sizes, or their ends: each within the file and
+    before the next place, but not far, and all together at least half of what is `after` the table."""
+    out, count = np.zeros(2 * step, np.int64), len(at)
+    found = 0
+    for other in range(max(0, first - step + 1), min(first + step, len(words) - (count - 1) * step)):
+        row, total = 0, np.int64(0)
+        while row < count and other != first:
+            stored = words[other + row * step] * (unit if ends else 1) - (at[row] if ends else 0)
+            gap = (at[row + 1] if row + 1 < count else size) - at[row] - stored
+            if stored <= 0 or gap < 0 or (gap > 4096 and row + 1 < count):
+                break
+            total += stored
+            row += 1
+        if row == count and 2 * total >= after:
+            out[found] = other
+            found += 1
+    return out[:found]
 
 
 def _take(
@@ -170,8 +189,6 @@ def _take(
     """Keep a column of places with one of sizes or ends, if they are a table; where: the words at which they begin."""
     (first, other), (order, stride, unit), size, count = where, how, zone.size, len(at)
     ends = at + stored
-    if (stored <= 0).any() or ends[-1] > size or (ends[:-1] > at[1:]).any() or (at[1:] - ends[:-1] > 4096).any():
-        return
     begin = zone.begin + 2 * min(first, other)
     end = zone.begin + 2 * (max(first, other) + (count - 1) * stride // 2) + 4
     base = 0 if at[0] else _base(begin, end, int(ends[-1]), size, alignment(at[1:].tolist()))
@@ -183,19 +200,43 @@ def _take(
     score = covered * count**0.1 * (RELATIVE if base else 1) * (RELATIVE if means == "end" else 1)
     if covered * (RELATIVE if base else 1) < 0.5 or score < 0.6 * zone.best:
         return
+    if count < MANY:
+        plain = _PLAIN[np.concatenate([at // unit, stored]).astype("<u4").view(np.uint8)].reshape(-1, 4).all(axis=1)
+        whole = stored.sum() < 0.5 * (size - (end - begin))
+        last = begin if before else size
+        if whole or plain.sum() > count or not _tight(zone, (at + base).tolist(), (ends + base).tolist(), last):
+            return
     fields = {"at": (2 * first + zone.begin - begin, "u32"), means: (2 * other + zone.begin - begin, "u32")}
     spans = list(zip((at + base).tolist(), stored.tolist(), strict=True))
     zone.take(score, TableGuess(begin, stride, count, order, unit, base, fields, spans, covered=covered))
 
 
-def _runs(good: NDArray[np.bool_], step: int) -> NDArray[np.int64]:
+_PLAIN = np.isin(np.arange(256), [0, 1, 2, 254, 255])
+"""Bytes of which silence is made, among plain samples."""
+
+
+def _tight(zone: _Zone, at: list[int], ends: list[int], last: int) -> bool:
+    """Whether payloads follow one another as closely as their grid allows, with one byte that fills what is between: what few records must
+    show to be believed. last: where the last one should end."""
+    grid = alignment(at[1:] or at)
+    for end, stop in zip(ends, [*at[1:], last], strict=True):
+        gap = stop - end
+        if not 0 <= gap < max(grid, ROOM if stop == last else 1):
+            return False
+        between = zone.source.read(end, gap)
+        if between.strip(between[:1]):
+            return False
+    return True
+
+
+@njit(cache=True, nogil=True)
+def _runs(good: Any, step: Any) -> Any:
     """How many are good in a row, from each one on in steps."""
-    rows = -(-len(good) // step)
-    grid = np.zeros((rows, step), bool)
-    grid.reshape(-1)[: len(good)] = good
-    numbers = np.arange(rows)[:, None]
-    ends = np.minimum.accumulate(np.where(grid, rows, numbers)[::-1])[::-1]
-    return (ends - numbers).reshape(-1)[: len(good)]
+    out = np.zeros(len(good), np.int64)
+    for n in range(len(good) - 1, -1, -1):
+        if good[n]:
+            out[n] = 1 + (out[n + step] if n + step < len(good) else 0)
+    return out
 
 
 def _longest(begins: NDArray[np.bool_], runs: NDArray[np.int64]) -> list[int]:

@@ -34,6 +34,8 @@ LEAST = 4.0
 """Decibels of evidence below which bytes that are as even as noise are not offered as sound."""
 EVEN = 7.9
 """Bits a byte from which bytes are as even as noise."""
+STARTS = (0, 4, 8, 12, 16, 20, 24, 28, 32, 40, 48, 64)
+"""Bytes that a head may have, where packets begin behind it."""
 MOST_BLOCK = 2304
 """Bytes of a block at most, where headers are looked for that come back."""
 RATES = (8000, 11_025, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000)
@@ -141,6 +143,16 @@ def rank(source: Source, start: int, end: int) -> Ranking:
         why = "they look packed, encrypted or coded by a perceptual codec, so nothing is offered as sound"
         return Ranking([], f"Nothing convinces ({bits:.1f} bits a byte): {why}.")
     return Ranking(found, f"Nothing convinces ({bits:.1f} bits a byte): choose another part.")
+
+
+def likely_start(source: Source) -> int:
+    """Where the sound of a file without a table is likely to begin: where lengths begin that lead through it, else behind a head of 64
+    bytes."""
+    for start in STARTS:
+        data = source.read(start, min(SAMPLE, max(0, source.size - start)))
+        if len(data) > STARTS[-1] and _packets(data, source.size - start):
+            return start
+    return min(STARTS[-1], source.size // 2)
 
 
 def rank_frames(part: Source) -> list[Candidate]:
