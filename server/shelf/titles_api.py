@@ -12,13 +12,14 @@ from ninja.files import UploadedFile
 
 from zubret_core.extract.sounds import safe_cell
 from zubret_core.locate import titles
+from zubret_core.locate.names import Ids, ids_of
 
 from ..errors import one, stopped
 from ..games.models import Game
 from ..layouts.known import known_for
 from . import query, saying
 from .filters import Filter
-from .models import Entry
+from .models import Bank, Entry
 from .opening import spot_of
 from .saying_api import SayingOut
 
@@ -78,26 +79,36 @@ class TitlesPlan(Schema):
     doubled_ids: list[str]
 
 
-def _table(game: Game, file: UploadedFile | None, entry: int) -> titles.Table:
+def _hashed(game: Game) -> list[Ids]:
+    """How ids come from names, in the banks of a game."""
+    known = known_for(game)
+    slugs = Bank.objects.filter(archive__seen_in__survey=game.current_survey()).values_list("layout", flat=True)
+    layouts = [known.layout_named(slug) for slug in slugs.order_by("layout").distinct()]
+    every = [ids_of(layout) for layout in layouts if layout is not None]
+    return [ids for ids in every if ids is not None and ids.how is not None]
+
+
+def _table(game: Game, file: UploadedFile | None, entry: int, names: bool) -> titles.Table:
     if file is not None:
-        return titles.read_table(file.read(titles.LARGEST + 1), file.name or "")
+        return titles.read_table(file.read(titles.LARGEST + 1), file.name or "", names)
     if not entry:
         raise stopped(422, "No table was given.", "Give a file, or an entry of the game.", "file")
     rows = Entry.objects.select_related("archive__game", "archive__outer")
     row = one(rows.filter(archive__seen_in__survey=game.current_survey()), entry)
-    return titles.table_of(spot_of(row.archive).entry(row.ordinal).source, known_for(game))
+    return titles.table_of(spot_of(row.archive).entry(row.ordinal).source, known_for(game), names)
 
 
 def _matched(
     game: Game, file: UploadedFile | None, asked: Columns, filter: Filter
 ) -> tuple[titles.Table, titles.Matched, dict[str, int]]:
-    table = _table(game, file, asked.entry)
+    hashed = _hashed(game)
+    table = _table(game, file, asked.entry, bool(hashed))
     chosen = {name: getattr(asked, f"{name}_column") for name in ("id", "title", "text", "bank", "language")}
     other = {name: None if at < 0 else at for name, at in chosen.items() if at != HEAD and (at >= 0 or name != "id")}
     columns = titles.Columns(**{**vars(titles.Columns.of(table)), **other})
     values = ("pk", "stream_id", "name", "bank__name", "language")
     rows = query.filtered(game, filter).order_by().values_list(*values).iterator(10_000)
-    found = titles.match(table, (titles.Called(*row) for row in rows), columns, asked.written)
+    found = titles.match(table, (titles.Called(*row) for row in rows), columns, asked.written, hashed)
     used = {f"{name}_column": NONE if at is None else at for name, at in vars(columns).items()}
     return table, found, used
 

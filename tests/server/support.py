@@ -52,6 +52,18 @@ class ServerTest(TransactionTestCase):
             copy_of_demo(folder)
         return self.send("post", "/games", {"folder": str(folder)})
 
+    def add_described(self, text: str, files: dict[str, bytes]) -> dict:
+        """A game of these files, read by a layout of the user's."""
+        folder = self.root / "library" / "described"
+        folder.mkdir()
+        for name, data in files.items():
+            (folder / name).write_bytes(data)
+        game = self.send("post", "/games", {"folder": str(folder)})
+        made = self.send("post", "/layouts", {"name": "described", "text": text})
+        self.send("post", f"/layouts/{made['id']}/versions")
+        self.send("post", f"/games/{game['id']}/survey")
+        return game
+
     def upload(self, game: dict, stream: dict, data: bytes, name: str = "tone.wav", status: int = 200):
         file = SimpleUploadedFile(name, data)
         answer = self.client.post(f"/api/mods/{game['mod_id']}/swaps", {"stream_id": stream["id"], "file": file})

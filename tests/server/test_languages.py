@@ -13,14 +13,7 @@ class Languages(ServerTest):
     def setUp(self):
         super().setUp()
         self.example = next(e for e in bank_examples() if "id: spoken" in e.layout)
-        folder = self.root / "library" / "game"
-        folder.mkdir()
-        for n in range(3):
-            (folder / f"{n}.spo").write_bytes(self.example.files[""])
-        self.game = self.send("post", "/games", {"folder": str(folder)})
-        made = self.send("post", "/layouts", {"name": "spoken", "text": self.example.layout})
-        self.send("post", f"/layouts/{made['id']}/versions")
-        self.send("post", f"/games/{self.game['id']}/survey")
+        self.game = self.add_described(self.example.layout, {f"{n}.spo": self.example.files[""] for n in range(3)})
         self.streams = f"/games/{self.game['id']}/streams"
 
     def test_streams_are_narrowed_and_listed_by_their_own_language(self):

@@ -8,6 +8,7 @@ from urllib.parse import urlencode
 
 from django.core.files.uploadedfile import SimpleUploadedFile
 
+from tests.examples import bank_examples
 from tests.server.support import ServerTest, wav_bytes
 from tests.support import small_bell, tone
 
@@ -58,6 +59,17 @@ class Titles(ServerTest):
         self.assertEqual(self.rows(named="yes"), [])
         self.bring("", given)
         self.assertEqual(sorted(row["name"] for row in self.rows(named="yes")), [f"=tune {n}" for n in range(5)])
+
+    def test_names_alone_find_the_streams_whose_ids_are_their_sums(self):
+        """The example's id is the check value of CRC-16/XMODEM, of the digits 1 to 9, in the catalogue CRC RevEng."""
+        example = next(e for e in bank_examples() if "id: summed-names" in e.layout)
+        self.bring("/plan", "123456789\nnobody", 422)
+        self.game = self.add_described(example.layout, {"x.sn": example.files[""]})["id"]
+        plan = self.bring("/plan", "123456789\nnobody")
+        self.assertEqual((plan["streams"], plan["titles"], plan["unknown_ids"]), (1, 1, ["nobody"]))
+        self.assertEqual(self.bring("/plan", "id,text\n123456789,Ahoy\n0bad,Fog")["texts"], 2)
+        self.bring("", "123456789\nnobody")
+        self.assertEqual([(r["stream_id"], r["name"]) for r in self.rows(named="yes")], [("31c3", "123456789")])
 
     def test_several_values_of_each(self):
         every = self.rows()

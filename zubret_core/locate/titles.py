@@ -6,7 +6,7 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, field
 
 from ..base import ZubretError
@@ -15,6 +15,7 @@ from ..base.template import normal, template
 from ..layout import Layout, read_layout
 from ..source import Source
 from .known import Known
+from .names import Ids
 from .recognise import kind_of
 
 LARGEST = 8 << 20
@@ -26,6 +27,8 @@ TEXTS = ("text", "line", "subtitle", "dialogue", "dialog", "spoken")
 BANKS = ("bank", "file", "soundbank")
 LANGUAGES = ("language", "lang", "locale")
 """Words that stand above such a column; common practice."""
+NAMES = "\n"
+"""The separator of a list that has a name on each line, and no more."""
 SHOWN = 20
 """Ids of each kind that are listed."""
 
@@ -33,7 +36,7 @@ SHOWN = 20
 @dataclass(frozen=True)
 class Table:
     """Rows of cells; head: whether the first one names the columns. encoding, separator: as they were found;
-    of one that a layout reads, that layout, and none."""
+    of one that a layout reads, that layout, and none; of names alone (NAMES), each stands twice in its row."""
 
     rows: list[list[str]]
     head: bool
@@ -91,7 +94,7 @@ class Matched:
     shared: int = 0
 
 
-def table_of(source: Source, known: Known) -> Table:
+def table_of(source: Source, known: Known, names: bool = False) -> Table:
     """A table of a game's own: by the layout of a table that recognises it, else as text (`read_table`). ZubretError where it is
     neither."""
     kind = kind_of(source, known)
@@ -99,7 +102,7 @@ def table_of(source: Source, known: Known) -> Table:
         return _described(source, kind.layout)
     if source.size > LARGEST:
         raise _too_large(source.name)
-    return read_table(source.read(0, source.size), source.name)
+    return read_table(source.read(0, source.size), source.name, names)
 
 
 def _described(source: Source, layout: Layout) -> Table:
@@ -110,9 +113,10 @@ def _described(source: Source, layout: Layout) -> Table:
     return Table([list(held), *rows], True, layout.title or layout.id, "")
 
 
-def read_table(data: bytes, name: str = "") -> Table:
+def read_table(data: bytes, name: str = "", names: bool = False) -> Table:
     """A table of text: UTF-8 or UTF-16 with a mark, UTF-8, else Windows-1252; cells between tabs, semicolons, commas or bars,
-    quoted as in RFC 4180; or lines of `key=text`. ZubretError where it is too large or has no two columns."""
+    quoted as in RFC 4180; or lines of `key=text`; or, where `names` may stand alone, one on each line. ZubretError where it is too
+    large or has no two columns."""
     if len(data) > LARGEST:
         raise _too_large(name)
     text, encoding = _decoded(data)
@@ -125,6 +129,8 @@ def read_table(data: bytes, name: str = "") -> Table:
     rows = [
         row for row in csv.reader(io.StringIO(text, newline=""), delimiter=separator) if any(c.strip() for c in row)
     ]
+    if names and said and max(map(len, rows)) < 2:
+        return Table([[line.strip()] * 2 for line in said], False, encoding, NAMES)
     if not rows or max(map(len, rows)) < 2:
         raise ZubretError(
             "This is no table of two columns.", file=name,
@@ -163,10 +169,13 @@ class Called:
     language: str
 
 
-def match(table: Table, streams: Iterable[Called], columns: Columns, written: str = "") -> Matched:
+def match(
+    table: Table, streams: Iterable[Called], columns: Columns, written: str = "", hashed: Collection[Ids] = ()
+) -> Matched:
     """Which stream is said what. written: a template by which ids are written, as "LINE_{id}" or "{language}/{name}"; ZubretError
     for one that can't be. An id is compared as it stands; where no stream has it so, without leading zeros; where none has
-    it, with the streams' names. A bank and a name are compared without folders and ending."""
+    it, with the streams' names, then as a name whose hash is an id, by `hashed`. A bank and a name are compared without folders and
+    ending."""
     out = Matched()
     wanted: dict[tuple[str, str, str], tuple[str, str]] = {}
     doubled: dict[tuple[str, str, str], None] = {}
@@ -196,6 +205,7 @@ def match(table: Table, streams: Iterable[Called], columns: Columns, written: st
     for (bank, language, wanted_id), said in wanted.items():
         keys = zip(ways, (wanted_id.lower(), _plain(wanted_id), _bank(wanted_id)), strict=True)
         found = next((way[text] for way, text in keys if text in way), [])
+        found = found or [one for ids in hashed for one in ways[0].get(ids.of(wanted_id), ())]
         found = [
             one
             for one in found

@@ -43,12 +43,13 @@
   const address = (what: string) => `/api/games/${app.gameId}/titles${what}?${search}`;
   const wide = $derived(Math.max(0, ...(plan?.rows ?? []).map((row) => row.length)));
   const NONE = -2;
-  const SEPARATORS: Record<string, string> = {
-    "\t": "tabs",
-    ",": "commas",
-    ";": "semicolons",
-    "|": "bars",
-    "=": "an equals sign",
+  const SPELLED: Record<string, string> = {
+    "\t": "tabs between cells",
+    ",": "commas between cells",
+    ";": "semicolons between cells",
+    "|": "bars between cells",
+    "=": "an equals sign between cells",
+    "\n": "names whose sums are ids",
   };
   const PARTS = [
     ["id_column", "id"],
@@ -136,7 +137,7 @@
       <h2 class="text-lg font-bold">Titles and texts</h2>
       <p class="text-quiet">
         A table with an id on each line, and a title or what is spoken: CSV, TSV or the like, or one that
-        stands in the game.
+        stands in the game. Where ids are sums of names, names alone will do.
       </p>
     </div>
     <button class="btn btn-sm" onclick={() => modal.close()}>Close</button>
@@ -172,7 +173,7 @@
         <strong class="num">{table.name}</strong>
         {#if plan}<span class="text-quiet"
             >{count(plan.lines, "line")}, {plan.separator
-              ? `${plan.encoding}, ${SEPARATORS[plan.separator]} between cells`
+              ? `${plan.encoding}, ${SPELLED[plan.separator]}`
               : `by the layout ${plan.encoding}`}</span
           >{/if}
       </p>

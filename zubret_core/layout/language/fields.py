@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
-from ...source.sums import NAME_HASHES, SUMS
+from ...source.sums import NAME_HASHES, SUMS, Crc, crc_of
 from .terms import MEANINGS, ONCE, UNITS, HexBytes, IntType, Name, Number, Order, Strict
 
 Range = Annotated[str, Field(pattern=r"^\d{1,20}\.\.\d{1,20}$")]
@@ -46,23 +46,24 @@ class SumModel(Strict):
 
 
 class HashModel(Strict):
-    """How an id comes from an entry's path."""
+    """How an id comes from an entry's path, or from a stream's name."""
 
-    by: str = Field(examples=list(NAME_HASHES))
+    by: str | CrcModel = Field(examples=list(NAME_HASHES))
     case: Literal["", "lower", "upper"] = ""
     slash: Literal["/", "\\"] = "/"
 
     @model_validator(mode="after")
     def _known(self):
-        if self.by not in NAME_HASHES:
+        if isinstance(self.by, str) and self.by not in NAME_HASHES:
             raise ValueError(f'"{self.by}" is not a hash that Zubret knows ({", ".join(NAME_HASHES)})')
         return self
 
     def of(self, path: str) -> int:
-        """The id of a path."""
+        """The id of a path or a name."""
         text = path.replace("/", self.slash)
         text = text.lower() if self.case == "lower" else text.upper() if self.case == "upper" else text
-        return NAME_HASHES[self.by](text.encode("utf-8", "surrogateescape"))
+        data = text.encode("utf-8", "surrogateescape")
+        return NAME_HASHES[self.by](data) if isinstance(self.by, str) else crc_of([data], Crc(**self.by.model_dump()))
 
 
 class Tied(Strict):
@@ -86,7 +87,7 @@ class Tied(Strict):
     shown: Literal["decimal", "hex", "unix", "dos", "filetime"] = Field(
         "decimal", description="ids in hexadecimal; or as a time: seconds since 1970, an MS-DOS date, 100 ns since 1601"
     )
-    hash: HashModel | None = Field(None, description="how an id comes from the entry's path")
+    hash: HashModel | None = Field(None, description="how an id comes from the entry's path, or the stream's name")
     sum: SumModel | None = None
     pool: Name | None = Field(None, description="the region of texts in which the number is an offset")
 
@@ -128,8 +129,8 @@ class Tied(Strict):
             raise ValueError("two stored numbers have the same value, so writing could not choose between them")
         if self.sum and self.means:
             raise ValueError("a field holds a sum or a meaning, not both")
-        if self.hash and self.means != "entry.id":
-            raise ValueError("only a field that means entry.id can come from a hash")
+        if self.hash and self.means not in ("entry.id", "stream.id"):
+            raise ValueError("only a field that means entry.id or stream.id can come from a hash")
         return self
 
 
