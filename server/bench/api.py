@@ -350,13 +350,15 @@ def try_layout(request: HttpRequest, game_id: int, data: TryIn):
 
 class DraftOut(Schema):
     """A layout that a file suggests. title: what it takes the file for; evidence: what speaks for it; share: of the bytes that it explains,
-    0 to 1; items: entries."""
+    0 to 1; items: entries; beside: the file in the same folder for which a layout would be, where the table stands in that one; text is
+    empty then."""
 
     title: str
     text: str
     evidence: list[str]
     share: float
     items: int
+    beside: str
 
 
 class TriedOut(Schema):

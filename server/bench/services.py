@@ -27,7 +27,7 @@ from zubret_core.layout import (
 from zubret_core.layout.checks.extents import segments_of
 from zubret_core.layout.trial import explained, regions_of, spans_in, unexplained
 from zubret_core.locate import Known, LoadOrder, Spot, kind_of
-from zubret_core.locate.drafts import Draft, drafts
+from zubret_core.locate.drafts import Beside, Draft, drafts
 from zubret_core.locate.misses import tried as tried_known
 from zubret_core.locate.reads import build_of, drafted, recognised
 from zubret_core.locate.spot import IN, split_place
@@ -101,9 +101,22 @@ def begin(game: Game, path: str) -> UserLayout:
 
 
 def drafted_for(game: Game, path: str) -> list[Draft]:
-    """Layouts for a file from what is seen in it."""
-    with open_bytes(game, path) as source:
-        return drafts(title_of(path), source)
+    """Layouts for a file from what is seen in it, and in those beside it."""
+    source, siblings = open_at(game, path)
+    with source:
+        return drafts(title_of(path), source, Beside(_near(game, path), siblings))
+
+
+def _near(game: Game, path: str) -> dict[str, int]:
+    """The names of what stands in the same folder, of the game or of an archive, with its bytes."""
+    folder = original_folder(game)
+    file, names = split_place(folder, path)
+    if not names:
+        return folder.near(file)
+    archive = Spot.place(folder, IN.join([file, *names[:-1]]), known_for(game)).archive
+    inside = names[-1].rpartition("/")[0]
+    labels = ((archive.label(n), size) for n, size in enumerate(archive.sizes()))
+    return {label.rpartition("/")[2]: size for label, size in labels if label.rpartition("/")[0] == inside}
 
 
 def tried_all(game: Game, path: str) -> list[dict[str, Any]]:

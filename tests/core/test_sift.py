@@ -20,7 +20,7 @@ from zubret_core.codec import codec_of
 from zubret_core.container import DescribedArchive
 from zubret_core.layout import load_layout, shipped_layouts
 from zubret_core.locate import Known
-from zubret_core.locate.drafts import drafts
+from zubret_core.locate.drafts import Beside, drafts
 from zubret_core.locate.misses import tried
 from zubret_core.sift import sounds_in
 from zubret_core.source import FileSource
@@ -202,6 +202,28 @@ class Drafts(SimpleTestCase):
                     self.assertEqual([e.path for e in found.entries], NAMES)
                 self.assertEqual(bytes_of(found.rebuild({}, anew=True).source), data)
                 self.assertTrue(all(line for line in best.evidence) and best.evidence)
+
+    def test_a_table_may_point_into_a_file_beside_it(self):
+        """Packed payloads by a table in a file of its own, then places in sectors, then names of any length; a file that is no part of it
+        stands there, too. Seen from the payloads, the other file is named."""
+        whole, sectors = archive(zlib.compress, base=0), bytearray()
+        index, named_index = b"TABL" + struct.pack(">I", 20), b"NAMD" + struct.pack("<I", 20)
+        for n, text in enumerate(TEXTS):
+            index += struct.pack(">III", 700 + n, len(sectors) // 512, len(text))
+            named_index += NAMES[n].encode() + b"\0" + struct.pack("<II", len(sectors), len(text))
+            sectors += text + bytes(-len(text) % 512)
+        for head, payloads in ((whole[:816], whole[816:]), (index, bytes(sectors)), (named_index, bytes(sectors))):
+            files = {"Hold.idx": head, "hold.DAT": payloads, "more.bin": np.random.default_rng(2).bytes(300_000)}
+            beside = Beside(
+                {name: len(data) for name, data in files.items()}, lambda name, of=files: source(of[name], name)
+            )
+            best = drafts("Hold.idx", source(head, "Hold.idx"), beside)[0]
+            found = DescribedArchive(load_layout(best.text), source(head, "Hold.idx"), beside.open)
+            self.assertEqual([bytes_of(found.open(n)) for n in range(len(found.entries))], TEXTS)
+            built = found.rebuild({}, anew=True)
+            self.assertEqual((bytes_of(built.source), bytes_of(built.others["hold.DAT"].source)), (head, payloads))
+            there = drafts("hold.DAT", source(payloads, "x/hold.DAT"), beside)[0]
+            self.assertEqual((there.beside, there.items, there.text), ("Hold.idx", 20, ""))
 
     def test_nothing_is_drafted_from_noise_and_nothing_fails(self):
         rng = np.random.default_rng(7)

@@ -81,4 +81,16 @@ class Inside(ServerTest):
         drafts = self.get(f"/games/{self.game['id']}/bench/drafts?path=logs.pak")
         self.assertEqual((drafts[0]["items"], drafts[0]["share"]), (len(TEXTS), 1.0))
         tries = self.get(f"/games/{self.game['id']}/bench/tries?path=logs.pak")
+        table, payloads = archive(lambda t: t, base=0)[:816], archive(lambda t: t, base=0)[816:]
+        with zipfile.ZipFile(self.folder / "both.zip", "w") as made:
+            made.writestr("a/logs.idx", table)
+            made.writestr("a/logs.dat", payloads)
+        (self.folder / "logs.idx").write_bytes(table)
+        (self.folder / "logs.dat").write_bytes(payloads)
+        for folder in ("", "both.zip › a/"):
+            index = self.get(f"/games/{self.game['id']}/bench/drafts?path={folder}logs.idx")[0]
+            self.assertEqual((index["items"], index["beside"]), (len(TEXTS), ""))
+            self.assertIn("{stem}.dat", index["text"])
+            there = self.get(f"/games/{self.game['id']}/bench/drafts?path={folder}logs.dat")[0]
+            self.assertEqual((there["items"], there["beside"], there["text"]), (len(TEXTS), "logs.idx", ""))
         self.assertTrue(tries and not any(t["fits"] for t in tries) and all(t["against"] for t in tries))

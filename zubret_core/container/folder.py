@@ -68,6 +68,13 @@ class GameFolder:
                     yield file
             folders += reversed(inside)
 
+    def near(self, path: str) -> dict[str, int]:
+        """The names of the files in the folder of one, with their bytes."""
+        folder = path.rpartition("/")[0]
+        with os.scandir(self._where(folder) if folder else self.folder) as listed:
+            found = [self._listed(entry, entry.name) for entry in listed if not entry.is_dir(follow_symlinks=False)]
+        return {file.path: file.size for file in found if file is not None and file.fault is None}
+
     def _listed(self, entry: os.DirEntry, path: str) -> GameFile | None:
         """A file, or its fault; None for a device, or for a link to a folder of the game, whose files come by themselves."""
         try:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import cache
@@ -18,7 +18,7 @@ from ..bank import DescribedBank
 from ..base import ZubretError
 from ..codec import Framed, Packets, codec_named
 from ..codec.opus import RATE as OPUS_RATE
-from ..container import DescribedArchive
+from ..container import DescribedArchive, Siblings
 from ..layout import load_layout
 from ..layout.document.chains import chain_of
 from ..layout.document.words import FileWords
@@ -26,10 +26,17 @@ from ..layout.language.steps import Steps
 from ..layout.trial import explained
 from ..source import Source
 from .named import NamedTable, named_tables
+from .spot import IN
 from .tables import HEAD, TableGuess, alignment, find_tables, frames_field, width_of
 from .unknown import Candidate, rank_frames
 
 MOST_DRAFTS = 6
+MOST_BESIDE = 4
+"""Files beside it that are looked into, for payloads or for a table."""
+SURE = 0.9
+"""Share of a file from which on what stands beside it is not looked at."""
+Span = tuple[int, int]
+"""Place and bytes of a payload."""
 FEW = 4
 """A draft with this many times fewer entries than another one is not told."""
 LARGEST = 1 << 26
@@ -47,8 +54,9 @@ _LZSS = "{by: lzss, window: 4096, code: [{offset: 8}, {length: 4}, {offset: 4}],
 
 @dataclass(frozen=True)
 class Draft:
-    """A text of a layout. title: what it takes the file for; evidence: what speaks for it; share: of the file's bytes that it explains, 0
-    to 1; items: entries; places: where their payloads begin."""
+    """A text of a layout. title: what it takes the file for; evidence: what speaks for it; share: of the file's bytes that it explains,
+    with those of the file that has the payloads, 0 to 1; items: entries; places: where their payloads begin; beside: the file in which
+    the table stands, where it is another one, for which a layout would be: this one has no text then."""
 
     title: str
     text: str
@@ -56,16 +64,33 @@ class Draft:
     share: float
     items: int
     places: frozenset[int] = frozenset()
+    beside: str = ""
 
 
-def drafts(name: str, source: Source) -> list[Draft]:
+@dataclass(frozen=True)
+class Beside:
+    """What stands beside a file. sizes: bytes by name, its own among them or not; open: opens one by its name."""
+
+    sizes: Mapping[str, int]
+    open: Siblings
+
+    def near(self, name: str, larger: bool, size: int) -> list[str]:
+        """Those that may belong to a file, the largest first: with the same stem, or where there are none, any larger ones."""
+        fitting = [other for other, n in self.sizes.items() if other != name and n and (n > size) == larger]
+        own = _stem(name)
+        fitting.sort(key=lambda other: (-self.sizes[other], other))
+        near = [other for other in fitting if _stem(other) == own]
+        return (near or (fitting if larger else []))[:MOST_BESIDE]
+
+
+def drafts(name: str, source: Source, beside: Beside | None = None) -> list[Draft]:
     """Layouts for a file, the one that explains most first; none where nothing was seen."""
     found: list[Draft] = []
     data = source.read(0, min(HEAD, source.size))
-    texts = [(_fixed(name, data, table), table.spans) for table in find_tables(source)]
-    texts += [(_named(name, data, named), named.spans) for named in named_tables(source)]
-    for text, spans in texts:
-        found += _tried(source, text, spans)
+    for text, spans in _texts(name, data, source):
+        found += _tried(source, source, text, spans)
+    if beside is not None and not any(draft.share > SURE for draft in found):
+        found += _apart(name, data, source, beside)
     found += _streams(name, data, source)
     found.sort(key=lambda d: (-round(d.share, 2), -d.items, -len(d.evidence)))
     most = max((d.items for d in found), default=0)
@@ -97,6 +122,29 @@ class _Text:
         return "\n".join(lines) + "\n", told
 
 
+def _texts(name: str, data: bytes, source: Source, held: Source | None = None) -> list[tuple[_Text, list[Span]]]:
+    """Texts by the tables that are in a file, with the payloads to which these point: in itself, or in the one that is `held` apart."""
+    texts = [(_fixed(name, data, table, held), table.spans) for table in find_tables(source, held)]
+    return texts + [(_named(name, data, named, held), named.spans) for named in named_tables(source, held)]
+
+
+def _apart(name: str, data: bytes, source: Source, beside: Beside) -> Iterator[Draft]:
+    """Drafts for a table that points into another file, and what tells that another one's table points into this."""
+    for other in beside.near(name, True, source.size):
+        with suppress(ZubretError), beside.open(other) as held:
+            for text, spans in _texts(name, data, source, held):
+                yield from _tried(source, held, text, spans, beside.open)
+    for other in beside.near(name, False, source.size):
+        with suppress(ZubretError), beside.open(other) as table:
+            texts = _texts(other, table.read(0, min(HEAD, table.size)), table, source)
+            if not texts:
+                continue
+            text, spans = max(texts, key=lambda found: len(found[1]) * sum(n for _, n in found[1]))
+            share = sum(n for _, n in spans) / source.size
+            title = f"{len(spans):,} payloads, whose places stand in {other}"
+            yield Draft(title, "", tuple(text.evidence), share, len(spans), beside=other)
+
+
 def _streams(name: str, data: bytes, source: Source) -> Iterator[Draft]:
     """A file that is one stream whose frames say themselves what they are."""
     for reading in rank_frames(source):
@@ -108,27 +156,32 @@ def _streams(name: str, data: bytes, source: Source) -> Iterator[Draft]:
             yield Draft(f"one stream of {reading.label}", text, tuple(evidence), explained(bank.document), 1)
 
 
-def _tried(source: Source, text: _Text, spans: list[tuple[int, int]]) -> list[Draft]:
+def _tried(
+    source: Source, payloads: Source, text: _Text, spans: list[Span], siblings: Siblings | None = None
+) -> list[Draft]:
     """A draft of this text, with payloads packed in the way in which they can be unpacked."""
     made, told = text.made()
     try:
-        archive = _opened(source, made)
+        archive = _opened(source, made, siblings)
     except ZubretError:
         return []
-    for way in _ways(source, text, spans):
+    for way in _ways(payloads, text, spans):
         if not _unpacks(archive, way):
             continue
         packed = f"packed: [{way.line}], {'' if way.size is None else 'plain: equal, '}"
         packed_text, why = text.made(packed, way.size or "", [way.evidence])
         with suppress(ZubretError):
-            archive, made, told = _opened(source, packed_text), packed_text, why
+            archive, made, told = _opened(source, packed_text, siblings), packed_text, why
             break
     places = frozenset(archive.document.array("at").tolist())
-    return [Draft(text.title, made, tuple(told), explained(archive.document), len(archive.entries), places)]
+    share = explained(archive.document)
+    if payloads is not source:  # of both files together
+        share = (share * source.size + sum(length for _, length in spans)) / (source.size + payloads.size)
+    return [Draft(text.title, made, tuple(told), share, len(archive.entries), places)]
 
 
-def _opened(source: Source, text: str) -> DescribedArchive:
-    return DescribedArchive(load_layout(text), source)
+def _opened(source: Source, text: str, siblings: Siblings | None) -> DescribedArchive:
+    return DescribedArchive(load_layout(text), source, siblings)
 
 
 @dataclass(frozen=True)
@@ -181,7 +234,7 @@ def _step(line: str) -> Any:
 _STEPS: TypeAdapter[Any] = TypeAdapter(Steps)
 
 
-def _ways(source: Source, text: _Text, spans: list[tuple[int, int]]) -> Iterator[_Way]:
+def _ways(source: Source, text: _Text, spans: list[Span]) -> Iterator[_Way]:
     """Ways of packing that may be right."""
     heads = [source.read(at, min(12, length)) for at, length in spans[:64]]
     signed = _signed(heads)
@@ -214,6 +267,14 @@ def _signed(heads: list[bytes]) -> str:
 # Texts ------------------------------------------------------------------------------------------
 
 
+def _called(held: Source | None) -> str:
+    return held.name.rpartition(IN)[2].rpartition("/")[2] if held else "the file"
+
+
+def _stem(name: str) -> str:
+    return (name.rpartition(".")[0] or name).lower()
+
+
 def _slug(name: str) -> str:
     return re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:50] or "format"
 
@@ -232,13 +293,14 @@ def _recognised(name: str, data: bytes) -> list[str]:
     return [f"names: [{json.dumps(ending, ensure_ascii=False)}]"]
 
 
-def _fixed(name: str, data: bytes, table: TableGuess) -> _Text:
-    """An archive by a table of records that are all of one length."""
+def _fixed(name: str, data: bytes, table: TableGuess, held: Source | None) -> _Text:
+    """An archive by a table of records that are all of one length; held: the file that has the payloads, where it is another one."""
     where = f"byte {table.at:,}"
     bits = "64" if table.fields["at"][1] == "u64" else "32"
     evidence = [
-        f"numbers of {bits} bits, {table.stride} bytes apart from {where} on, step {table.count:,} times through the file without "
-        f"overlapping; their payloads take {table.covered:.0%} of the rest of it"
+        f"numbers of {bits} bits, {table.stride} bytes apart from {where} on, step {table.count:,} times through "
+        f"{_called(held)} without overlapping; their payloads take {table.covered:.0%} of "
+        f"{'it' if held else 'the rest of it'}"
     ]
     if table.unit > 1:
         evidence.append(f"places count in steps of {table.unit:,} bytes")
@@ -252,7 +314,7 @@ def _fixed(name: str, data: bytes, table: TableGuess) -> _Text:
         evidence.append("each record has a text of its own")
     if table.order == "big":
         evidence.append("numbers stand high byte first")
-    lines = [*_top(name, data, table.order), *_around(table, "entries")]
+    lines = [*_top(name, data, table.order, held), *_around(table, "entries")]
     place = (f", unit: {table.unit}" if table.unit > 1 else "") + (f", base: {table.base}" if table.base else "")
     fields = {k: v for k, v in table.fields.items() if k not in ("rate", "frames")}
     more = {"at": place, "end": place}
@@ -260,8 +322,9 @@ def _fixed(name: str, data: bytes, table: TableGuess) -> _Text:
     lines += own
     if "path" not in fields and "id" not in fields:
         lines.append("      - {name: number, type: result, of: record.index, means: entry.id}")
-    lines += _payload(data, table.spans)
-    return _Text(f"an archive of {table.count:,} entries by a table at {where}", lines, evidence, sizes)
+    lines += _payload(held, data, table.spans)
+    title = f"an archive of {table.count:,} entries by a table at {where}"
+    return _Text(f"{title}, kept in {_called(held)}" if held else title, lines, evidence, sizes)
 
 
 def _around(table: TableGuess, items: str) -> list[str]:
@@ -280,11 +343,16 @@ def _around(table: TableGuess, items: str) -> list[str]:
     return [*lines, f"    repeat: {'head.count' if table.counter else table.count}", "    fields:"]
 
 
-def _top(name: str, data: bytes, order: str) -> list[str]:
-    return [
+def _top(name: str, data: bytes, order: str, held: Source | None) -> list[str]:
+    lines = [
         "zubret: 1", f"id: {_slug(name)}", f"title: {_title(name)}", "describes: archive", f"byte_order: {order}",
         *_recognised(name, data),
     ]  # fmt: skip
+    if held is None:
+        return lines
+    other, own = _called(held), name[: len(_stem(name))]
+    other = "{stem}" + other[len(own) :] if _stem(other) == own.lower() and other.startswith(own) else other
+    return [*lines, f"files: {{payloads: {{name: {json.dumps(other, ensure_ascii=False)}}}}}"]
 
 
 def _record(fields: dict[str, tuple[int, str]], stride: int, more: dict[str, str]) -> tuple[list[str], list[str]]:
@@ -301,18 +369,22 @@ def _record(fields: dict[str, tuple[int, str]], stride: int, more: dict[str, str
     return _fields(known, 0, stride, {k: f"entry.{k}" for k in fields}, more), sizes
 
 
-def _payload(data: bytes, spans: list[tuple[int, int]]) -> list[str]:
+def _payload(held: Source | None, data: bytes, spans: list[Span]) -> list[str]:
     align = alignment([at for at, _ in spans])
+    data = held.read(0, min(HEAD, held.size)) if held else data
     gap = next((data[a + s : a + s + 1] for a, s in spans if (a + s) % align and a + s < len(data)), b"\0")
     fill = f'align: {align}, fill: "{gap.hex()}"'
+    if held is not None:
+        return [f"payload: {{file: payloads, %PACKED%{fill}}}"]
     return [f"payload: {{%PACKED%{fill}}}", f"end: {{{fill}}}"]
 
 
-def _named(name: str, data: bytes, table: NamedTable) -> _Text:
-    """An archive by records each with a text of its own length."""
+def _named(name: str, data: bytes, table: NamedTable, held: Source | None) -> _Text:
+    """An archive by records each with a text of its own length; held as in `_fixed`."""
     evidence = [
         f"from byte {table.at:,} on, {table.count:,} texts follow one another, each with {len(table.numbers)} numbers of 32 bits; "
-        f"two of these step through the file without overlapping, and their payloads take {table.covered:.0%} of the rest of it"
+        f"two of these step through {_called(held)} without overlapping, and their payloads take "
+        f"{table.covered:.0%} of {'it' if held else 'the rest of it'}"
     ]
     head = {}
     if table.counter:
@@ -320,7 +392,7 @@ def _named(name: str, data: bytes, table: NamedTable) -> _Text:
         evidence.append(f"byte {table.counter[0]} holds how many there are")
     if table.order == "big":
         evidence.append("numbers stand high byte first")
-    lines = _top(name, data, table.order)
+    lines = _top(name, data, table.order, held)
     lines += ["regions:", "  - name: head", "    at: 0", "    fields:", "      - {name: mark, type: bytes, length: 4}"]
     lines += _fields(head, 4, table.at, {"count": "entries.count"})
     lines += [
@@ -339,9 +411,10 @@ def _named(name: str, data: bytes, table: NamedTable) -> _Text:
         else:
             numbers.append(f"      - {{name: number{n + 1}, type: u32}}")
     lines += [text, *numbers] if table.text_first else [*numbers, text]
-    lines += _payload(data, table.spans)
+    lines += _payload(held, data, table.spans)
     sizes = [f"number{n + 1}" for n, means in enumerate(table.numbers) if not means]
-    return _Text(f"an archive of {table.count:,} named entries by a table at byte {table.at:,}", lines, evidence, sizes)
+    title = f"an archive of {table.count:,} named entries by a table at byte {table.at:,}"
+    return _Text(f"{title}, kept in {_called(held)}" if held else title, lines, evidence, sizes)
 
 
 def draft(name: str, data: bytes, candidate: Candidate, rate: int, start: int, found: TableGuess | None) -> str:

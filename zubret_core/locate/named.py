@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import product
+from typing import NamedTuple
 
 from ..source import Source
 
@@ -35,15 +36,16 @@ class NamedTable:
     covered: float
 
 
-def named_tables(source: Source) -> list[NamedTable]:
-    """The tables that explain most of a file, the best first."""
+def named_tables(source: Source, payloads: Source | None = None) -> list[NamedTable]:
+    """The tables that explain most of a file, the best first; payloads: the file that they point into, where it is another one."""
     data = source.read(0, min(LOOKED_AT, source.size))
     found: list[NamedTable] = []
     for begin in range(4, min(SEARCHED, len(data) - 16)):
         for text, order, first, count in product(_TEXTS, ("little", "big"), (True, False), (2, 3, 4, 5)):
             rows = _rows(data, begin, text, order, first, count)
             if len(rows) >= FEWEST:
-                found += _placed(source.size, data, begin, rows, text, order, first, count)
+                table = _Read(begin, rows, text, order, first, count)
+                found += _placed(data, table, payloads.size if payloads else source.size, payloads is not None)
     found.sort(key=lambda t: -t.covered * t.count**0.1 * (0.98 if t.at % 4 else 1) * (1 if t.counter else 0.9))
     return found[:2]
 
@@ -90,11 +92,22 @@ def _row(data: bytes, at: int, text: str, order: str, first: bool, count: int) -
     return name, values, behind
 
 
-def _placed(
-    size: int, data: bytes, begin: int, rows: list[Row], text: str, order: str, first: bool, count: int
-) -> Iterator[NamedTable]:
+class _Read(NamedTuple):
+    """Records as they were read, from `begin` on, by how their text and their `width` numbers each stand."""
+
+    begin: int
+    rows: list[Row]
+    text: str
+    order: str
+    first: bool
+    width: int
+
+
+def _placed(data: bytes, table: _Read, size: int, apart: bool) -> Iterator[NamedTable]:
     """The same records where two of their numbers are a place and a size, or an end, of payloads that don't overlap. The last rows may be
-    no records any more: those are taken for which a number in front says how many there are, or all that step on."""
+    no records any more: those are taken for which a number in front says how many there are, or all that step on. size: bytes of the file
+    that they point into, apart where it is another one."""
+    begin, rows, text, order, first, count = table
     for at, other in product(range(count), repeat=2):
         if at == other:
             continue
@@ -107,7 +120,7 @@ def _placed(
                 spans.append((values[at], length))
             if len(spans) < FEWEST:
                 continue
-            end = rows[len(spans) - 1][2]
+            end = 0 if apart else rows[len(spans) - 1][2]
             base = 0
             if spans[0][0] < end:
                 base = size - sum(spans[-1])

@@ -62,9 +62,11 @@ class TableGuess:
 
 @dataclass
 class _Zone:
-    """Bytes of the file that are searched, and from where on; least: records of a table. found: by what is told apart, score and guess."""
+    """Bytes of the file that are searched, and from where on; payloads: the file to which a table points, apart where that is another one;
+    least: records of a table. found: by what is told apart, score and guess."""
 
-    source: Source
+    payloads: Source
+    apart: bool
     data: bytes
     begin: int
     least: int
@@ -74,8 +76,8 @@ class _Zone:
 
     @property
     def size(self) -> int:
-        """Bytes of the whole file."""
-        return self.source.size
+        """Bytes of the whole file that is pointed to."""
+        return self.payloads.size
 
     def take(self, score: float, guess: TableGuess) -> None:
         key = guess.at, guess.stride, tuple(sorted(guess.fields))
@@ -90,8 +92,8 @@ def find_table(source: Source) -> TableGuess | None:
     return found[0] if found else None
 
 
-def find_tables(source: Source) -> list[TableGuess]:
-    """The tables that explain most, the best first."""
+def find_tables(source: Source, payloads: Source | None = None) -> list[TableGuess]:
+    """The tables that explain most, the best first; payloads: the file that they point into, where it is another one."""
     places = [0] if source.size <= HEAD else [0, max(HEAD, source.size - HEAD) & ~1]
     found: list[tuple[float, TableGuess, _Zone]] = []
     for odd in (0, 1):  # tables at odd places are looked for where none of many records was found at even ones
@@ -99,7 +101,7 @@ def find_tables(source: Source) -> list[TableGuess]:
             break
         for begin in places:
             data = source.read(begin + odd, max(0, min(HEAD, source.size - begin - odd)))
-            zone = _Zone(source, data, begin + odd, FEWEST_ODD if odd else 2)
+            zone = _Zone(payloads or source, payloads is not None, data, begin + odd, FEWEST_ODD if odd else 2)
             _search(zone)
             found += [(score, guess, zone) for score, guess in zone.found.values()]
     found.sort(key=lambda f: -f[0])
@@ -150,7 +152,7 @@ def _try(zone: _Zone, words: NDArray[np.int64], good: NDArray[np.bool_], order: 
             continue  # two numbers of which the first is 0 say nothing
         at = words[first + step * np.arange(count)] * unit
         for means in ("stored", "end"):
-            after = zone.size - zone.begin - 2 * (first + count * step) - 4
+            after = zone.size - (0 if zone.apart else zone.begin + 2 * (first + count * step) + 4)
             for other in _beside(words, at, first, step, unit, means == "end", zone.size, after):
                 numbers = words[other + step * np.arange(count)]
                 stored = numbers if means == "stored" else numbers * unit - at
@@ -191,20 +193,22 @@ def _take(
     ends = at + stored
     begin = zone.begin + 2 * min(first, other)
     end = zone.begin + 2 * (max(first, other) + (count - 1) * stride // 2) + 4
-    base = 0 if at[0] else _base(begin, end, int(ends[-1]), size, alignment(at[1:].tolist()))
-    before = ends[-1] + base <= begin and (at[0] > 0 or base > 0 or zone.begin > 0)
-    if not before and at[0] + base < end:
-        return
-    room = size - (end - begin) if before else size - end
+    if zone.apart:
+        base, room, last = 0, size, size
+    else:
+        base = 0 if at[0] else _base(begin, end, int(ends[-1]), size, alignment(at[1:].tolist()))
+        before = ends[-1] + base <= begin and (at[0] > 0 or base > 0 or zone.begin > 0)
+        if not before and at[0] + base < end:
+            return
+        room, last = (size - (end - begin), begin) if before else (size - end, size)
     covered = float(stored.sum()) / max(1, room)
     score = covered * count**0.1 * (RELATIVE if base else 1) * (RELATIVE if means == "end" else 1)
     if covered * (RELATIVE if base else 1) < 0.5 or score < 0.6 * zone.best:
         return
     if count < MANY:
         plain = _PLAIN[np.concatenate([at // unit, stored]).astype("<u4").view(np.uint8)].reshape(-1, 4).all(axis=1)
-        whole = stored.sum() < 0.5 * (size - (end - begin))
-        last = begin if before else size
-        if whole or plain.sum() > count or not _tight(zone, (at + base).tolist(), (ends + base).tolist(), last):
+        half = stored.sum() < 0.5 * (size if zone.apart else size - (end - begin))
+        if half or plain.sum() > count or not _tight(zone, (at + base).tolist(), (ends + base).tolist(), last):
             return
     fields = {"at": (2 * first + zone.begin - begin, "u32"), means: (2 * other + zone.begin - begin, "u32")}
     spans = list(zip((at + base).tolist(), stored.tolist(), strict=True))
@@ -223,7 +227,7 @@ def _tight(zone: _Zone, at: list[int], ends: list[int], last: int) -> bool:
         gap = stop - end
         if not 0 <= gap < max(grid, ROOM if stop == last else 1):
             return False
-        between = zone.source.read(end, gap)
+        between = zone.payloads.read(end, gap)
         if between.strip(between[:1]):
             return False
     return True
@@ -292,7 +296,9 @@ def _with_more(data: bytes, zone: int, found: TableGuess, head: bytes) -> TableG
             paired = width == 4 and ids is not None and ids[0] >> 16 and len(np.unique(ids >> 16)) == 1
             distinct = ids is not None and len(np.unique(ids)) == len(ids) and ids.any()
             if "id" not in fields and back >= width and distinct and not paired:
-                fields["id"] = (first - back, f"u{8 * width}")
+                upper = column(first - back - 2, 2) if width == 2 and found.order == "big" else None
+                whole = upper is not None and not upper.any()
+                fields["id"] = (first - back - 2, "u32") if whole else (first - back, f"u{8 * width}")
     first, rate = min(at for at, _ in fields.values()), 0
     for offset in range(first, first + found.stride, 2):
         for width in (4, 2):

@@ -59,6 +59,12 @@
       });
     });
 
+  /** The bench for another file of the same folder. */
+  function benchOf(name: string) {
+    const folder = path.slice(0, Math.max(path.lastIndexOf("/"), path.lastIndexOf(" › ") + 2) + 1);
+    return `#/${game_id}/bench/${encodeURIComponent(folder + name)}`;
+  }
+
   const percent = (share: number) => `${(share * 100).toFixed(share > 0.995 ? 0 : 1)} %`;
 
   async function take(one: DraftOut) {
@@ -111,13 +117,20 @@
                 {#each one.evidence as line (line)}<li>{line}</li>{/each}
               </ul>
             </div>
-            <button class="btn btn-sm shrink-0 {n ? '' : 'btn-primary'}" onclick={() => take(one)}
-              >Take this one</button
-            >
+            {#if one.beside}
+              <a class="btn btn-sm shrink-0" href={benchOf(one.beside)} onclick={() => modal.close()}
+                >Go there</a
+              >
+            {:else}
+              <button class="btn btn-sm shrink-0 {n ? '' : 'btn-primary'}" onclick={() => take(one)}
+                >Take this one</button
+              >
+            {/if}
           </li>
         {:else}
           <li class="py-2 text-quiet">
-            No table of places was seen: it may be packed or locked, or stand in another file beside this one.
+            No table of places was seen, neither here nor in what stands beside it: it may be packed or
+            locked.
           </li>
         {/each}
       </ol>

@@ -3865,9 +3865,12 @@ export interface components {
         /**
          * DraftOut
          * @description A layout that a file suggests. title: what it takes the file for; evidence: what speaks for it; share: of the bytes that it explains,
-         *     0 to 1; items: entries.
+         *     0 to 1; items: entries; beside: the file in the same folder for which a layout would be, where the table stands in that one; text is
+         *     empty then.
          */
         DraftOut: {
+            /** Beside */
+            beside: string;
             /** Evidence */
             evidence: string[];
             /** Items */
