@@ -96,6 +96,7 @@ def heard(game: Game, path: str, start: int, end: int, candidate: Candidate, rat
         "score": candidate.score,
         "reasons": list(candidate.reasons),
         "rate": format.rate,
+        "fixed_rate": codec_of(format).tells,
         "frames": format.frames,
         "audio": f"b{game.pk}.{key}",
         "turns": [turn._asdict() for turn in turns_of(candidate.codec)],

@@ -51,12 +51,13 @@ class Reading(Schema):
 
 
 class ReadingOut(Reading):
-    """A reading that can be heard; score in dB; turns: what of it can be turned."""
+    """A reading that can be heard; score in dB; fixed_rate: its bytes say the rate; turns: what of it can be turned."""
 
     label: str
     score: float
     reasons: list[str]
     rate: int
+    fixed_rate: bool
     frames: int
     audio: str
     turns: list[TurnOut]

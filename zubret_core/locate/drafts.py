@@ -323,8 +323,8 @@ def _fixed(name: str, data: bytes, table: TableGuess, held: Source | None) -> _T
     if "path" not in fields and "id" not in fields:
         lines.append("      - {name: number, type: result, of: record.index, means: entry.id}")
     lines += _payload(held, data, table.spans)
-    title = f"an archive of {table.count:,} entries by a table at {where}"
-    return _Text(f"{title}, kept in {_called(held)}" if held else title, lines, evidence, sizes)
+    kept = f", kept in {_called(held)}," if held else ""
+    return _Text(f"an archive of {table.count:,} entries{kept} by a table at {where}", lines, evidence, sizes)
 
 
 def _around(table: TableGuess, items: str) -> list[str]:
@@ -413,8 +413,10 @@ def _named(name: str, data: bytes, table: NamedTable, held: Source | None) -> _T
     lines += [text, *numbers] if table.text_first else [*numbers, text]
     lines += _payload(held, data, table.spans)
     sizes = [f"number{n + 1}" for n, means in enumerate(table.numbers) if not means]
-    title = f"an archive of {table.count:,} named entries by a table at byte {table.at:,}"
-    return _Text(f"{title}, kept in {_called(held)}" if held else title, lines, evidence, sizes)
+    kept = f", kept in {_called(held)}," if held else ""
+    return _Text(
+        f"an archive of {table.count:,} named entries{kept} by a table at byte {table.at:,}", lines, evidence, sizes
+    )
 
 
 def draft(name: str, data: bytes, candidate: Candidate, rate: int, start: int, found: TableGuess | None) -> str:

@@ -61,7 +61,7 @@
 
   /** The bench for another file of the same folder. */
   function benchOf(name: string) {
-    const folder = path.slice(0, Math.max(path.lastIndexOf("/"), path.lastIndexOf(" › ") + 2) + 1);
+    const folder = path.match(/^.*(?:\/| › )/)?.[0] ?? "";
     return `#/${game_id}/bench/${encodeURIComponent(folder + name)}`;
   }
 
@@ -118,8 +118,10 @@
               </ul>
             </div>
             {#if one.beside}
-              <a class="btn btn-sm shrink-0" href={benchOf(one.beside)} onclick={() => modal.close()}
-                >Go there</a
+              <a
+                class="btn btn-sm shrink-0 {n ? '' : 'btn-primary'}"
+                href={benchOf(one.beside)}
+                onclick={() => modal.close()}>Go there</a
               >
             {:else}
               <button class="btn btn-sm shrink-0 {n ? '' : 'btn-primary'}" onclick={() => take(one)}
@@ -172,7 +174,8 @@
             >
             <div class="min-w-0 grow">
               <p>
-                <strong>{one.slug}</strong> <span class="text-quiet">{one.describes}, {one.title}</span>
+                <strong>{one.slug}</strong>
+                <span class="text-quiet">{[one.describes, one.title].filter(Boolean).join(", ")}</span>
                 {#if one.fits}<span class="text-success">✓ fits</span>{/if}
               </p>
               <p class="text-quiet">

@@ -5579,6 +5579,8 @@ export interface components {
             channels: number;
             /** Codec */
             codec: string;
+            /** Fixed Rate */
+            fixed_rate: boolean;
             /** Frames */
             frames: number;
             /** Label */
@@ -5656,7 +5658,7 @@ export interface components {
         };
         /**
          * ReadingOut
-         * @description A reading that can be heard; score in dB; turns: what of it can be turned.
+         * @description A reading that can be heard; score in dB; fixed_rate: its bytes say the rate; turns: what of it can be turned.
          */
         ReadingOut: {
             /** Audio */
@@ -5670,6 +5672,8 @@ export interface components {
             channels: number;
             /** Codec */
             codec: string;
+            /** Fixed Rate */
+            fixed_rate: boolean;
             /** Frames */
             frames: number;
             /** Label */

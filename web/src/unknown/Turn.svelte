@@ -26,6 +26,8 @@
     draft: () => void;
   } = $props();
 
+  const hz = $derived(reading.fixed_rate ? reading.rate : rate);
+
   function turnParameter(name: string, value: string) {
     const tried = reading.turns.find((t) => t.name === name)!.values.find((v) => String(v) === value)!;
     turn({ parameters: { ...reading.parameters, [name]: tried } });
@@ -35,31 +37,33 @@
 <form class="rounded-box border border-edge p-3" aria-label="Turn" onsubmit={(e) => e.preventDefault()}>
   <h2 class="font-semibold">{reading.label}</h2>
   <div class="mt-2 flex flex-wrap items-end gap-x-4 gap-y-2">
-    <label class="block"
-      ><span class="text-quiet">rate, Hz</span>
-      <input
-        class="input input-sm num mt-0.5 w-28"
-        type="number"
-        min="1"
-        max="4000000"
-        bind:value={rate}
-        onchange={() => turn({})}
-      /></label
-    >
-    <div class="join" role="group" aria-label="Usual rates">
-      {#each rates as r (r)}
-        <button
-          type="button"
-          class="btn btn-sm join-item num {rate === r ? 'border-primary! font-semibold' : ''}"
-          aria-pressed={rate === r}
-          onclick={() => {
-            rate = r;
-            void turn({});
-          }}>{r / 1000}</button
-        >
-      {/each}
-    </div>
-    {#if why}<p class="order-last w-full text-quiet">Rate: {why}. The ear decides.</p>{/if}
+    {#if !reading.fixed_rate}
+      <label class="block"
+        ><span class="text-quiet">rate, Hz</span>
+        <input
+          class="input input-sm num mt-0.5 w-28"
+          type="number"
+          min="1"
+          max="4000000"
+          bind:value={rate}
+          onchange={() => turn({})}
+        /></label
+      >
+      <div class="join" role="group" aria-label="Usual rates">
+        {#each rates as r (r)}
+          <button
+            type="button"
+            class="btn btn-sm join-item num {rate === r ? 'border-primary! font-semibold' : ''}"
+            aria-pressed={rate === r}
+            onclick={() => {
+              rate = r;
+              void turn({});
+            }}>{r / 1000}</button
+          >
+        {/each}
+      </div>
+      {#if why}<p class="order-last w-full text-quiet">Rate: {why}. The ear decides.</p>{/if}
+    {/if}
     <label class="block"
       ><span class="text-quiet">channels</span>
       <input
@@ -109,7 +113,9 @@
   </div>
   <div class="mt-3 flex items-center justify-between gap-4">
     <p class="num text-quiet">
-      {spaced(reading.frames)} frames, {clock(reading.frames / rate)} at {spaced(rate)} Hz
+      {spaced(reading.frames)} frames, {clock(reading.frames / hz)} at {spaced(hz)} Hz{reading.fixed_rate
+        ? ", as its bytes say"
+        : ""}
     </p>
     <div class="flex gap-2">
       <button type="button" class="btn btn-sm" onclick={() => player.toggle()}
