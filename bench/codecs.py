@@ -150,6 +150,7 @@ def cases(frames: int) -> list[Case]:
     format = Format("table-adpcm", RATE, 2, frames, parameters=frozen(SCALED))
     out.append(Case(format, "media library (PyAV)", read, None, limits=limits))
     out.append(Case(Format("delta-pcm", RATE, 2, frames), "sums by hand, in the tests", None, None))
+    out.append(Case(Format("packed-pcm", RATE, 2, frames), "numpy's packbits, in the tests", None, None))
     for name, variant, container in (("mpeg", "3 128", "mp3"), ("adts", "4 128", "aac")):
         format = Format(name, RATE, 2, frames, variant=variant)
         out.append(Case(format, "media library on the frames as a file", _frames(container), None))

@@ -328,7 +328,7 @@ class Lists(BrowserTest):
         table = "id;title\n42;<b>forty-two</b>\n0043;forty-three\n9999;nobody\n".encode("utf-16")
         file = {"name": "titles.csv", "mimeType": "text/csv", "buffer": table}
         dialog.get_by_text("Choose a table …").locator("input").set_input_files(file)
-        expect(dialog).to_contain_text("2 streams are told of: 2 titles, 0 texts")
+        expect(dialog).to_contain_text("2 streams: 2 titles, 0 texts")
         expect(dialog).to_contain_text("1 id that no stream has: 9999")
         dialog.get_by_label("Column 1").select_option("title")
         expect(dialog.get_by_role("button", name="Take it over for 0 streams")).to_be_disabled()

@@ -2,6 +2,7 @@
 
 import io
 import json
+from itertools import product
 
 import av
 import numpy as np
@@ -417,6 +418,8 @@ class AllCodecs(SimpleTestCase):
         *(Format("delta-pcm", 8000, 2, 1000, parameters=frozen(p)) for p in (
             {}, {"wraps": True}, {"first": -900, "nibbles": "high",
                  "table": [0, 40, 160, 400, 900, 1800, 3600, 8000, -20, -80, -240, -600, -1300, -2600, -5200, -9000]})),
+        *(Format("packed-pcm", 8000, 3, 1000, parameters=frozen({"bits": bits, "nibbles": nibbles}))
+          for bits in (9, 12, 15) for nibbles in ("low", "high")),
         Format("xa-adpcm", 37800, 2, 1000),
         Format("xa-adpcm", 37800, 1, 1000, parameters=frozen({"sector": 2336, "lead": 8})),
         Format("ima-adpcm", 8000, 2, 1000, None, 128),
@@ -460,10 +463,27 @@ class AllCodecs(SimpleTestCase):
         for name, parameters in (
             ("pcm", {"sample": "s12"}), ("pcm", {"interleave": 3}), ("pcm", {"nibbles": "low"}), ("nothing", {}),
             ("step-adpcm", {"header": "long"}), ("step-adpcm", {"group": -1}), ("filter-adpcm", {"filters": []}),
-            ("delta-pcm", {"table": [1, 2]}), ("delta-pcm", {"first": 40000}), ("xa-adpcm", {"lead": 8}),
+            ("delta-pcm", {"table": [1, 2]}), ("delta-pcm", {"first": 40000}), ("xa-adpcm", {"lead": 8}), ("packed-pcm", {"bits": 16}),
             ("xa-adpcm", {"sector": 2048}), ("filter-adpcm", {"flags": [1]}), ("filter-adpcm", {"frame": 1}), ("filter-adpcm", {"interleave": 24}),
         ):  # fmt: skip
             problem_of(self, codec_named, name, frozen(parameters))
+
+    def test_packed_samples_are_those_bits(self):
+        """As numpy's packbits has them, which ones of a byte first, too; half of the last bit away at most."""
+        pcm = noise(301, 2, 32000)
+        for bits, (nibbles, order) in product(range(9, 16), (("low", "little"), ("high", "big"))):
+            format = Format("packed-pcm", 8000, 2, 301, parameters=frozen({"bits": bits, "nibbles": nibbles}))
+            codec = codec_of(format)
+            made = codec.encode(pcm, format)
+            heard = codec.decode(source(made), format, 0, 301)
+            self.assertLessEqual(
+                np.abs(heard.astype(int) - pcm)[pcm < 32767 - (1 << 16 - bits)].max(), 1 << (15 - bits)
+            )
+            rows = (heard.reshape(-1, 1).astype(int) >> (16 - bits)) >> np.arange(bits) & 1
+            stored = np.packbits(
+                (rows if order == "little" else rows[:, ::-1]).astype(np.uint8).ravel(), bitorder=order
+            )
+            self.assertEqual(stored.tobytes(), bytes(made))
 
     def test_differences_are_added_up_as_the_table_says(self):
         table = [0, 9, 99, 9999, -9, -99, -9999, 1, *[5] * 8]

@@ -39,6 +39,7 @@ PLAIN = [
     Format("filter-adpcm", 8000, 2, 900, parameters=frozen({"flags": [0, 6, 3, 1]})),
     Format("xa-adpcm", 37800, 2, 900, parameters=frozen({"sector": 2336, "lead": 8})),
     Format("delta-pcm", 8000, 1, 900),
+    Format("packed-pcm", 8000, 1, 901, parameters=frozen({"nibbles": "high"})),
     Format("opus", 48000, 1, 9600),
     Format("opus", 48000, 2, 9600, parameters=frozen({"headers": "stream", "framing": "table"})),
 ]

@@ -29,6 +29,8 @@ class Ranking(SimpleTestCase):
         Format("pcm", 48000, 1, 0, parameters=frozen({"sample": "u8"})),
         Format("pcm", 48000, 1, 0, parameters=frozen({"sample": "mu-law"})),
         Format("pcm", 48000, 1, 0, parameters=frozen({"sample": "f32", "order": "big"})),
+        Format("packed-pcm", 48000, 1, 0, parameters=frozen({"bits": 12, "nibbles": "low"})),
+        Format("packed-pcm", 48000, 1, 0, parameters=frozen({"bits": 12, "nibbles": "high"})),
         Format("ima-adpcm", 48000, 1, 0, None, 512),
         Format("ima-adpcm", 48000, 2, 0, None, 1024),
         Format("ms-adpcm", 48000, 1, 0, None, 256),

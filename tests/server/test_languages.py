@@ -19,6 +19,7 @@ class Languages(ServerTest):
     def test_streams_are_narrowed_and_listed_by_their_own_language(self):
         rows = self.get(f"{self.streams}?sort=language")["rows"]
         self.assertEqual([(r["stream_id"], r["language"]) for r in rows], [("8", "")] * 3 + [("7", "French")] * 3)
+        self.assertEqual([r["stream_id"] for r in self.get(f"{self.streams}?q=ahoy")["rows"]], ["7"] * 3)
         self.assertEqual(rows[-1]["said"], {"label": "ahoy", "gain": 1000, "priority": 5})
         self.assertEqual(rows[0]["said"], {"label": "fog", "gain": 504, "priority": -1})
         for name, id in (("French", "7"), ("none", "8")):

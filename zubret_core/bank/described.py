@@ -85,7 +85,8 @@ class DescribedBank(Bank):
         forms = zip(*(document.format_column(what) for what in FORMAT), strict=True)
         places = document.column("at") or [], document.column("stored") or []
         blank = [""] * document.count
-        named = zip(document.column("id") or blank, document.column("name") or blank, *places, strict=True)
+        names = document.column("name") or document.column("label") or blank
+        named = zip(document.column("id") or blank, names, *places, strict=True)
         languages, told = document.column("language"), {what: document.column(what) for what in SAID}
         out = []
         for n, ((id, name, at, stored), form) in enumerate(zip(named, forms, strict=True)):

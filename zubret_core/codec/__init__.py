@@ -14,6 +14,7 @@ from .filter_adpcm import FilterAdpcm
 from .library import Library
 from .mpeg import Framed
 from .ms_adpcm import MsAdpcm
+from .packed_pcm import PackedPcm
 from .packets import OpusPackets, Packets, VorbisPackets, comment_header
 from .pcm import Pcm
 from .plug_in import PlugInCodec
@@ -24,6 +25,7 @@ from .xa_adpcm import XaAdpcm
 CODECS: dict[str, Codec] = {
     "pcm": Pcm(),
     "pcm16": Pcm(),
+    "packed-pcm": PackedPcm(),
     "g711-a": Pcm("a-law"),
     "g711-mu": Pcm("mu-law"),
     "ima-adpcm": StepAdpcm(),

@@ -15,6 +15,7 @@ NEAR = 3.0
 """Decibels by which a convincing one may lie below the best."""
 _TURNED = {
     "pcm": ("sample", "order", "interleave"),
+    "packed-pcm": ("bits", "nibbles"),
     "step-adpcm": ("header", "nibbles", "group"),
     "filter-adpcm": ("word", "nibbles", "rounding", "interleave"),
 }
@@ -22,6 +23,7 @@ _USUAL: dict[str, tuple[str | int, ...]] = {
     "sample": tuple(WIDTHS),
     "interleave": (-1, 0, *(1 << n for n in range(4, 16))),
     "group": (0, 1, 2, 4, 8),
+    "bits": tuple(range(9, 16)),
     "word": ("filter-shift", "shift-filter"),
 }
 """Of parameters that may have any value those to be tried (common practice)."""

@@ -244,6 +244,8 @@ def _samples() -> Iterator[Candidate]:
                     yield Candidate(
                         "pcm", channels, 0, skip=skip, parameters=frozen({"sample": sample, "order": order})
                     )
+        for nibbles in ("low", "high"):
+            yield Candidate("packed-pcm", channels, 0, parameters=frozen({"bits": 12, "nibbles": nibbles}))
     for interleave in (-1, 256, 512, 1024, 2048, 4096, 8192, 16384, 32768):
         yield Candidate("pcm", 2, 0, parameters=frozen({"interleave": interleave}))
 
@@ -354,7 +356,10 @@ def _judged(trial: Candidate, data: bytes) -> Candidate | None:
     clipped = float((np.abs(pcm) > 0.998).mean())
     power = float(np.sqrt((pcm**2).mean()))
     offset = float(np.abs(pcm.mean(axis=0)).max()) / max(power, 1e-9)
+    turns = pcm[: len(pcm) // 2 * 2].reshape(-1, 2, pcm.shape[1]).mean(axis=0)
+    uneven = float(np.abs(turns[0] - turns[1]).max()) / max(power, 1e-9)  # as where samples are cut at other bits
     score = colour - min(20.0, 400 * clipped) - 8 * max(0.0, offset - 0.2) + (6 if trial.reasons else 0)
+    score -= 20 * max(0.0, uneven - 0.1)
     reasons = [*trial.reasons, f"neighbouring samples hang together ({colour:.0f} dB)"]
     if clipped > 0.01:
         reasons.append(f"{clipped:.0%} of the samples clip")

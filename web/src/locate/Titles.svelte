@@ -220,10 +220,10 @@
     <div role="status">
       <ul class="mt-3 space-y-0.5">
         <li>
-          ✓ <strong class="num">{spaced(plan.streams)}</strong> streams are told of: {count(
-            plan.titles,
-            "title",
-          )}, {count(plan.texts, "text")}
+          ✓ <strong>{count(plan.streams, "stream")}</strong>: {count(plan.titles, "title")}, {count(
+            plan.texts,
+            "text",
+          )}
         </li>
         {#if plan.shared}<li class="text-quiet">
             {spaced(plan.shared)} of them share their id with one in another bank

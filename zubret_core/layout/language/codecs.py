@@ -31,7 +31,7 @@ class CodecModel(BaseModel):
     )
     header: Literal["wave", "dvi4", "none"] | None = Field(None, description="step-adpcm: what begins a block")
     nibbles: Literal["low", "high"] | None = Field(
-        None, description="ADPCM and delta-pcm: which bits of a byte come first"
+        None, description="ADPCM, delta-pcm, packed-pcm: which bits of a byte come first"
     )
     group: int | None = Field(None, description="step-adpcm: bytes of each channel in turn; 0 for one nibble of each")
     rule: Literal["shifts", "product"] | None = Field(
@@ -106,7 +106,8 @@ class CodecModel(BaseModel):
     packet: int | None = Field(None, description="library: bytes given to the decoder at once")
     bits: int | None = Field(
         None,
-        description="library: bits of a stored sample, where the decoder asks for that; table-adpcm: of a code, 2 to 5",
+        description="library: bits of a stored sample, where the decoder asks for that; table-adpcm: of a code, 2 to 5; "
+        "packed-pcm: of a sample, 9 to 15",
     )
     wraps: bool | None = Field(None, description="delta-pcm: whether a sum beyond 16 bits wraps round")
 
