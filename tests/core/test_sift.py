@@ -61,11 +61,45 @@ def module() -> bytes:
     )
 
 
+def s3m() -> bytes:
+    """One order, one sample of 100 bytes, one pattern."""
+    head = b"a tune".ljust(28, b"\0") + b"\x1a\x10\0\0" + struct.pack("<HHH6x", 2, 1, 1) + b"SCRM" + bytes(48)
+    sample = b"\1" + bytes(12) + b"\0" + struct.pack("<HI", 15, 100)
+    pattern = struct.pack("<H", 10) + bytes(8)
+    start = head + b"\0\xff" + struct.pack("<HH", 7, 14)
+    return (
+        (start.ljust(112, b"\0") + sample.ljust(76, b"\0") + b"SCRS").ljust(224, b"\0")
+        + pattern.ljust(16, b"\0")
+        + bytes(100)
+    )
+
+
+def it() -> bytes:
+    """One instrument, two samples, of which one is packed, one pattern."""
+    head = b"IMPM" + bytes(28) + struct.pack("<HHHH", 1, 1, 2, 1) + bytes(152) + b"\xff"
+    records = [193 + 16, 193 + 16 + 554, 193 + 16 + 634, 193 + 16 + 714]
+    plain, packed = records[3] + 8, records[3] + 58
+    samples = b"".join(
+        b"IMPS".ljust(18, b"\0")
+        + bytes([flags])
+        + bytes(29)
+        + struct.pack("<I", length)
+        + bytes(20)
+        + struct.pack("<I4x", at)
+        for flags, length, at in ((1, 50, plain), (9, 40_000, packed))
+    )
+    blocks = struct.pack("<H", 30) + bytes(30) + struct.pack("<H", 9) + bytes(9)
+    return head + struct.pack("<4I", *records) + b"IMPI".ljust(554, b"\0") + samples + bytes(8) + bytes(50) + blocks
+
+
+MODULES = {"module (MOD)": module(), "module (S3M)": s3m(), "module (IT)": it()}
+
+
 class Sifting(SimpleTestCase):
     def test_every_kind_is_found_where_it_stands_and_heard(self):
         rng = np.random.default_rng(3)
         files = {title: written(*how, tone(1.5, 220 + 30 * n)) for n, (title, how) in enumerate(KINDS.items())}
-        files |= {"MIDI": MIDI, "module (MOD)": module()}
+        files |= {"MIDI": MIDI, **MODULES}
         # A WAV file whose sound is MPEG audio: what is inside is told once.
         inner = files["MPEG layer 3"]
         head = struct.pack("<4sIHHIIHHH", b"fmt ", 18, 0x55, 1, 48000, 8000, 1, 0, 0)
@@ -96,8 +130,8 @@ class Sifting(SimpleTestCase):
                 at = int(rng.integers(0, 4))
                 flipped = data[:at] + bytes([data[at] ^ 0xFF]) + data[at + 1 :]
                 self.assertNotIn((0, len(data)), [(h.at, h.length) for h in sounds_in(source(flipped))])
-        for data in (MIDI[:-1], module()[:-1]):
-            self.assertEqual(list(sounds_in(source(data))), [])
+        for data in (MIDI, *MODULES.values()):
+            self.assertEqual(list(sounds_in(source(data[:-1]))), [])
 
     def test_windows_are_seamless(self):
         """A sound that begins anywhere around the end of a window is found, and one that is longer than one."""

@@ -91,6 +91,7 @@ _REASONS = {
     "au": "every number of its head is possible", "ogg": "the checksums of its {n:,} pages are right",
     "flac": "the checksums of its {n:,} frames are right", "midi": "its {n} tracks end as tracks do",
     "mod": "its 31 samples and all patterns are there", "xm": "its patterns and {n} instruments are all there",
+    "s3m": "its patterns and {n} instruments are all there", "it": "its patterns and {n} samples are all there",
 }  # fmt: skip
 
 

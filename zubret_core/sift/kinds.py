@@ -290,6 +290,97 @@ def xm(source: Source, at: int) -> Valid | None:
     return Valid(place - at, "module (XM)", ".xm", False, instruments)
 
 
+def s3m(source: Source, at: int) -> Valid | None:
+    """A module whose places count in 16 bytes: all patterns and instruments are where its tables say (common practice)."""
+    if at < 0:
+        return None
+    file = _Places(source, at)
+    head = file.read(0, 96)
+    if head is None or head[28:30] != b"\x1a\x10":
+        return None
+    orders, instruments, patterns = struct.unpack_from("<HHH", head, 32)
+    table = file.read(96 + orders, 2 * (instruments + patterns))
+    if not table or not 0 < patterns <= 256 or instruments > 256 or orders > 256:
+        return None
+    places = [16 * place for place in struct.unpack(f"<{instruments + patterns}H", table)]
+    for place in places[:instruments]:
+        record = file.read(place, 80)
+        if record is None or (record[0] and record[76:79] != b"SCR"):
+            return None
+        if record[0] == 1:
+            segment, (length,) = record[13] << 16 | record[14] | record[15] << 8, struct.unpack_from("<I", record, 16)
+            file.take(16 * segment, length << (record[31] >> 2 & 1) << (record[31] >> 1 & 1))
+    for place in filter(None, places[instruments:]):
+        size = file.read(place, 2)
+        file.take(place, struct.unpack("<H", size)[0] if size else source.size)
+    return file.valid("module (S3M)", ".s3m", instruments)
+
+
+def it(source: Source, at: int) -> Valid | None:
+    """A module with instruments, samples and patterns at places that its tables say, samples packed or not (common practice)."""
+    file = _Places(source, at)
+    head = file.read(0, 192)
+    if head is None:
+        return None
+    orders, instruments, samples, patterns = struct.unpack_from("<HHHH", head, 32)
+    table = file.read(192 + orders, 4 * (instruments + samples + patterns))
+    if not table or not 0 < patterns <= 256 or max(instruments, samples) > 256 or orders > 256:
+        return None
+    places = struct.unpack(f"<{instruments + samples + patterns}I", table)
+    if head[46] & 1:
+        file.take(*reversed(struct.unpack_from("<HI", head, 54)))
+    for place in places[:instruments]:
+        record = file.read(place, 554)
+        if record is None or record[:4] != b"IMPI":
+            return None
+    for place in places[instruments : instruments + samples]:
+        record = file.read(place, 80)
+        if record is None or record[:4] != b"IMPS":
+            return None
+        flags, (length,), (there,) = (
+            record[18],
+            struct.unpack_from("<I", record, 48),
+            struct.unpack_from("<I", record, 72),
+        )
+        if not flags & 1:
+            continue
+        if flags & 8:  # packed: blocks of 32,768 bytes, each behind its length
+            for _ in range(-(-length // (0x4000 if flags & 2 else 0x8000)) << (flags >> 2 & 1)):
+                size = file.read(there, 2)
+                if size is None:
+                    return None
+                there += 2 + struct.unpack("<H", size)[0]
+            file.take(there, 0)
+        else:
+            file.take(there, length << (flags >> 1 & 1) << (flags >> 2 & 1))
+    for place in filter(None, places[instruments + samples :]):
+        size = file.read(place, 8)
+        file.take(place, 8 + struct.unpack_from("<H", size)[0] if size else source.size)
+    return file.valid("module (IT)", ".it", samples)
+
+
+class _Places:
+    """What a module takes of a source from `at` on: its end is the end of the last thing to which its tables point."""
+
+    def __init__(self, source: Source, at: int):
+        self._source, self._at, self._end = source, at, 0
+
+    def read(self, place: int, size: int) -> bytes | None:
+        """Bytes of it, which count as taken; None where they are not all there."""
+        self.take(place, size)
+        there = self._at + place
+        return self._source.read(there, size) if there + size <= self._source.size else None
+
+    def take(self, place: int, size: int) -> None:
+        """Something stands there."""
+        self._end = max(self._end, place + size)
+
+    def valid(self, title: str, ending: str, pieces: int) -> Valid | None:
+        """The module; None where not all is there."""
+        return Valid(self._end, title, ending, False, pieces) if self._at + self._end <= self._source.size else None
+
+
 VALID: dict[str, Callable[[Source, int], Valid | None]] = {
     "riff": riff, "w64": w64, "form": form, "au": au, "caf": caf, "ogg": ogg, "flac": flac, "midi": midi, "mod": mod, "xm": xm,
+    "s3m": s3m, "it": it,
 }  # fmt: skip

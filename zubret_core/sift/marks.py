@@ -12,7 +12,7 @@ from ..codec.frames import ADTS, FOLLOW, MPEG, alike, header
 MARKS: dict[bytes, tuple[str, int]] = {
     b"RIFF": ("riff", 0), b"RF64": ("riff", 0), b"RIFX": ("riff", 0), b"riff": ("w64", 0), b"FORM": ("form", 0),
     b".snd": ("au", 0), b"caff": ("caf", 0), b"OggS": ("ogg", 0), b"fLaC": ("flac", 0), b"MThd": ("midi", 0),
-    b"Exte": ("xm", 0),
+    b"Exte": ("xm", 0), b"IMPM": ("it", 0), b"SCRM": ("s3m", 44),
     b"M.K.": ("mod", 1080), b"M!K!": ("mod", 1080), b"6CHN": ("mod", 1080), b"8CHN": ("mod", 1080),
 }  # fmt: skip
 """Four bytes, the kind that they speak for, and how far behind its beginning they stand."""
@@ -51,6 +51,8 @@ def _flag(first, second, flags):
             found |= np.uint8(a == np.uint8(77)) & (np.uint8(b == np.uint8(84)) | np.uint8(b == np.uint8(46)))  # MT, M.
             found |= np.uint8(a == np.uint8(77)) & np.uint8(b == np.uint8(33))  # M!
             found |= np.uint8(a == np.uint8(69)) & np.uint8(b == np.uint8(120))  # Ex
+            found |= np.uint8(a == np.uint8(73)) & np.uint8(b == np.uint8(77))  # IM
+            found |= np.uint8(a == np.uint8(83)) & np.uint8(b == np.uint8(67))  # SC
             found |= (np.uint8(a == np.uint8(54)) | np.uint8(a == np.uint8(56))) & np.uint8(b == np.uint8(67))  # 6C, 8C
         flags[row] = found
 
