@@ -188,9 +188,11 @@ regions:
         wants = {"stream": ["at", "stored", "codec", "rate", "frames"], "entry": ["at", "stored", "id"]}[kind]
         given = "stream.codec: pcm16, stream.rate: 8000" if kind == "stream" else ""
         fields = [f"      - {{name: f{n}, type: u32, means: {kind}.{w}}}\n" for n, w in enumerate(wants)
-                  if w not in ("codec", "rate") and f"{kind}.{w}" not in line]  # fmt: skip
+                  if w not in ("codec", "rate", "stream.cut" in line and "frames") and f"{kind}.{w}" not in line]  # fmt: skip
         if "stream.codec" in line or "stream.rate" in line:
             given = "stream.rate: 8000" if "stream.codec" in line else "stream.codec: pcm16"
+        if "stream.skip" in line:
+            given = given.replace("pcm16", "opus")
         describes = "bank" if kind == "stream" else "archive"
         return self.BANK.format(describes=describes, given=given, fields=f"      - {line}\n" + "".join(fields))
 

@@ -18,6 +18,11 @@ STRIDES = range(8, 132, 2)
 UNITS = (1, 16, 32, 512, 2048)
 RATES = (8000, 11025, 12000, 16000, 22050, 24000, 32000, 37800, 44100, 48000)
 MOST = 4096
+"""Records of a run that are looked at, before the whole table is."""
+LONG = 64
+"""Records that must step on where what is searched ends, or from where MOST are seen, for a table that is longer."""
+WHOLE = 16 << 20
+"""Bytes of a table in front of these, and behind them, at most."""
 TRIED = 24
 """Runs of places in order that are looked into at each stride and unit, the longest first."""
 MOST_LOOKED = 6_000
@@ -32,6 +37,8 @@ ROOM = 64
 """Bytes that may follow the last payload, up to the end of the file or up to the table, where fewer than MANY records say so."""
 MANY, SURE = 8, 0.9
 """Records, and their share of the file, from which on a table is believed."""
+LOOKED_AT = 500
+"""Records whose lengths in frames are compared."""
 KEPT = 4
 """Tables that are told, of different places, strides or fields."""
 
@@ -65,6 +72,7 @@ class _Zone:
     """Bytes of the file that are searched, and from where on; payloads: the file to which a table points, apart where that is another one;
     least: records of a table. found: by what is told apart, score and guess."""
 
+    source: Source
     payloads: Source
     apart: bool
     data: bytes
@@ -101,12 +109,17 @@ def find_tables(source: Source, payloads: Source | None = None) -> list[TableGue
             break
         for begin in places:
             data = source.read(begin + odd, max(0, min(HEAD, source.size - begin - odd)))
-            zone = _Zone(payloads or source, payloads is not None, data, begin + odd, FEWEST_ODD if odd else 2)
+            zone = _Zone(source, payloads or source, payloads is not None, data, begin + odd, FEWEST_ODD if odd else 2)
             _search(zone)
             found += [(score, guess, zone) for score, guess in zone.found.values()]
     found.sort(key=lambda f: -f[0])
     head = source.read(0, min(HEAD, source.size))
-    return [_with_more(zone.data, zone.begin, guess, head) for _, guess, zone in found[:KEPT]]
+    out = []
+    for _, guess, zone in found[:KEPT]:
+        begin = zone.begin if guess.at >= zone.begin else max(0, guess.at - HEAD)
+        length = max(len(zone.data) if begin == zone.begin else 0, guess.at - begin + (guess.count + 1) * guess.stride)
+        out.append(_with_more(source.read(begin, min(length, source.size - begin)), begin, guess, head))
+    return out
 
 
 def _search(zone: _Zone) -> None:
@@ -151,12 +164,47 @@ def _try(zone: _Zone, words: NDArray[np.int64], good: NDArray[np.bool_], order: 
         if count < zone.least or (count < 3 and not words[first]):
             continue  # two numbers of which the first is 0 say nothing
         at = words[first + step * np.arange(count)] * unit
+        after = zone.size - (0 if zone.apart else zone.begin + 2 * (first + count * step) + 4)
+        goes_on = count >= LONG and (count == MOST or first + (count + 1) * step > len(words) or first < step)
         for means in ("stored", "end"):
-            after = zone.size - (0 if zone.apart else zone.begin + 2 * (first + count * step) + 4)
-            for other in _beside(words, at, first, step, unit, means == "end", zone.size, after):
+            for other in _beside(words, at, first, step, unit, means == "end", zone.size, 0 if goes_on else after):
+                where, how = (zone.begin + 2 * first, zone.begin + 2 * int(other)), (order, stride, unit)
                 numbers = words[other + step * np.arange(count)]
                 stored = numbers if means == "stored" else numbers * unit - at
-                _take(zone, at, stored, means, (first, int(other)), (order, stride, unit))
+                if goes_on:
+                    _take(zone, *_whole(zone, means, where, how), means, how)
+                else:
+                    _take(zone, at, stored, where, means, how)
+
+
+def _whole(
+    zone: _Zone, means: str, where: tuple[int, int], how: tuple[str, int, int]
+) -> tuple[NDArray[np.int64], NDArray[np.int64], tuple[int, int]]:
+    """Places and sizes of all records before and behind the one of which two numbers stand at `where`, as far as they step on; and
+    where those of the first one stand."""
+    order, stride, unit = how
+    for reach in (HEAD, WHOLE):  # few go on
+        before = min(min(where), reach) // stride
+        begin = min(where) - before * stride
+        length = min(zone.source.size - begin, before * stride + reach)
+        data = zone.source.read(begin, length)
+        count = (length - (max(where) - min(where)) - 4) // stride + 1
+        at, other = (_column(data, place - min(where), count, stride, order, 4) * unit for place in where)
+        stored = other - at if means == "end" else other // unit
+        gaps = at[1:] - at[:-1] - stored[:-1]
+        fits = (stored > 0) & (at + stored <= zone.size)
+        steps = fits[1:] & fits[:-1] & (gaps >= 0) & (gaps <= 4096)
+        first = 0 if steps[:before].all() else int(np.flatnonzero(~steps[:before])[-1]) + 1
+        last = count - 1 if steps[before:].all() else before + int(np.argmin(steps[before:]))
+        if first and last < count - 1:
+            break
+    moved = (first - before) * stride
+    return at[first : last + 1], stored[first : last + 1], (where[0] + moved, where[1] + moved)
+
+
+def _column(data: bytes, at: int, count: int, stride: int, order: str, width: int) -> NDArray[np.int64]:
+    """The numbers of `width` bytes (of four: without a sign) that stand `stride` bytes apart."""
+    return np.ndarray((count,), f"{'<' if order == 'little' else '>'}u{width}", data, at, (stride,)).astype(np.int64)
 
 
 @njit(cache=True, nogil=True)
@@ -184,15 +232,14 @@ def _take(
     zone: _Zone,
     at: NDArray[np.int64],
     stored: NDArray[np.int64],
-    means: str,
     where: tuple[int, int],
+    means: str,
     how: tuple[str, int, int],
 ) -> None:
-    """Keep a column of places with one of sizes or ends, if they are a table; where: the words at which they begin."""
-    (first, other), (order, stride, unit), size, count = where, how, zone.size, len(at)
+    """Keep a column of places with one of sizes or ends, if they are a table; where: the bytes at which they begin."""
+    (order, stride, unit), size, count = how, zone.size, len(at)
     ends = at + stored
-    begin = zone.begin + 2 * min(first, other)
-    end = zone.begin + 2 * (max(first, other) + (count - 1) * stride // 2) + 4
+    begin, end = min(where), max(where) + (count - 1) * stride + 4
     if zone.apart:
         base, room, last = 0, size, size
     else:
@@ -210,7 +257,7 @@ def _take(
         half = stored.sum() < 0.5 * (size if zone.apart else size - (end - begin))
         if half or plain.sum() > count or not _tight(zone, (at + base).tolist(), (ends + base).tolist(), last):
             return
-    fields = {"at": (2 * first + zone.begin - begin, "u32"), means: (2 * other + zone.begin - begin, "u32")}
+    fields = {"at": (where[0] - begin, "u32"), means: (where[1] - begin, "u32")}
     spans = list(zip((at + base).tolist(), stored.tolist(), strict=True))
     zone.take(score, TableGuess(begin, stride, count, order, unit, base, fields, spans, covered=covered))
 
@@ -267,7 +314,7 @@ def _base(table: int, table_end: int, sounds: int, size: int, align: int) -> int
 def _with_more(data: bytes, zone: int, found: TableGuess, head: bytes) -> TableGuess:
     """The same with the record's beginning, its text and id, rate, and the numbers that count the records and say where they stand.
     data: the bytes from `zone` on in which it was found; head: those at the file's beginning."""
-    order, start = ("<" if found.order == "little" else ">"), found.at - zone
+    start = found.at - zone
     counter = _number(head, found.count, found.order, min(found.at, 256))
     fields = {name: _width(data, start, found, place) for name, place in found.fields.items()}
     # A record may begin before its first known field: as far back as the bytes before allow.
@@ -284,9 +331,7 @@ def _with_more(data: bytes, zone: int, found: TableGuess, head: bytes) -> TableG
         taken = any(at < place + width_of(kind) and place < at + width for place, kind in fields.values())
         if taken or start + at < floor or last > len(data):
             return None
-        kind = np.dtype(f"{order}u{width}")
-        places = [start + at + n * found.stride for n in range(found.count)]
-        return np.array([np.frombuffer(data, kind, 1, p)[0] for p in places], np.int64)
+        return _column(data, start + at, found.count, found.stride, found.order, width)
 
     first = min(at for at, _ in fields.values())
     for back in range(2, found.stride - (used - first) + 1, 2) if "path" not in fields else ():
@@ -344,7 +389,7 @@ def _width(data: bytes, start: int, found: TableGuess, field: tuple[int, str]) -
     aligned = (min(field[0], at) - min(others)) % 4 == 0
     if at in others or rows[0] < 4 or rows[-1] + 4 > len(data) or not aligned or at >= min(others) + found.stride:
         return field
-    if any(data[row : row + 4] != bytes(4) for row in rows):
+    if _column(data, rows[0], found.count, found.stride, "little", 4).any():
         return field
     return min(at, field[0]), "u64"
 
@@ -356,10 +401,10 @@ def _text(
     first = min(at for at, _ in fields.values())
     low, high = max(floor, used - found.stride), first + found.stride
     last = (found.count - 1) * found.stride
-    rows = np.array([np.frombuffer(data[start + low + n * found.stride :][: high - low].ljust(high - low, b"\1"), np.uint8)
-                     for n in range(found.count)])  # fmt: skip
     if high <= low or start + low < 0 or start + low + last > len(data):
         return None
+    padded = data.ljust(start + last + high, b"\1")
+    rows = np.ndarray((found.count, high - low), np.uint8, padded, start + low, (found.stride, 1))
     printable = _NAMES[rows]
     good = (_NAMES[rows] | (rows == 0)).all(axis=0)
     for at, kind in fields.values():
@@ -380,18 +425,18 @@ def _text(
 
 
 def frames_field(data: bytes, found: TableGuess, candidate: Candidate) -> tuple[int, str] | None:
-    """The field that holds each payload's length in frames, by how many frames its bytes hold in this codec."""
-    most = [candidate.format(44_100, stored).frames for _, stored in found.spans]
-    least = [candidate.format(44_100, max(1, stored - 1) * 15 // 16).frames for _, stored in found.spans]
+    """The field that holds each payload's length in frames, by how many frames the bytes of the first ones hold in this codec."""
+    some = found.spans[: max(1, min(LOOKED_AT, (len(data) - found.at) // found.stride))]
+    most = [candidate.format(44_100, stored).frames for _, stored in some]
+    least = [candidate.format(44_100, max(1, stored - 1) * 15 // 16).frames for _, stored in some]
     taken = [(at, width_of(kind)) for at, kind in found.fields.values()]
     for offset in range(0, found.stride - 3, 2):
         if any(offset < at + width and at < offset + 4 for at, width in taken):
             continue
-        places = [found.at + n * found.stride + offset for n in range(found.count)]
-        if places[-1] + 4 > len(data):
+        if found.at + (len(some) - 1) * found.stride + offset + 4 > len(data):
             continue
-        values = [int.from_bytes(data[p : p + 4], found.order) for p in places]  # type: ignore[arg-type]
-        if all(low < v <= high for low, v, high in zip(least, values, most, strict=True)):
+        values = _column(data, found.at + offset, len(some), found.stride, found.order, 4)
+        if all(low < v <= high for low, v, high in zip(least, values.tolist(), most, strict=True)):
             return offset, "u32"
     return None
 

@@ -395,12 +395,14 @@ def _streams(layout: Layout) -> Iterator[Fault]:
             yield ("given",), f"the meaning {what} is given, and a field means it, too"
         if what != "stream.codec" and not isinstance(value, int):
             yield ("given",), f"the meaning {what} is a whole number"
+    places = {tie.means: where for _, _, _, tie, where in walk(layout)}
     if {"stream.cut", "stream.frames"} <= present:
-        yield ("regions",), "a stream's length follows from stream.frames or from stream.cut; tie one of them"
-    for where, name in names if "stream.skip" in present else ():
+        where = places["stream.cut"]
+        yield where, "a stream's length follows from stream.frames or from stream.cut; tie one of them"
+    for _, name in names if "stream.skip" in present else ():
         kind = spec_of(layout.codecs, str(name))[0]
         if kind in CODECS and "skip" not in parameters_of(kind):
-            yield where, f"the codec {kind} skips nothing, so no field can mean stream.skip"
+            yield places["stream.skip"], f"the codec {kind} skips nothing, so no field can mean stream.skip"
     for where, name in names:
         if name not in CODECS and name not in layout.codecs:
             known = ", ".join([*layout.codecs, *CODECS])
