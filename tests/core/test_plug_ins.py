@@ -133,7 +133,9 @@ class PlugIns(SimpleTestCase):
             ("ends", "ended without an answer"),
             ("hangs", "has not answered for 1 seconds, so it was stopped"),
         ):
-            error = problem_of(self, ask, STEPS, "bad", {"how": how}, "unpack", b"x" * 10, [10], 10, 1.0 if how == "hangs" else 60.0)
+            error = problem_of(
+                self, ask, STEPS, "bad", {"how": how}, "unpack", b"x" * 10, [10], 10, 1.0 if how == "hangs" else 60.0
+            )
             self.assertIn(words, error.what)
             self.assertTrue(error.next)
         for how in ("fine", "loud"):  # and the next question is answered as if nothing had been

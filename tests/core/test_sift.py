@@ -7,6 +7,7 @@ written by libsndfile.
 import io
 import os
 import struct
+import time
 import zlib
 from pathlib import Path
 
@@ -258,6 +259,27 @@ class Drafts(SimpleTestCase):
             self.assertEqual((bytes_of(built.source), bytes_of(built.others["hold.DAT"].source)), (head, payloads))
             there = drafts("hold.DAT", source(payloads, "x/hold.DAT"), beside)[0]
             self.assertEqual((there.beside, there.items, there.text), ("Hold.idx", 20, ""))
+
+    def test_large_tables_are_found_whole_and_soon(self):
+        """Of 40,000 entries, in front and behind, with names of fixed and of any length."""
+        rng = np.random.default_rng(9)
+        sizes = rng.integers(20, 60, 40_000)
+        names = [f"snd/{n:05}{'x' * (n % 7)}.wav".encode() for n in range(len(sizes))]
+        payloads = rng.bytes(int(sizes.sum()))
+        for fixed, front in ((True, True), (True, False), (False, True)):
+            texts = [name.ljust(28, b"\0") if fixed else name + b"\0" for name in names]
+            length = sum(map(len, texts)) + 8 * len(texts)
+            places = (12 + length if front else 12) + np.cumsum(sizes) - sizes
+            table = b"".join(
+                text + struct.pack("<II", at, size)
+                for text, at, size in zip(texts, places.tolist(), sizes.tolist(), strict=True)
+            )
+            head = b"MANY" + struct.pack("<II", len(sizes), 12 if front else 12 + len(payloads))
+            begun = time.monotonic()
+            best = drafts("many.pak", source(head + (table + payloads if front else payloads + table)))[0]
+            self.assertEqual((best.items, round(best.share, 3)), (len(sizes), 1.0))
+            self.assertEqual(best.places, frozenset(places.tolist()))
+            self.assertLess(time.monotonic() - begun, 60)
 
     def test_nothing_is_drafted_from_noise_and_nothing_fails(self):
         rng = np.random.default_rng(7)

@@ -336,7 +336,8 @@ def _around(table: TableGuess, items: str) -> list[str]:
     near = table.at <= 512
     lines = ["regions:", "  - name: head", "    at: 0", "    fields:", "      - {name: mark, type: bytes, length: 4}"]
     means = {"count": f"{items}.count", "table_at": "table.at"}
-    lines += _fields(head, 4, table.at if near else -(-end // 16) * 16, means)
+    behind = min((at for at, _ in table.spans if at >= end), default=end)  # what stands there is no head
+    lines += _fields(head, 4, table.at if near else min(behind, -(-end // 16) * 16), means)
     lines += ["  - name: table"]
     if "table_at" not in head:
         lines += ["    after: head" if near else f"    at: {table.at}"]

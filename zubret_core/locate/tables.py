@@ -156,7 +156,9 @@ def _try(zone: _Zone, words: NDArray[np.int64], good: NDArray[np.bool_], order: 
     runs = _runs(good, step)
     if zone.size > LARGE:
         begins &= runs[: len(begins)] > 1
-    for first in [*_longest(begins, runs), *_longest(counted, runs)]:
+    firsts = [*_longest(begins, runs), *_longest(counted, runs)]
+    firsts += [first + step for first in firsts if runs[first] >= MANY]  # a number of the head may seem to belong to it
+    for first in firsts:
         zone.looked += 1
         if zone.looked > MOST_LOOKED:
             return
