@@ -107,8 +107,8 @@ def find_tables(source: Source, payloads: Source | None = None) -> list[TableGue
     for odd in (0, 1):  # tables at odd places are looked for where none of many records was found at even ones
         if any(guess.count >= MANY and guess.covered > SURE for _, guess, _ in found):
             break
-        for begin in places:
-            data = source.read(begin + odd, max(0, min(HEAD, source.size - begin - odd)))
+        for begin in (place for place in places if place + odd < source.size):
+            data = source.read(begin + odd, min(HEAD, source.size - begin - odd))
             zone = _Zone(source, payloads or source, payloads is not None, data, begin + odd, FEWEST_ODD if odd else 2)
             _search(zone)
             found += [(score, guess, zone) for score, guess in zone.found.values()]
