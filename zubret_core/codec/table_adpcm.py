@@ -82,40 +82,72 @@ def _pack(codes: Any, bits: Any, high: Any, out: Any) -> None:
             out[(place >> 3) + 1] |= np.uint8(two & np.uint32(255))
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _looked_up(code: Any, sample: Any, row: Any, changes: Any, nexts: Any) -> Any:
+    """The sample and the index's row behind a code."""
+    entry = np.uint32(row) | np.uint32(code)
+    return min(max(sample + changes[entry], np.int32(-32768)), np.int32(32767)), nexts[entry]
+
+
 @njit(cache=True, nogil=True)
 def _by_table(codes: Any, bits: Any, changes: Any, nexts: Any, state: Any, out: Any) -> None:
     """out (frames, channels) of codes; changes, nexts: by index and code, how the sample moves, and the next index's row; state: (channels,
-    2) sample and index."""
+    2) sample and index. Each sample waits for the one before, so two channels are decoded side by side."""
     channels = out.shape[1]
-    for c in range(channels):
-        sample: Any = np.int32(state[c, 0])
-        row, place = np.int32(state[c, 1]) << np.int32(bits), np.uint64(c)
+    for c in range(0, channels - 1, 2):
+        d, place, beside = c + 1, np.uint64(c), np.uint64(1)
+        one, row = np.int32(state[c, 0]), np.int32(state[c, 1]) << np.int32(bits)
+        two, line = np.int32(state[d, 0]), np.int32(state[d, 1]) << np.int32(bits)
         for n in range(out.shape[0]):
-            entry = np.uint32(row) | np.uint32(codes[place])
-            sample = min(max(sample + changes[entry], np.int32(-32768)), np.int32(32767))
-            row = nexts[entry]
-            out[n, c] = sample
+            one, row = _looked_up(codes[place], one, row, changes, nexts)
+            two, line = _looked_up(codes[place + beside], two, line, changes, nexts)
+            out[n, c] = one
+            out[n, d] = two
             place += np.uint64(channels)
-        state[c, 0], state[c, 1] = sample, row >> bits
+        state[c, 0], state[c, 1], state[d, 0], state[d, 1] = one, row >> bits, two, line >> bits
+    if channels & 1:
+        c, place = channels - 1, np.uint64(channels - 1)
+        one, row = np.int32(state[c, 0]), np.int32(state[c, 1]) << np.int32(bits)
+        for n in range(out.shape[0]):
+            one, row = _looked_up(codes[place], one, row, changes, nexts)
+            out[n, c] = one
+            place += np.uint64(channels)
+        state[c, 0], state[c, 1] = one, row >> bits
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _scaled(code: Any, sample: Any, step: Any, bits: Any, shifts: Any, scale: Any, least: Any, most: Any) -> Any:
+    """The sample and the step behind a code."""
+    sign = 1 << (bits - 1)
+    size = code & (sign - 1)
+    change = _moved(step, size, bits, shifts)
+    moved = min(max(sample - change if code & sign else sample + change, -32768), 32767)
+    return moved, min(max(step * scale[size] >> 8, least), most)
 
 
 @njit(cache=True, nogil=True)
 def _by_scale(codes: Any, bits: Any, shifts: Any, scale: Any, least: Any, most: Any, state: Any, out: Any) -> None:
     """The same with steps that are multiplied; state: (channels, 2) sample and step."""
-    channels, sign = out.shape[1], 1 << (bits - 1)
-    for c in range(channels):
-        sample: Any = np.int64(state[c, 0])
-        step: Any = np.int64(state[c, 1])
-        place = np.uint64(c)
+    channels = out.shape[1]
+    for c in range(0, channels - 1, 2):
+        d, place, beside = c + 1, np.uint64(c), np.uint64(1)
+        one, step = np.int64(state[c, 0]), np.int64(state[c, 1])
+        two, pace = np.int64(state[d, 0]), np.int64(state[d, 1])
         for n in range(out.shape[0]):
-            code = np.int64(codes[place])
-            size = code & (sign - 1)
-            change = _moved(step, size, bits, shifts)
-            sample = min(max(sample - change if code & sign else sample + change, -32768), 32767)
-            step = min(max(step * scale[size] >> 8, least), most)
-            out[n, c] = sample
+            one, step = _scaled(np.int64(codes[place]), one, step, bits, shifts, scale, least, most)
+            two, pace = _scaled(np.int64(codes[place + beside]), two, pace, bits, shifts, scale, least, most)
+            out[n, c] = one
+            out[n, d] = two
             place += np.uint64(channels)
-        state[c, 0], state[c, 1] = sample, step
+        state[c, 0], state[c, 1], state[d, 0], state[d, 1] = one, step, two, pace
+    if channels & 1:
+        c, place = channels - 1, np.uint64(channels - 1)
+        one, step = np.int64(state[c, 0]), np.int64(state[c, 1])
+        for n in range(out.shape[0]):
+            one, step = _scaled(np.int64(codes[place]), one, step, bits, shifts, scale, least, most)
+            out[n, c] = one
+            place += np.uint64(channels)
+        state[c, 0], state[c, 1] = one, step
 
 
 @njit(cache=True, nogil=True)
