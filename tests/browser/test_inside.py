@@ -1,5 +1,6 @@
 """Files that nobody has described: what is in them is found and heard, and becomes a layout with hardly a word."""
 
+import re
 import zlib
 
 from playwright.sync_api import expect
@@ -16,6 +17,10 @@ class Inside(BrowserTest):
         folder.mkdir()
         (folder / "hoard.dat").write_bytes(hoard(parts()))
         (folder / "logs.pak").write_bytes(archive(zlib.compress))
+        (folder / "more").mkdir()
+        table = archive(zlib.compress, base=0)
+        (folder / "more/pair.idx").write_bytes(table[:816])
+        (folder / "more/pair.dat").write_bytes(table[816:])
         for n in range(3):  # speech as bare frames, each a whole file
             (folder / f"line{n}.vox").write_bytes(written("MP3", "MPEG_LAYER_III", tone(1 + n, 300 + 50 * n)))
 
@@ -42,22 +47,26 @@ class Inside(BrowserTest):
         self.until(its_streams, 60, "its sounds, those without a head, too")
 
     def test_bare_speech_and_packed_entries_from_the_draft_as_it_is(self):
-        """No edit at all is needed here; five would be allowed."""
+        """No edit at all is needed here; five would be allowed. From payloads whose table stands in another file a link leads there."""
         game, page = self.add_game("Hoard"), self.page
-        for path in ("line1.vox", "logs.pak"):
+        seen = page.get_by_role("region", name="From what is seen")
+        for path in ("line1.vox", "logs.pak", "more%2Fpair.dat"):
             self.open(f"#/{game}/bench/{path}")
             page.get_by_role("button", name="Begin a layout …").click()
-            page.get_by_role("region", name="From what is seen").get_by_role(
-                "button", name="Take this one"
-            ).first.click()
+            if "pair" in path:
+                seen.get_by_role("link", name="Go there").click()
+                expect(page).to_have_url(re.compile(r"more%2Fpair\.idx"))
+                page.get_by_role("button", name="Begin a layout …").click()
+            seen.get_by_role("button", name="Take this one").first.click()
             expect(page.get_by_text("✓ reads this file")).to_be_visible()
             expect(page.get_by_text("100.0 % explained").first).to_be_visible()
             page.get_by_role("button", name="Check", exact=True).click()
             expect(page.get_by_text("✓ gives back the identical file")).to_be_visible()
             page.get_by_role("button", name="Save for surveys").click()
             page.get_by_role("button", name="Survey again").click()
-        entries = self.until(lambda: self.files(game, "logs.pak"), 60, "the packed entries")
-        self.assertEqual(entries, len(NAMES))
+        for path in ("logs.pak", "more/pair.idx"):
+            entries = self.until(lambda of=path: self.files(game, of), 60, "the packed entries")
+            self.assertEqual(entries, len(NAMES))
         self.open(f"#/{game}/locate")
         self.find("line2")
         self.row("line2").click()

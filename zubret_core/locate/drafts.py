@@ -283,14 +283,14 @@ def _title(name: str) -> str:
     return json.dumps(name, ensure_ascii=False)
 
 
-def _recognised(name: str, data: bytes) -> list[str]:
-    """How a file is recognised: by its first bytes, unless these are zeros or a small number, else by its name."""
+def _recognised(name: str, data: bytes, by_both: bool) -> list[str]:
+    """How a file is recognised: by its first bytes, unless these are zeros or a small number, else by its name, or by both."""
     ending = "." + name.rpartition(".")[2].lower() if "." in name else ""
     mark = data[:4]
     letters = sum(32 < b < 127 for b in mark)
-    if letters >= 3 or not ending:
-        return [f'recognise: [{{at: 0, bytes: "{mark.hex(" ")}"}}]']
-    return [f"names: [{json.dumps(ending, ensure_ascii=False)}]"]
+    marks = [f'recognise: [{{at: 0, bytes: "{mark.hex(" ")}"}}]'] if letters >= 3 or not ending else []
+    names = [f"names: [{json.dumps(ending, ensure_ascii=False)}]"] if ending else []
+    return marks + names if by_both else marks or names
 
 
 def _fixed(name: str, data: bytes, table: TableGuess, held: Source | None) -> _Text:
@@ -347,7 +347,7 @@ def _around(table: TableGuess, items: str) -> list[str]:
 def _top(name: str, data: bytes, order: str, held: Source | None) -> list[str]:
     lines = [
         "zubret: 1", f"id: {_slug(name)}", f"title: {_title(name)}", "describes: archive", f"byte_order: {order}",
-        *_recognised(name, data),
+        *_recognised(name, data, held is not None),
     ]  # fmt: skip
     if held is None:
         return lines
