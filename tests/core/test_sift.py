@@ -241,13 +241,14 @@ class Drafts(SimpleTestCase):
     def test_a_table_may_point_into_a_file_beside_it(self):
         """Packed payloads by a table in a file of its own, then places in sectors, then names of any length; a file that is no part of it
         stands there, too. Seen from the payloads, the other file is named."""
-        whole, sectors = archive(zlib.compress, base=0), bytearray()
+        whole, sectors, close = archive(zlib.compress, base=0), bytearray(), bytearray()
         index, named_index = b"TABL" + struct.pack(">I", 20), b"NAMD" + struct.pack("<I", 20)
         for n, text in enumerate(TEXTS):
-            index += struct.pack(">III", 700 + n, len(sectors) // 512, len(text))
-            named_index += NAMES[n].encode() + b"\0" + struct.pack("<II", len(sectors), len(text))
-            sectors += text + bytes(-len(text) % 512)
-        for head, payloads in ((whole[:816], whole[816:]), (index, bytes(sectors)), (named_index, bytes(sectors))):
+            index += struct.pack(">III", 700 + n, len(sectors) // 2048, len(text))
+            named_index += NAMES[n].encode() + b"\0" + struct.pack("<II", len(close), len(text))
+            sectors += text + bytes(-len(text) % 2048)
+            close += text + bytes(-len(text) % 16)
+        for head, payloads in ((whole[:816], whole[816:]), (index, bytes(sectors)), (named_index, bytes(close))):
             files = {"Hold.idx": head, "hold.DAT": payloads, "more.bin": np.random.default_rng(2).bytes(300_000)}
             beside = Beside(
                 {name: len(data) for name, data in files.items()}, lambda name, of=files: source(of[name], name)

@@ -87,8 +87,8 @@ def drafts(name: str, source: Source, beside: Beside | None = None) -> list[Draf
     """Layouts for a file, the one that explains most first; none where nothing was seen."""
     found: list[Draft] = []
     data = source.read(0, min(HEAD, source.size))
-    for text, spans in _texts(name, data, source):
-        found += _tried(source, source, text, spans)
+    for text, table in _texts(name, data, source):
+        found += _tried(source, source, text, table)
     if beside is not None and not any(draft.share > SURE for draft in found):
         found += _apart(name, data, source, beside)
     found += _streams(name, data, source)
@@ -122,27 +122,29 @@ class _Text:
         return "\n".join(lines) + "\n", told
 
 
-def _texts(name: str, data: bytes, source: Source, held: Source | None = None) -> list[tuple[_Text, list[Span]]]:
-    """Texts by the tables that are in a file, with the payloads to which these point: in itself, or in the one that is `held` apart."""
-    texts = [(_fixed(name, data, table, held), table.spans) for table in find_tables(source, held)]
-    return texts + [(_named(name, data, named, held), named.spans) for named in named_tables(source, held)]
+def _texts(
+    name: str, data: bytes, source: Source, held: Source | None = None
+) -> Iterator[tuple[_Text, TableGuess | NamedTable]]:
+    """Texts by the tables that are in a file, and these; their payloads are in itself, or in the one that is `held` apart."""
+    for table in find_tables(source, held):
+        yield _fixed(name, data, table, held), table
+    for named in named_tables(source, held):
+        yield _named(name, data, named, held), named
 
 
 def _apart(name: str, data: bytes, source: Source, beside: Beside) -> Iterator[Draft]:
     """Drafts for a table that points into another file, and what tells that another one's table points into this."""
     for other in beside.near(name, True, source.size):
         with suppress(ZubretError), beside.open(other) as held:
-            for text, spans in _texts(name, data, source, held):
-                yield from _tried(source, held, text, spans, beside.open)
+            for text, found in _texts(name, data, source, held):
+                yield from _tried(source, held, text, found, beside.open)
     for other in beside.near(name, False, source.size):
         with suppress(ZubretError), beside.open(other) as table:
-            texts = _texts(other, table.read(0, min(HEAD, table.size)), table, source)
-            if not texts:
-                continue
-            text, spans = max(texts, key=lambda found: len(found[1]) * sum(n for _, n in found[1]))
-            share = sum(n for _, n in spans) / source.size
-            title = f"{len(spans):,} payloads, whose places stand in {other}"
-            yield Draft(title, "", tuple(text.evidence), share, len(spans), beside=other)
+            texts = list(_texts(other, table.read(0, min(HEAD, table.size)), table, source))
+            if texts:
+                text, best = max(texts, key=lambda found: found[1].count * found[1].covered)
+                title = f"{best.count:,} payloads, whose places stand in {other}"
+                yield Draft(title, "", tuple(text.evidence), best.covered, best.count, beside=other)
 
 
 def _streams(name: str, data: bytes, source: Source) -> Iterator[Draft]:
@@ -157,7 +159,7 @@ def _streams(name: str, data: bytes, source: Source) -> Iterator[Draft]:
 
 
 def _tried(
-    source: Source, payloads: Source, text: _Text, spans: list[Span], siblings: Siblings | None = None
+    source: Source, payloads: Source, text: _Text, table: TableGuess | NamedTable, siblings: Siblings | None = None
 ) -> list[Draft]:
     """A draft of this text, with payloads packed in the way in which they can be unpacked."""
     made, told = text.made()
@@ -165,7 +167,7 @@ def _tried(
         archive = _opened(source, made, siblings)
     except ZubretError:
         return []
-    for way in _ways(payloads, text, spans):
+    for way in _ways(payloads, text, table.spans):
         if not _unpacks(archive, way):
             continue
         packed = f"packed: [{way.line}], {'' if way.size is None else 'plain: equal, '}"
@@ -176,7 +178,7 @@ def _tried(
     places = frozenset(archive.document.array("at").tolist())
     share = explained(archive.document)
     if payloads is not source:  # of both files together
-        share = (share * source.size + sum(length for _, length in spans)) / (source.size + payloads.size)
+        share = (share * source.size + table.covered * payloads.size) / (source.size + payloads.size)
     return [Draft(text.title, made, tuple(told), share, len(archive.entries), places)]
 
 

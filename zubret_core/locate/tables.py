@@ -38,7 +38,7 @@ ROOM = 64
 MANY, SURE = 8, 0.9
 """Records, and their share of the file, from which on a table is believed."""
 LOOKED_AT = 500
-"""Records whose lengths in frames are compared."""
+"""Records whose lengths in frames, or whose fill, are looked at."""
 KEPT = 4
 """Tables that are told, of different places, strides or fields."""
 
@@ -112,6 +112,7 @@ def find_tables(source: Source, payloads: Source | None = None) -> list[TableGue
             zone = _Zone(source, payloads or source, payloads is not None, data, begin + odd, FEWEST_ODD if odd else 2)
             _search(zone)
             found += [(score, guess, zone) for score, guess in zone.found.values()]
+    found = [(score * (0.9 + 0.1 * _filled(zone.payloads, guess)), guess, zone) for score, guess, zone in found]
     found.sort(key=lambda f: -f[0])
     head = source.read(0, min(HEAD, source.size))
     out = []
@@ -120,6 +121,16 @@ def find_tables(source: Source, payloads: Source | None = None) -> list[TableGue
         length = max(len(zone.data) if begin == zone.begin else 0, guess.at - begin + (guess.count + 1) * guess.stride)
         out.append(_with_more(source.read(begin, min(length, source.size - begin)), begin, guess, head))
     return out
+
+
+def _filled(payloads: Source, guess: TableGuess) -> float:
+    """The share of the first payloads that end where their fill begins, of those that do not fill their sectors; 1 where all do."""
+    right = looked = 0
+    for (at, length), (there, _) in zip(guess.spans[:LOOKED_AT], guess.spans[1:], strict=False):
+        gap = payloads.read(at + length - 1, there - at - length + 1)
+        looked += len(gap) > 1
+        right += len(gap) > 1 and gap[0] != gap[1] and not gap[1:].strip(gap[1:2])
+    return right / looked if looked else 1.0
 
 
 def _search(zone: _Zone) -> None:
@@ -222,7 +233,7 @@ def _beside(words: Any, at: Any, first: Any, step: Any, unit: Any, ends: Any, si
             gap = (at[row + 1] if row + 1 < count else size) - at[row] - stored
             if stored <= 0 or gap < 0 or (gap > 4096 and row + 1 < count):
                 break
-            total += stored
+            total += -(-stored // unit) * unit
             row += 1
         if row == count and 2 * total >= after:
             out[found] = other
@@ -250,13 +261,14 @@ def _take(
         if not before and at[0] + base < end:
             return
         room, last = (size - (end - begin), begin) if before else (size - end, size)
-    covered = float(stored.sum()) / max(1, room)
+    filled = int((-(-stored // unit) * unit).sum())  # with what fills up their sectors
+    covered = min(1.0, filled / max(1, room))
     score = covered * count**0.1 * (RELATIVE if base else 1) * (RELATIVE if means == "end" else 1)
     if covered * (RELATIVE if base else 1) < 0.5 or score < 0.6 * zone.best:
         return
     if count < MANY:
         plain = _PLAIN[np.concatenate([at // unit, stored]).astype("<u4").view(np.uint8)].reshape(-1, 4).all(axis=1)
-        half = stored.sum() < 0.5 * (size if zone.apart else size - (end - begin))
+        half = filled < 0.5 * (size if zone.apart else size - (end - begin))
         if half or plain.sum() > count or not _tight(zone, (at + base).tolist(), (ends + base).tolist(), last):
             return
     fields = {"at": (where[0] - begin, "u32"), means: (where[1] - begin, "u32")}
