@@ -24,7 +24,6 @@ from zubret_core.base import Loop, ZubretError
 from zubret_core.codec import CODECS
 from zubret_core.container import DescribedArchive
 from zubret_core.layout import NewItem, layout_named, load_layout, read_layout, rebuild
-from zubret_core.layout.checks.extents import item_spans
 from zubret_core.source import BytesSource
 
 CRATE, BELL = layout_named("saltglass-crate"), layout_named("saltglass-bell")
@@ -208,7 +207,7 @@ class Damaged(SimpleTestCase):
             for row in range(instance.records.count):
                 edges |= {instance.records.place_of(slot, row) for slot in instance.shape.fields}
             edges.add(instance.at + instance.stored)
-        at, stored = item_spans(reading)
+        at, stored, _ = reading.spans()
         for a, n in zip(at.tolist(), stored.tolist(), strict=True):
             edges |= {a, a + n // 2, a + n}
         return {n for e in edges for n in (e - 1, e, e + 1) if 0 <= n < len(data)}

@@ -56,7 +56,9 @@ class _Described:
         if self._slots is None:
             extents = [e for name in self.document.files() for e in extents_of(self.document, name)]
             self._slots = {item: e.slot for e in extents for item in e.items}
-        return self._slots.get(ordinal, 0)
+        pieces = self.document.pieces_of(ordinal) if self.document.in_pieces else []
+        lengths = self.document.spans()[1]
+        return sum(int(lengths[n]) for n in pieces[:-1]) + self._slots.get(pieces[-1] if pieces else ordinal, 0)
 
 
 class DescribedBank(Bank):
@@ -129,9 +131,8 @@ class DescribedBank(Bank):
         """The other streams in the very same bytes, of those that share theirs."""
         document = self.document
         spans: dict[tuple, list[int]] = {}
-        columns = document.payload_files(), document.column("at") or [], document.column("stored") or []
-        for n, span in enumerate(zip(*columns, strict=True)):
-            if span[2]:
+        for n, span in enumerate(document.places()):
+            if span:
                 spans.setdefault(span, []).append(n)
         if len(spans) == document.count:
             return {}
@@ -147,7 +148,7 @@ class DescribedBank(Bank):
 
     def spans(self) -> Sequence[tuple[str, int, int]] | None:
         document = self.document
-        if self.layout.packed or document.column("head") is not None:
+        if self.layout.packed or document.scattered:
             return None
         columns = document.payload_files(), document.column("at") or [], document.column("stored") or []
         return list(zip(*columns, strict=True))

@@ -173,7 +173,8 @@ def _encoded(stream: Stream, pcm: NDArray, step: int) -> NewStream:
 def _try(opened: Described, n: int, new: Source | NewStream, siblings: Siblings | None, keys: Keys | None) -> None:
     document = opened.document
     stored = [document.array("stored")[n], document.payload(n).size]
-    what = f"item {n} by {(new.payload if isinstance(new, NewStream) else new).size:,} bytes instead of {stored[1]:,}"
+    size = (new.payload if isinstance(new, NewStream) else new).size
+    what = f"item {n} by {size:,} bytes instead of {stored[1]:,}"
     try:
         there = _rebuilt(opened, n, new, ())
         again = _opened(opened, there, siblings, keys)
@@ -186,7 +187,8 @@ def _try(opened: Described, n: int, new: Source | NewStream, siblings: Siblings 
     except ZubretError as e:
         raise ZubretError(f"Changing {what}: {e.what}", file=e.file, offset=e.offset, field=e.field, next=e.next) from e
     chains = [document.chain(n), document.whole_chain, *(i.chain for i in document.instances)]
-    if all(step.view for chain in chains for step in chain.steps) and not _stretched(document):
+    forgotten = document.in_pieces and size < stored[1]  # how long the pieces were
+    if all(step.view for chain in chains for step in chain.steps) and not _stretched(document) and not forgotten:
         pairs = [("", document.file, back.source)]
         pairs += [(name, document.file_named(name), b.source) for name, b in back.others.items()]
         for name, before, after in pairs:

@@ -65,7 +65,7 @@ class DescribedArchive(Container):
         """The unpacked bytes of a small entry, without a source around them."""
         entry = self.entries[index]
         chain = self.document.chain(index)
-        if (not chain and entry.size != entry.stored) or self.document.column("head"):
+        if (not chain and entry.size != entry.stored) or self.document.scattered:
             source = self.open(index)
             return source.read(0, source.size)
         stored = self.document.file_named(entry.file).read(entry.at, entry.stored)
@@ -73,7 +73,7 @@ class DescribedArchive(Container):
 
     def head(self, index: int, length: int) -> bytes:
         entry, chain = self.entries[index], self.document.chain(index)
-        if not chain and self.document.column("head") is None:
+        if not chain and not self.document.scattered:
             return self.document.file_named(entry.file).read(entry.at, min(length, entry.stored))
         return self.document.chain(index).head(self.document.payload(index), self.entries[index].size, length)
 
@@ -87,7 +87,7 @@ class DescribedArchive(Container):
             else {}
         )
         sources = {name: self.document.file_named(name) for name in set(self.table.column("file"))}
-        whole = self.document.column("head") is None
+        whole = not self.document.scattered
         for n, (at, stored, method, file) in enumerate(zip(*columns, strict=True)):
             try:
                 if whole and (plain or not (self.document.chain(n) if by_size else chains[method])):
@@ -168,7 +168,7 @@ class DescribedArchive(Container):
         check_item(self.document, index, lambda: content or self.open(index))
 
     def spans(self) -> Sequence[tuple[str, int, int]] | None:
-        if self.layout.packed:
+        if self.layout.packed or self.document.in_pieces:
             return None
         return list(zip(*(self.table.column(c) for c in ("file", "at", "stored")), strict=True))
 
@@ -176,7 +176,7 @@ class DescribedArchive(Container):
         return self.table.column("path")[index]
 
     def is_plain(self, index: int) -> bool:
-        return not self.layout.packed and not self.document.chain(index) and self.document.column("head") is None
+        return not self.layout.packed and not self.document.chain(index) and not self.document.scattered
 
     def verify(self) -> None:
         verify(self.document)

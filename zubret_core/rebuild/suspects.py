@@ -103,8 +103,9 @@ def suspects(old: Document, new: Document, name: str = "") -> list[Suspect]:
 
 def _moved(old: Document, new: Document, group: Group) -> _Moved:
     rows = slice(group.first, group.first + group.count)
-    at, stored = old.array("at")[rows], old.array("stored")[rows]
-    changed = (at != new.array("at")[rows]) | (stored != new.array("stored")[rows])
+    (at, stored, _), (new_at, new_stored, _) = old.spans(), new.spans()
+    at, stored = at[rows], stored[rows]
+    changed = (at != new_at[rows]) | (stored != new_stored[rows])
     return _Moved(at, at + stored, stored, changed)
 
 

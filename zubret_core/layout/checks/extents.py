@@ -14,17 +14,12 @@ from ...codec import codec_named
 from ...source import Segment, Source
 from ..document import Document, Group, Instance, Slot
 from ..document.extent import Extent, Grid
+from ..document.pieces import check_lengths
 from ..document.records import DAMAGED
 from ..document.ties import line_of
 from ..language.codecs import spec_of
 from ..language.expression import evaluate
 from ..language.schema import Guard
-
-
-def item_spans(document: Document) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Byte offsets and stored lengths of all items, each in its own file; a head in the index is not counted."""
-    return document.array("at"), document.array("stored")
-
 
 # Faults ---------------------------------------------------------------------------------------------
 
@@ -39,23 +34,29 @@ def check_extents(document: Document) -> None:
             raise document.error(what, instance)
     if not document.count or not document.layout.has_payloads:
         return
-    at, stored = item_spans(document)
+    check_lengths(document)
+    at, stored, named = document.spans()
     if document.layout.payload.file is None:
         _check_file(document, "", np.arange(len(at)), at, stored)
         return
-    files = np.array(document.payload_files())
-    for name in dict.fromkeys(document.payload_files()):
+    files = np.array(named)
+    for name in dict.fromkeys(named):
         here = np.flatnonzero(files == name)
         _check_file(document, name, here, at[here], stored[here])
 
 
 def _fault(document: Document, item: int, what: str) -> ZubretError:
     group = document.group_of(item)
-    slots = document.slots(f"{document.kind}.at", group)
+    slots = document.slots(_place_of(document, group), group)
     if not slots and not group.instances:
         return ZubretError(what, file=document.file.name, next=DAMAGED)
     instance, slot = slots[0] if slots else (group.instances[0], None)
     return document.error(what, instance, slot, document.row_of(item, instance))
+
+
+def _place_of(document: Document, group: Group) -> str:
+    """The meaning that says where the payloads of a group stand."""
+    return f"{document.kind if group.owners is None else 'piece'}.at"
 
 
 def _check_file(document: Document, name: str, items: NDArray, at: NDArray, stored: NDArray) -> None:
@@ -139,7 +140,7 @@ class Stands:
         self.document = document
         self._align = [_alignment(document, g) for g in document.groups]
         self._slots = [
-            [(i, s) for i, s in document.slots(f"{document.kind}.at", g) if not s.tie.plain and not s.tie.values]
+            [(i, s) for i, s in document.slots(_place_of(document, g), g) if not s.tie.plain and not s.tie.values]
             for g in document.groups
         ]
         self._fixed: dict[int, Grid] = {}
@@ -179,7 +180,7 @@ class Stands:
         document = self.document
         if format is None:
             name, rate, channels, block = (
-                document.format_column(w)[item] for w in ("codec", "rate", "channels", "block_size")
+                document.format_column(w)[document.owner(item)] for w in ("codec", "rate", "channels", "block_size")
             )
             codec, parameters = spec_of(document.layout.codecs, str(name))
             format = Format(codec, rate, channels, 1, None, block, parameters=parameters)
@@ -277,8 +278,8 @@ def _turns(document: Document, instance: Instance) -> bool:
 def _payloads(document: Document, name: str) -> list[Extent]:
     if not document.layout.has_payloads:
         return []
-    at, stored = item_spans(document)
-    places, lengths, files = at.tolist(), stored.tolist(), document.payload_files()
+    at, stored, files = document.spans()
+    places, lengths = at.tolist(), stored.tolist()
     stands = Stands(document)
     found: dict[tuple[int, int], Extent] = {}
     for group in document.groups:
@@ -291,6 +292,7 @@ def _payloads(document: Document, name: str) -> list[Extent]:
             extent = found.get(span)
             if extent is None:
                 extent = Extent(*span, items=[n], grid=stands.grid(n), fill=stand.fill, follows=follows)
+                extent.owner = document.owner(n) if group.owners is not None else -1
                 found[span] = extent
             else:
                 extent.items.append(n)

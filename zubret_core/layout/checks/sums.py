@@ -67,10 +67,12 @@ def verify(document: Document) -> None:
 def check_item(document: Document, item: int, unpacked: Callable[[], Source]) -> None:
     """ZubretError unless an item's payload has the sums that its record gives."""
     for instance, slot, how in sums_of(document, ("stored", "unpacked")):
-        if any(i is instance for i in document.group_of(item).instances):
-            source = document.payload(item) if how.of == "stored" else unpacked()
-            row = document.row_of(item, instance)
-            compare(document, instance, slot, row, sum_of(rule_of(how), source), f"of {source.name}")
+        for n in (item, *document.pieces_of(item)):
+            if any(i is instance for i in document.group_of(n).instances):
+                stored = document.piece(n) if n != item else document.payload(n)
+                source = stored if how.of == "stored" else unpacked()
+                row = document.row_of(n, instance)
+                compare(document, instance, slot, row, sum_of(rule_of(how), source), f"of {source.name}")
 
 
 def compare(document: Document, instance: Instance, slot: Slot, row: int, found: int | bytes, what: str) -> None:

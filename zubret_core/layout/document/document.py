@@ -5,6 +5,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -35,13 +36,14 @@ DEFAULTS: dict[str, Any] = {"codec": "pcm16", "rate": 0, "channels": 1, "block_s
 @dataclass(eq=False)
 class Group:
     """Tables side by side, whose records belong together: items `first` to `first + count`. A stream that no region says anything of
-    has none."""
+    has none. owners: of pieces the item to which each belongs; they are numbered behind the items."""
 
     name: str
     instances: list[Instance]
     first: int
     count: int
     stand: Stand
+    owners: NDArray[np.int64] | None = None
 
     @property
     def body(self) -> NDArray[np.int64] | None:
@@ -54,7 +56,8 @@ class Document:
     """The regions of a file where they stand, and what their tied fields mean.
 
     file: the file as it is on disk; source: its bytes, unpacked where the whole file is packed; numbers: fields of
-    regions that stand once, by `region.field`; once: what such fields mean, by meaning; groups: tables of items.
+    regions that stand once, by `region.field`; once: what such fields mean, by meaning; groups: tables of items, and behind these
+    of the pieces in which their payloads stand; count: items; total: items and pieces.
     """
 
     layout: Layout
@@ -68,6 +71,7 @@ class Document:
     once: dict[str, Any] = field(default_factory=dict)
     groups: list[Group] = field(default_factory=list)
     count: int = 0
+    total: int = 0
     _files: dict[str, Source] = field(default_factory=dict)
     _columns: dict[Any, Any] = field(default_factory=dict)
     _chains: dict[Any, Chain] = field(default_factory=dict)
@@ -176,7 +180,10 @@ class Document:
         column = self.format_column(what)
         group = self.group_with(instance)
         assert group is not None
-        values = np.array(column[group.first : group.first + group.count])
+        if group.owners is None:
+            values = np.array(column[group.first : group.first + group.count])
+        else:
+            values = np.array([column[n] for n in group.owners.tolist()])
         if len(values) == instance.records.count:
             return values
         out = np.zeros(instance.records.count, values.dtype)
@@ -185,6 +192,11 @@ class Document:
         return out
 
     # Items ------------------------------------------------------------------------------------------
+
+    @property
+    def item_groups(self) -> list[Group]:
+        """The groups of items, without those of pieces."""
+        return [g for g in self.groups if g.owners is None]
 
     def group_of(self, item: int) -> Group:
         """The tables in which an item has records."""
@@ -207,6 +219,70 @@ class Document:
     def row_of(self, item: int, instance: Instance) -> int:
         """The record of a region that an item has; `instance` is one of its group's."""
         return int(instance.rows[item - self.group_of(item).first])
+
+    @cached_property
+    def in_pieces(self) -> bool:
+        """Whether payloads stand in several pieces."""
+        return bool(self.layout.piece_regions())
+
+    def owner(self, item: int) -> int:
+        """The item to which a piece belongs; an item is its own."""
+        if item < self.count:
+            return item
+        group = self.group_of(item)
+        assert group.owners is not None
+        return int(group.owners[item - group.first])
+
+    def pieces_of(self, item: int) -> list[int]:
+        """The pieces of an item's payload in their order; none where it stands in one."""
+        if "pieces" not in self._columns:
+            found: dict[int, list[int]] = {}
+            for group in self.groups:
+                for n, owner in enumerate(() if group.owners is None else group.owners.tolist()):
+                    found.setdefault(owner, []).append(group.first + n)
+            self._columns["pieces"] = found
+        return self._columns["pieces"].get(item, [])
+
+    def spans(self) -> tuple[NDArray[np.int64], NDArray[np.int64], list[str]]:
+        """Place, stored bytes and file of each item, and behind these of each piece; what stands in pieces has no place and no bytes
+        of its own. A head in the index is not counted."""
+        if not self.in_pieces:
+            return self.array("at"), self.array("stored"), self.payload_files()
+        if "spans" not in self._columns:
+            at, stored = np.zeros((2, self.total), np.int64)
+            files = self.payload_files()
+            for group in self.groups:
+                if group.owners is not None:
+                    here = slice(group.first, group.first + group.count)
+                    at[here], stored[here] = self._piece_spans(group)
+                    files = [*files, *(files[n] for n in group.owners.tolist())]
+            self._columns["spans"] = at, stored, files
+        found: tuple[NDArray[np.int64], NDArray[np.int64], list[str]] = self._columns["spans"]
+        return found
+
+    @property
+    def scattered(self) -> bool:
+        """Whether a payload is more than one span of a file: it stands in pieces, or begins in its record."""
+        return self.in_pieces or self.column("head") is not None
+
+    def places(self) -> list[tuple[tuple[str, int, int], ...]]:
+        """Of each item the files, places and bytes in which its payload stands; nothing of an empty one."""
+        at, stored, files = self.spans()
+        spans = list(zip(files, at.tolist(), stored.tolist(), strict=True))
+        if not self.in_pieces:
+            return [(span,) if span[2] else () for span in spans]
+        return [tuple(spans[p] for p in self.pieces_of(n) if spans[p][2]) for n in range(self.count)]
+
+    def _piece_spans(self, group: Group) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        if group.body is not None:
+            rows = group.body[group.instances[0].rows]
+            return rows[:, 0], rows[:, 1]
+        columns: dict[str, NDArray[np.int64]] = {}
+        for what in ("at", "stored", "end"):
+            for instance, slot in self.slots(f"piece.{what}", group):
+                columns[what] = np.asarray(self.values(instance, slot), np.int64)[instance.rows]
+        at = columns["at"]
+        return at, columns["stored"] if "stored" in columns else columns["end"] - at
 
     def followers(self, item: int) -> list[Instance]:
         """The tables whose records follow from the sound of a stream."""
@@ -301,7 +377,7 @@ class Document:
     def _tied(self, means: str) -> Any:
         parts: list[Any] = []
         found = False
-        for group in self.groups:
+        for group in self.item_groups:
             column: Any = None
             for instance, slot in self.slots(means, group):
                 values = self.values(instance, slot)
@@ -332,6 +408,9 @@ class Document:
         given = self.tied("at")
         if given is not None:
             return given
+        if self.in_pieces:
+            places = self.spans()[0]
+            return [int(places[pieces[0]]) if (pieces := self.pieces_of(n)) else 0 for n in range(self.count)]
         if self.layout.describes == "stream":
             return [self._behind_the_regions()]
         out: list = []
@@ -355,6 +434,9 @@ class Document:
         return start + -start % align if isinstance(align, int) else start
 
     def _stored(self) -> Any:
+        if self.in_pieces:
+            lengths = self.spans()[1]
+            return [int(lengths[self.pieces_of(n)].sum()) for n in range(self.count)]
         given, ends = self.tied("stored"), self.tied("end")
         if given is not None and ends is None:
             return given
@@ -469,12 +551,22 @@ class Document:
         at, stored = (self.column("at") or [])[item], (self.column("stored") or [])[item]
         names = self.column("path" if self.kind == "entry" else "id")
         name = str(names[item] if names else item)
+        if self.in_pieces:
+            pieces = (self.piece(n) for n in self.pieces_of(item))
+            return ChainSource([Part(piece, 0, piece.size) for piece in pieces if piece.size], name)
         span = SliceSource(self.file_named(self.payload_files()[item]), at, stored, name)
         heads = self.column("head")
         if not heads or not heads[item]:
             return span
         head = heads[item]
         return ChainSource([Part(BytesSource(head), 0, len(head)), Part(span, 0, span.size)], name)
+
+    def piece(self, n: int) -> Source:
+        """The stored bytes of a piece."""
+        at, stored, files = self.spans()
+        return SliceSource(
+            self.file_named(files[n]), int(at[n]), int(stored[n]), f"piece {n - self.count} of {self.file.name}"
+        )
 
 
 _WORKED_OUT = {

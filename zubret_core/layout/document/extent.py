@@ -55,7 +55,8 @@ class Extent:
     """A region, a record with a body, or a payload; and the gap that follows it.
 
     at, length: where it was; -1 where it is new. new_at, new_length: where it will be. record: the record's number in
-    a region with bodies, -1 for a whole region; items: those that a payload belongs to. grid: where it may stand;
+    a region with bodies, -1 for a whole region; items: those that a payload belongs to; owner: of a piece the item of which it is one,
+    else -1. grid: where it may stand;
     fill: the byte that fills the space before it. before, behind: bytes of guard space at either side, which go where
     it goes. follows: reading finds it at the next place on its grid behind the extent before, so that no other gap
     can stand there.
@@ -86,6 +87,7 @@ class Extent:
     new_before: int = 0
     new_behind: int = 0
     reserved: int = 0
+    owner: int = -1
 
     @property
     def start(self) -> int:
@@ -126,5 +128,5 @@ class Extent:
 
     @property
     def index(self) -> int:
-        """Its first item; -1 where it has none."""
-        return self.items[0] if self.items else -1
+        """Its first item, or of a piece the item of which it is one; -1 where it has none."""
+        return self.owner if self.owner >= 0 else self.items[0] if self.items else -1

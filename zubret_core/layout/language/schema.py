@@ -303,16 +303,21 @@ class Layout(Strict):
     @property
     def sizes_given(self) -> bool:
         """Whether fields say how long the payloads are; else each reaches to what stands behind it."""
-        if self.describes != "stream":
+        if self.describes != "stream" or self.piece_regions():
             return self.payload.sizes == "given"
         return any(t.means in ("stream.stored", "stream.end") for r in self.regions for t in ties_of(r))
 
     def item_regions(self) -> list[Region]:
         """The regions whose records are its items; what others stand in for each record is none, nor are chunks that hold regions."""
         own = [r for r in self.regions if any(_owner(t) == self.kind for t in ties_of(r))]
-        own += [r for r in self.regions if r.body and r not in own and not self.frames(r)]
+        others = [*own, *self.piece_regions()]
+        own += [r for r in self.regions if r.body and r not in others and not self.frames(r)]
         around = {name for r in own for name in self.around(r)}
         return [r for r in self.regions if r in own and r.name not in around]
+
+    def piece_regions(self) -> list[Region]:
+        """The regions whose records say where the pieces of payloads stand."""
+        return [r for r in self.regions if any(_owner(t) == "piece" for t in ties_of(r))]
 
     def around(self, region: Region) -> list[str]:
         """The regions for whose records a region stands, the nearest first."""

@@ -51,7 +51,7 @@ BY_FRAMES = ("frames", "blocks", "bytes", "milliseconds", "seconds")
 
 
 class Meaning(NamedTuple):
-    """What a meaning is about (entry, stream, point, folder, listed, row, or "" for the whole file), the kinds of values that it
+    """What a meaning is about (entry, stream, piece, point, folder, listed, row, or "" for the whole file), the kinds of values that it
     takes, and the units that may be named for it."""
 
     owner: str
@@ -68,6 +68,7 @@ _PLACED = {
     "head": Meaning("", (BYTES,)),
     "id": Meaning("", (NUMBER, TEXT)),
     "name": Meaning("", (TEXT,)),
+    "pieces": Meaning("", (NUMBER,)),
 }
 _BY_OWNER = {
     "entry": {
@@ -97,6 +98,7 @@ _BY_OWNER = {
         "loop_length": Meaning("", (NUMBER,), BY_FRAMES),
     },
     "point": {what: Meaning("", (NUMBER,)) for what in ("at", "frame", "size", "frames", "low", "high", "peak")},
+    "piece": {"of": Meaning("", (NUMBER,)), **{what: _PLACED[what] for what in ("at", "end", "stored")}},
     "folder": {
         "name": Meaning("", (TEXT,)),
         "parent": Meaning("", (NUMBER,)),

@@ -46,7 +46,7 @@ def _whole_names(fields: Iterable[FieldModel], scanned: bool = False) -> set[str
 def names_known(layout: Layout) -> Iterator[Fault]:
     """Faults of expressions that name what is not there, or not read yet."""
     every = _once(layout.regions) | {"file.size"}
-    items = layout.item_regions()
+    items, pieces = layout.item_regions(), layout.piece_regions()
     of_item = _item_names(layout)
     for r, region in enumerate(layout.regions):
         where: Path = ("regions", r)
@@ -67,7 +67,7 @@ def names_known(layout: Layout) -> Iterator[Fault]:
                 earlier | _whole_names(region.fields, True),
                 "a number of the record or of an earlier region",
             )
-        tied = BUILT_IN | own | (every | held | of_item if region in items else earlier)
+        tied = BUILT_IN | own | (every | held | of_item if region in items or region in pieces else earlier)
         for f, field in enumerate(region.fields):
             place: Path = (*where, "fields", f)
             before = earlier | _whole_names(region.fields[:f], True)

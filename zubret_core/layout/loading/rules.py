@@ -21,7 +21,7 @@ from .names import Fault, Path, names_known, no_circles, walk
 
 def faults_of(layout: Layout) -> Iterator[Fault]:
     """Everything that is wrong with a layout, the plainest first."""
-    for rule in (_regions, _fields, _ties, _steps, _streams, _items, names_known, no_circles):
+    for rule in (_regions, _fields, _ties, _steps, _streams, _items, _pieces, names_known, no_circles):
         yield from rule(layout)
 
 
@@ -73,7 +73,7 @@ def _regions(layout: Layout) -> Iterator[Fault]:
             yield (*where, "file"), f'"{region.file}" is not one of `files` (region {region.name})'
         if region.sentinel and region.repeat is None:
             yield (*where, "sentinel"), f"region {region.name} needs `repeat`, whose last record is the sentinel"
-        if region.payload is not None and region not in layout.item_regions():
+        if region.payload is not None and region not in [*layout.item_regions(), *layout.piece_regions()]:
             yield (
                 (*where, "payload"),
                 f"region {region.name} holds no {layout.kind}.* meanings, so no payload is its own",
@@ -228,6 +228,14 @@ def _meaning(layout: Layout, region: Region, field: FieldModel, tie: Tied, where
                 )
             yield from _suits(field, tie, means, where)
             return
+        if MEANINGS[means].owner == "piece" and layout.has_payloads:
+            if region.once:
+                yield (
+                    where,
+                    f"region {region.name} says where pieces of payloads stand, so it needs `repeat` or `until`",
+                )
+            yield from _suits(field, tie, means, where)
+            return
         if MEANINGS[means].owner not in (layout.kind, "folder"):
             yield where, f"a layout of this kind ({layout.describes}) ties only {layout.kind}.* meanings ({named})"
             return
@@ -349,8 +357,11 @@ def _shrinks(steps: list) -> bool:
 def _items(layout: Layout) -> Iterator[Fault]:
     kind, items, where = layout.kind, layout.item_regions(), ("regions",)
     if layout.describes == "stream":
-        if any(r.body and not layout.frames(r) for r in layout.regions):
-            yield where, "a file that is one stream has no bodies but those of chunks, in which its regions stand"
+        if any(r.body and not layout.frames(r) and r not in layout.piece_regions() for r in layout.regions):
+            yield (
+                where,
+                "a file that is one stream has no bodies but those of its pieces, and of chunks in which its regions stand",
+            )
         return
     if not items:
         yield where, f"at least one region must hold {kind}.* meanings"
@@ -364,12 +375,13 @@ def _items(layout: Layout) -> Iterator[Fault]:
         if "row.id" not in present or not present & {"row.title", "row.text"} or any(r.body for r in items):
             yield where, "a table needs a field that means row.id, one that means row.title or row.text, and no bodies"
         return
-    body = any(r.body for r in items)
+    body, pieces = any(r.body for r in items), bool(layout.piece_regions())
     if kind == "entry" and not present & {"entry.path", "entry.name", "entry.id"}:
         yield where, "entries need entry.path, entry.name or entry.id"
-    if not body and f"{kind}.at" not in present:
+    if not body and not pieces and f"{kind}.at" not in present:
         yield where, f"no field means {kind}.at"
-    if not body and not present & {f"{kind}.stored", f"{kind}.end"} and layout.payload.sizes == "given":
+    placed = body or pieces
+    if not placed and not present & {f"{kind}.stored", f"{kind}.end"} and layout.payload.sizes == "given":
         yield where, f"no field means {kind}.stored or {kind}.end; say payload: {{sizes: next}} if none does"
     if f"{kind}.size" not in present and any(map(_shrinks, [layout.payload.packed, *layout.methods.values()])):
         yield where, f"packed payloads need a field that means {kind}.size: how many bytes come out"
@@ -379,6 +391,44 @@ def _items(layout: Layout) -> Iterator[Fault]:
         own = {t.means for t in ties_of(region)}
         if f"{kind}.loop_length" in own and f"{kind}.loop_end" in own:
             yield ("regions", n), "a loop has an end or a length; tie one of them"
+
+
+def _pieces(layout: Layout) -> Iterator[Fault]:
+    """What payloads in several pieces must fulfil."""
+    kind, regions = layout.kind, layout.piece_regions()
+    items = layout.item_regions()
+    places = {tie.means: where for region, _, _, tie, where in walk(layout) if region in items}
+    if not regions:
+        if f"{kind}.pieces" in places:
+            yield (
+                places[f"{kind}.pieces"],
+                "no region says where the pieces stand: its fields mean piece.at and piece.stored",
+            )
+        return
+    for what in ("at", "end", "head", "volume"):
+        if f"{kind}.{what}" in places:
+            yield places[f"{kind}.{what}"], f"payloads stand in pieces here, so nothing means {kind}.{what}"
+    if layout.payload.sizes != "given" or (layout.payload.file and layout.files[layout.payload.file].volumes):
+        yield ("payload",), "pieces of payloads say how long they are, and stand in the file or in one other"
+    if any(r.body for r in items):
+        yield (
+            ("regions",),
+            f"a record is a piece or has a payload of its own: bodies here are pieces or {kind} payloads, not both",
+        )
+    for n, region in enumerate(layout.regions):
+        if region not in regions:
+            continue
+        own = {t.means for r in regions if r.group == region.group for t in ties_of(r)}
+        around = any(layout.region(name) in items for name in layout.around(region))
+        if region in items:
+            yield ("regions", n), f"region {region.name} holds meanings of {kind} payloads and of their pieces"
+        if not region.body and not ("piece.at" in own and own & {"piece.stored", "piece.end"}):
+            yield ("regions", n), f"the pieces of region {region.name} need piece.at, and piece.stored or piece.end"
+        if layout.describes != "stream" and not around and "piece.of" not in own and f"{kind}.pieces" not in places:
+            yield (
+                ("regions", n),
+                f"nothing says to which {kind} the pieces of region {region.name} belong: use `each`, piece.of or {kind}.pieces",
+            )
 
 
 def _streams(layout: Layout) -> Iterator[Fault]:

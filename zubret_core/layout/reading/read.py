@@ -18,6 +18,7 @@ from ...base import ZubretError
 from ...source import SliceSource, Source
 from ..document import Document, Group, Instance, Records, Siblings, Slot, shape_of
 from ..document.chains import Keys, chain_of
+from ..document.pieces import owners_of
 from ..document.records import DAMAGED
 from ..document.words import FileWords
 from ..language.expression import evaluate
@@ -414,17 +415,37 @@ class _Reader:
     # Items ------------------------------------------------------------------------------------------
 
     def _group_items(self) -> None:
-        """The regions of items by group: parallel tables of one group have as many records each."""
-        document = self.document
-        wanted = {r.name for r in document.layout.item_regions()}
-        by_name: dict[tuple[str, int], list[Instance]] = {}
-        if document.layout.describes == "stream":
-            by_name["", -1] = []
+        """The regions of items by group, and those of their pieces."""
+        document, layout = self.document, self.document.layout
+        items = self._side_by_side(layout.item_regions(), layout.describes == "stream")
+        pieces = self._side_by_side(layout.piece_regions())
+        for group in (*items, *pieces):
+            group.first = document.total
+            document.total += group.count
+        document.count = sum(g.count for g in items)
+        for group in pieces:
+            group.owners = np.zeros(group.count, np.int64)
+        document.groups = [*items, *pieces]
+        for group in pieces:
+            group.owners = owners_of(document, group)
+        for what in ("entries.count", "streams.count"):
+            promised = document.once.get(what)
+            if isinstance(promised, int) and promised != document.count:
+                where = ((i, s) for i in document.instances for s in i.shape.means.get(what, ()))
+                instance, slot = next(where)
+                raise document.error(f"{promised:,} are promised, but {document.count:,} are there.", instance, slot)
+
+    def _side_by_side(self, regions: list[Region], always: bool = False) -> list[Group]:
+        """Regions by group: parallel tables of one group have as many records each. always: one there is, of a stream of which no
+        region says anything."""
+        document, wanted = self.document, {r.name for r in regions}
+        by_name: dict[tuple[str, int], list[Instance]] = {("", -1): []} if always else {}
         for instance in document.instances:
             if instance.region.name in wanted:
                 by_name.setdefault((instance.region.group, instance.piece), []).append(instance)
+        groups = []
         for (name, _), instances in by_name.items():
-            count = len(instances[0].rows) if instances else 1  # a stream that no region says anything of
+            count = len(instances[0].rows) if instances else 1
             for other in instances[1:]:
                 if len(other.rows) != count:
                     raise document.error(
@@ -432,12 +453,5 @@ class _Reader:
                         f"{count:,}; they belong together.",
                         other,
                     )
-            stand = document.layout.stand_of(name)
-            document.groups.append(Group(name, instances, document.count, count, stand))
-            document.count += count
-        for what in ("entries.count", "streams.count"):
-            promised = document.once.get(what)
-            if isinstance(promised, int) and promised != document.count:
-                where = ((i, s) for i in document.instances for s in i.shape.means.get(what, ()))
-                instance, slot = next(where)
-                raise document.error(f"{promised:,} are promised, but {document.count:,} are there.", instance, slot)
+            groups.append(Group(name, instances, 0, count, document.layout.stand_of(name)))
+        return groups

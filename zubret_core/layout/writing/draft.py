@@ -16,6 +16,7 @@ from ..document import Document, Group, Instance
 from ..document.document import DEFAULTS
 from ..document.extent import Extent, Grid, NewItem
 from ..document.paths import folder_paths
+from ..document.pieces import cut
 from ..document.ties import Scope, meant
 from ..language.schema import Guard, Stand, ties_of
 from ..types.numbers import Result, stretched
@@ -29,7 +30,8 @@ class Draft:
 
     left_out: the items that are not written; stood: where the first payload began and the last one ended, None where there were
     none; columns: the items' meanings, by meaning; at, stored, item_files: where each payload will stand; listed: sources of
-    lines of a list that are taken anew, by item; points: the new records of tables that follow a sound, by the region's name.
+    lines of a list that are taken anew, by item; points: the new records of tables that follow a sound, by the region's name;
+    cut: what becomes the payload of items that stand in pieces.
     """
 
     def __init__(
@@ -57,8 +59,13 @@ class Draft:
         self.at = list(document.column("at") or []) if has_payloads else []
         self.stored = list(document.column("stored") or []) if has_payloads else []
         self.item_files = list(document.payload_files())
+        if document.in_pieces:
+            at, stored, self.item_files = document.spans()
+            self.at += at[document.count :].tolist()
+            self.stored += stored[document.count :].tolist()
         self.listed: dict[int, Source] = {}
         self.points: dict[str, dict[str, list[int]]] = {}
+        self.cut: dict[int, NewItem] = {}
         self.pools: dict[str, bytearray] = {}
         self.numbers: dict[str, int] = dict(document.numbers)
         self.pool_places: dict[str, dict[str, int]] = {}
@@ -106,6 +113,8 @@ class Draft:
                     field=f"record {item}",
                     next="Remove this swap.",
                 )
+        if self.document.in_pieces:
+            changes = self._cut(changes)
         for file in self.files.values():
             for extent in file.extents:
                 wanted = [changes[item] for item in extent.items if item in changes]
@@ -122,27 +131,44 @@ class Draft:
                 if wanted:
                     self._replace(extent, wanted[0], changes)
 
+    def _cut(self, changes: Mapping[int, NewItem]) -> dict[int, NewItem]:
+        """The changes of the pieces in which payloads stand; what else the items mean is put down at once. Of what stands in the same
+        pieces, all becomes another."""
+        document, out = self.document, dict[int, NewItem]()
+        places = document.places()
+        for item, new in changes.items():
+            for n in (n for n, spans in enumerate(places) if spans == places[item]):
+                self.cut[n] = changes.get(n, new)
+                self._mean(n, self.cut[n])
+            out |= {n: NewItem(part) for n, part in cut(document, item, new.payload)}
+        return out
+
+    def _mean(self, n: int, item: NewItem) -> None:
+        """Give an item the meanings that its new payload has, and its tables their points."""
+        for what, value in item.values.items():
+            if what in self.columns:
+                self.columns[what][n] = value
+        for table in self.document.followers(n) if n < self.document.count else ():
+            self.points[table.name] = new_points(self.document, table, n, item)
+
     def _replace(self, extent: Extent, item: NewItem, changes: Mapping[int, NewItem]) -> None:
         """Give an extent its new payload, its guard space along with it, and the items their new meanings: those of their own,
         or of the one whose payload they share."""
         extent.new = self._without_head(extent.items, item)
         extent.new_length = extent.new.payload.size
         stand, stands = self.stand_of(extent), Stands(self.document)
-        like = min(extent.items[0], self.document.count - 1)  # an added one is as the last one is
+        like = min(extent.items[0], self.document.total - 1)  # an added one is as the last one is
         for side, guard in (("before", stand.before), ("behind", stand.behind)):
             if guard != Guard() and (extent.at < 0 or getattr(extent, side) == stands.guard(like, guard)):
                 setattr(extent, f"new_{side}", stands.guard(like, guard, item.format))
-        for n in extent.items:
-            for what, value in changes.get(n, item).values.items():
-                if what in self.columns:
-                    self.columns[what][n] = value
-            for table in self.document.followers(n) if n < self.document.count else ():
-                self.points[table.name] = new_points(self.document, table, n, changes.get(n, item))
+        if extent.owner < 0:
+            for n in extent.items:
+                self._mean(n, changes.get(n, item))
 
     def stand_of(self, extent: Extent) -> Stand:
         """How a payload stands; an added one as those of the last group."""
         item = extent.items[0]
-        return (self.document.group_of(item) if item < self.document.count else self.document.groups[-1]).stand
+        return (self.document.group_of(item) if item < self.document.total else self.document.groups[-1]).stand
 
     def _without_head(self, items: list[int], item: NewItem) -> NewItem:
         """What goes to the payload's place: the head, where records hold one, goes into the record."""
@@ -167,11 +193,12 @@ class Draft:
         if (
             len(self.files) > 1
             or ranges
+            or document.in_pieces
             or any(i.region.sentinel or i.region.linked or i.holders for i in document.instances)
         ):
             raise ZubretError(
-                "No new archive with some of the entries can be made of this kind: its payloads stand in files beside it, inside one "
-                "another, or in ranges.",
+                "No new archive with some of the entries can be made of this kind: its payloads stand in files beside it, in pieces, inside "
+                "one another, or in ranges.",
                 file=document.file.name,
                 next="Choose another way of putting changes into the game.",
             )
@@ -220,7 +247,7 @@ class Draft:
         fixed = group is None or any(
             i.region.linked or (i.region.body and i.region.body.nested) for i in group.instances
         )
-        if group is None or fixed or not group.count:
+        if group is None or fixed or not group.count or document.in_pieces:
             raise ZubretError(
                 "Entries can only be added behind others of the same kind.",
                 file=document.file.name,
@@ -354,6 +381,10 @@ class Draft:
             for extent in file.extents:
                 for item in extent.items:
                     self.at[item], self.stored[item] = extent.new_at, extent.new_length
+        for item in range(self.document.count) if self.document.in_pieces else ():
+            pieces = self.document.pieces_of(item)
+            self.stored[item] = sum(self.stored[n] for n in pieces)
+            self.at[item] = self.at[pieces[0]] if pieces else 0
         for what, values in (("at", self.at), ("stored", self.stored)):
             if what in self.columns:
                 self.columns[what] = values
@@ -374,6 +405,15 @@ class Draft:
         return start + np.concatenate([[0], np.cumsum(lengths)[:-1]]).astype(np.int64)[: len(lengths)]
 
     # Values -----------------------------------------------------------------------------------------
+
+    def meant(self, means: str) -> list | None:
+        """What the items, or the pieces behind them, will mean; None where no field says it."""
+        owner, _, what = means.partition(".")
+        if owner == self.kind:
+            return self.columns.get(what)
+        if owner == "piece" and what in ("at", "stored"):
+            return self.at if what == "at" else self.stored
+        return [a + n for a, n in zip(self.at, self.stored, strict=True)] if means == "piece.end" else None
 
     def scope(self, instance: Instance) -> Scope:
         """What the ties of a region may name, as it will be."""
@@ -419,7 +459,8 @@ class Draft:
             given: Mapping[str, Any] = self.document.layout.given  # type: ignore[assignment]
             column = self.document.column(what) or [given.get(f"stream.{what}", DEFAULTS.get(what, 0))] * len(self.at)
         pairs = self.rows(instance)
-        values = np.array([column[item] for item, _ in pairs] or [DEFAULTS.get(what, 0)])
+        owner = self.document.owner if self.document.in_pieces else int
+        values = np.array([column[owner(item)] for item, _ in pairs] or [DEFAULTS.get(what, 0)])
         out = np.full(len(self.tables[instance.name].order), values[0], values.dtype)
         for (_, row), value in zip(pairs, values, strict=False):
             out[row] = value

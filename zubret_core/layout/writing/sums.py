@@ -10,6 +10,7 @@ from ...source import Source
 from ...source.sums import sum_of
 from ..checks.sums import OF_ITEMS, rule_of, sum_bytes, sum_error, sum_number, sums_of, taken
 from ..document import Document, Instance, Slot
+from ..document.extent import NewItem
 from .draft import Draft
 
 PASSES = 8
@@ -50,9 +51,12 @@ def _sources(draft: Draft, of: str) -> Iterator[tuple[int, Source]]:
     for file in draft.files.values():
         for extent in file.extents:
             if extent.new is not None:
-                source = extent.new.payload if of == "stored" else extent.new.unpacked or extent.new.payload
-                for item in extent.items:
-                    yield item, source
+                yield from ((item, _covered(extent.new, of)) for item in extent.items)
+    yield from ((item, _covered(new, of)) for item, new in draft.cut.items())
+
+
+def _covered(new: NewItem, of: str) -> Source:
+    return new.payload if of == "stored" else new.unpacked or new.payload
 
 
 def _store(new: Instance, slot: Slot, row: int, value: int | bytes) -> int:

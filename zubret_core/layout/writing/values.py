@@ -35,13 +35,13 @@ def check_results(draft: Draft) -> None:
     """An error where a meaning that follows from other fields does not come out as it shall."""
     for instance in draft.document.instances:
         for slot in instance.shape.fields:
-            owner, _, what = (slot.tie.means or "").partition(".")
-            if not isinstance(slot.type, Result) or owner != draft.kind or what not in draft.columns:
+            column = draft.meant(slot.tie.means or "")
+            if not isinstance(slot.type, Result) or column is None:
                 continue
             scope, has = draft.scope(instance), instance.records.has(slot)
             given = listed(meanings(slot, results(slot, scope), scope))
             for item, row in draft.rows(instance):
-                wanted = draft.columns[what][item]
+                wanted = column[item]
                 if (has is None or has[draft.tables[instance.name].order[row]]) and given[row] != wanted:
                     raise scope.fail(
                         f"{wanted} can't be stored: {slot.tie.means} follows from other fields, which give {given[row]}.",
@@ -55,8 +55,8 @@ def _write_region_values(draft: Draft, instance: Instance, whole: Mapping[str, A
     items, rows = [item for item, _ in pairs], [row for _, row in pairs]
     for slot in instance.shape.order:
         owner, _, what = (slot.tie.means or "").partition(".")
-        if owner == draft.kind and what in draft.columns:
-            column = draft.columns[what]
+        column = draft.meant(slot.tie.means or "")
+        if column is not None:
             _put(draft, table, slot, [column[item] for item in items], rows, scope)
             if instance.region.sentinel and what in ("at", "end") and instance.records.count:
                 _put_sentinel(draft, instance, slot, scope)
