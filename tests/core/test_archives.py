@@ -14,11 +14,12 @@ from django.test import SimpleTestCase
 from standin.chart import KEYS
 from standin.player import Ferry, Refused
 from tests.core.test_containers import OPEN_SOUNDS
+from tests.examples import examples
 from tests.support import WithFolder, bytes_of, demo_game, noise, problem_of, small_crate, source
 from zubret_core.codec import CODECS
 from zubret_core.container import GameFolder, IsoImage, NewEntry, TarArchive, ZipArchive
 from zubret_core.extract import Item, extract, targets_for
-from zubret_core.layout import layout_named
+from zubret_core.layout import layout_named, load_layout
 from zubret_core.locate import (
     BankRecord,
     Known,
@@ -235,6 +236,11 @@ class Keys(SimpleTestCase):
         for line in (f"{id}\t{path}", f"0x{id} = {path}", f"{id}; {path}", path.replace("/", "\\")):
             self.assertEqual(list(names_by_id(layout, [line])), [id], line)
         self.assertEqual(names_by_id(layout_named("saltglass-crate"), [path]), {})
+        layouts = {e.title: load_layout(e.layout) for e in examples() if "digests" in e.title or "Sizes" in e.title}
+        digests, numbers = layouts["Ids that are digests, or bytes"], layouts["Sizes that are not stored"]
+        for line in ("ABC", "900150983cd2, abc"):  # MD5 of "abc" after RFC 1321, A.5
+            self.assertEqual(list(names_by_id(digests, [line])), ["900150983cd2"])
+        self.assertEqual(names_by_id(numbers, ["face the sea", "7 sea", "0x8 bell"]), {"007": "sea", "008": "bell"})
 
 
 class Hold(WithFolder):

@@ -96,7 +96,7 @@ class WorkedExamples(SimpleTestCase):
                 new = next(reversed(found))
                 self.assertEqual(found.pop(new), b"more")
                 self.assertEqual(found, example.gives)
-                if "hashes" not in example.title:
+                if "hash:" not in example.layout:
                     self.assertEqual(new, path)
         # A nested chunk has no place of its own; a sentinel's file has no entry of that id; 1 record is a constant.
         self.assertEqual(

@@ -12,7 +12,6 @@ import zlib
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from functools import cache, partial
-from typing import Any, cast
 
 import numpy as np
 import xxhash
@@ -170,14 +169,14 @@ def _djb2(data: bytes) -> int:
     return value
 
 
-def _of_one(run: Callable[[Iterable[bytes]], int]) -> Callable[[bytes], int]:
+def _of_one(run: Callable[[Iterable[bytes]], int | bytes]) -> Callable[[bytes], int | bytes]:
     return lambda data: run([data])
 
 
-NAME_HASHES: dict[str, Callable[[bytes], int]] = {
+NAME_HASHES: dict[str, Callable[[bytes], int | bytes]] = {
     "fnv1a-32": _fnv1a(32),
     "fnv1a-64": _fnv1a(64),
     "djb2": _djb2,
-    **{name: _of_one(cast(Any, run)) for name, run in SUMS.items() if name not in ("md5", "sha1", "sha256")},
+    **{name: _of_one(run) for name, run in SUMS.items()},
 }
 """Hashes of names, by which archives find an entry and banks a stream; djb2 (times 33, start 5381) is common practice."""

@@ -13,6 +13,7 @@ from ...base import ZubretError
 from ...source import BytesSource, ChainSource, Part, SliceSource, Source
 from ...source.sums import Crc, sum_of
 from ..document import Document, Instance, Slot
+from ..document.ties import ids
 from ..language.expression import evaluate
 from ..language.fields import WHOLE, SumModel
 
@@ -186,6 +187,17 @@ def sum_bytes(value: int | bytes, slot: Slot, length: int) -> bytes:
     if isinstance(value, int):
         value = value.to_bytes(max(1, (value.bit_length() + 7) // 8, 4 if text else length), "big")
     return (value.hex().encode() if text else value)[:length]
+
+
+def id_of(slot: Slot, name: str) -> str:
+    """The id that a path or a name has by the `hash` of a field, as it is shown."""
+    assert slot.tie.hash is not None
+    value = slot.tie.hash.of(name)
+    if slot.whole:
+        return ids(slot, [sum_number(value, slot)])[0]
+    width = slot.type.width(slot.field) or (len(value) if isinstance(value, bytes) else 8)
+    data = sum_bytes(value, slot, width)
+    return data.decode() if slot.field.type == "text" else data.hex()
 
 
 def sum_error(document: Document) -> ZubretError:

@@ -58,8 +58,8 @@ class HashModel(Strict):
             raise ValueError(f'"{self.by}" is not a hash that Zubret knows ({", ".join(NAME_HASHES)})')
         return self
 
-    def of(self, path: str) -> int:
-        """The id of a path or a name."""
+    def of(self, path: str) -> int | bytes:
+        """The sum of a path or a name."""
         text = path.replace("/", self.slash)
         text = text.lower() if self.case == "lower" else text.upper() if self.case == "upper" else text
         data = text.encode("utf-8", "surrogateescape")

@@ -66,7 +66,7 @@ _PLACED = {
     "size": Meaning("", (NUMBER,), BY_BYTES),
     "volume": Meaning("", (NUMBER,)),
     "head": Meaning("", (BYTES,)),
-    "id": Meaning("", (NUMBER, TEXT)),
+    "id": Meaning("", (NUMBER, TEXT, BYTES)),
     "name": Meaning("", (TEXT,)),
     "pieces": Meaning("", (NUMBER,)),
 }

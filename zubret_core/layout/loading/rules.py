@@ -193,6 +193,7 @@ def _ties(layout: Layout) -> Iterator[Fault]:
                 yield where, f"a field of type {field.type} can't hold a sum; use an integer, bytes or text ({named})"
         if not kind.whole:
             taken = {"f": ("unit", "base"), "r": ("unit", "base", "per", "values", "none")}.get(field.type[0], ())
+            taken = ("hash",) if field.type in ("bytes", "text") else taken
             for key in {"unit", "base", "per", "values", "none", "pool", "hash"}.difference(taken):
                 if getattr(tie, key) != type(tie).model_fields[key].default:
                     yield where, f"`{key}` is for fields of whole numbers, but {tie.name} is of type {field.type}"

@@ -65,15 +65,22 @@ class Text(_Lengthy):
 
 @dataclass(frozen=True)
 class Bytes(_Lengthy):
-    """Bytes as they are."""
+    """Bytes as they are; as an id, their hexadecimal digits."""
 
     carries = (BYTES,)
 
-    def decode(self, field: FieldModel, cells: Cells) -> list[bytes | None]:
-        return cells.contents()
+    def decode(self, field: FieldModel, cells: Cells) -> Sequence[bytes | str | None]:
+        contents = cells.contents()
+        return [None if c is None else c.hex() for c in contents] if _is_id(field) else contents
 
     def encode(self, field: FieldModel, values: Sequence, old: Sequence[bytes | None], big: bool) -> list[bytes]:
+        if _is_id(field):
+            return [bytes.fromhex(value) for value in values]
         return [value.ljust(self.width(field) or 0, b"\0") for value in values]
+
+
+def _is_id(field: FieldModel) -> bool:
+    return (field.means or "").endswith(".id")
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from ...base import ZubretError
 from ...source import SliceSource, Source, same_bytes
 from ..checks.extents import Stands
+from ..checks.sums import id_of
 from ..document import Document, Group, Instance
 from ..document.document import DEFAULTS
 from ..document.extent import Extent, Grid, NewItem
@@ -311,10 +312,8 @@ class Draft:
                     f'The archive has no folder "{folder}".', file=path, next="Add the entry to a folder that is there."
                 )
         for _, slot in self.document.slots(f"{self.kind}.id", group):
-            tie = slot.tie
-            if tie.hash is not None:
-                number = tie.hash.of(path)
-                columns["id"][index] = f"{number:x}" if tie.shown == "hex" else str(number)
+            if slot.tie.hash is not None:
+                columns["id"][index] = id_of(slot, path)
             elif "path" not in columns and "name" not in columns:
                 columns["id"][index] = path
 
