@@ -130,6 +130,7 @@ def environment(data: Path, roots: list[Path] | None = None) -> dict[str, str]:
     """What the parts get to know: their data folder, which is made, and the folders of games beside the user's own."""
     env = {**os.environ, "ZUBRET_DATA_DIR": str(data), "PYTHONUNBUFFERED": "1", "PYTHONUTF8": "1"}
     env.setdefault("NUMBA_CACHE_DIR", str(data_home() / "compiled"))
+    env.pop("PYTHONDONTWRITEBYTECODE", None)  # every part would compile all of it anew, for a second each
     if roots:
         extra = os.environ.get("ZUBRET_LIBRARY_ROOTS")
         env["ZUBRET_LIBRARY_ROOTS"] = os.pathsep.join([*map(str, roots), *([extra] if extra else [])])

@@ -201,7 +201,7 @@ regions:
         refused = 0
         for means, meaning in MEANINGS.items():
             kind = means.split(".")[0]
-            if kind not in ("stream", "entry"):
+            if kind not in ("stream", "entry") or means.endswith(".pieces"):  # which needs a region of pieces, too
                 continue
             for name, type_ in TYPES.items():
                 more = {"result": ", of: 4"}.get(name, ", length: 4" * (name in ("text", "bytes", "digits", "bcd")))

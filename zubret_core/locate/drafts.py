@@ -11,8 +11,8 @@ from dataclasses import dataclass
 from functools import cache
 from typing import Any
 
+import yaml
 from pydantic import TypeAdapter
-from ruamel.yaml import YAML
 
 from ..bank import DescribedBank
 from ..base import ZubretError
@@ -230,7 +230,7 @@ def _way(line: str, size: str | None, evidence: str) -> _Way:
 
 @cache
 def _step(line: str) -> Any:
-    return _STEPS.validate_python([YAML(typ="safe").load(line)])[0]
+    return _STEPS.validate_python([yaml.safe_load(line)])[0]
 
 
 _STEPS: TypeAdapter[Any] = TypeAdapter(Steps)
