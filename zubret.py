@@ -369,8 +369,10 @@ def test(rest: list[str]) -> None:
     prepare_node_modules()
     prepare_tools()
     env = {**environment(data_home() / "test"), "ZUBRET_JOBS": "at once"}
-    command([PYTHON, "-m", "tests.checks"], cwd=ROOT, env=env)
+    checks = subprocess.Popen([str(PYTHON), "-m", "tests.checks"], cwd=ROOT, env=env)
     compile_decoders(env)
+    if checks.wait():
+        stop("the checks failed; what is wrong stands above.")
     # The runner's code is ours too; exec keeps its closing lines last.
     sys.exit(subprocess.call([str(PYTHON), "-m", "tests", *rest], cwd=ROOT, env=env))
 

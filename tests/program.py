@@ -1,16 +1,35 @@
 """A real Zubret, started by its launcher, with a data folder and a library of its own."""
 
+import hashlib
+import os
 import shutil
 import signal
 import subprocess
+import sys
 import tempfile
+from functools import cache
 from pathlib import Path
 
 from django.test import SimpleTestCase
 
 from bench.program import Page, free_port, is_up, launched, until
-from tests.support import copy_of_demo
+from tests.support import KEPT, ROOT, copy_of_demo
 from zubret_core.lock import held_by
+
+
+@cache
+def empty_database() -> Path:
+    """A database with nothing in it, kept until the steps that make one change: they take longer than all else of a start."""
+    value = hashlib.sha256()
+    for file in sorted((ROOT / "server").glob("*/migrations/*.py")):
+        value.update(file.read_bytes())
+    folder = KEPT / f"empty-{value.hexdigest()[:12]}"
+    if not folder.exists():
+        part = Path(tempfile.mkdtemp(dir=KEPT))
+        env = {**os.environ, "ZUBRET_DATA_DIR": str(part)}
+        subprocess.run([sys.executable, "manage.py", "prepare"], cwd=ROOT, env=env, check=True)
+        part.rename(folder)
+    return folder / "zubret.sqlite3"
 
 
 class ProgramTest(SimpleTestCase):
@@ -25,6 +44,8 @@ class ProgramTest(SimpleTestCase):
         cls.addClassCleanup(shutil.rmtree, cls.root, ignore_errors=True)
         cls.game = copy_of_demo(cls.root / "library" / "Saltglass Ferry")
         cls.prepare_library()
+        (cls.root / "home" / "run").mkdir(parents=True)
+        shutil.copy(empty_database(), cls.root / "home" / "run")
         cls.port = free_port()
         cls.address = f"http://127.0.0.1:{cls.port}"
         cls.log = open(cls.root / "log.txt", "w+")

@@ -12,7 +12,7 @@ from tests.program import ProgramTest
 from tests.server.support import wav_bytes
 from tests.support import copy_of_demo, tone
 
-SECONDS = float(os.environ.get("ZUBRET_TEST_BUSY", "60"))
+SECONDS = float(os.environ.get("ZUBRET_TEST_BUSY", "30"))
 LISTENERS = 20
 
 

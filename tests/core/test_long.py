@@ -37,8 +37,8 @@ for format in ({formats}):
 class Long(WithFolder):
     def test_a_replacement_of_hours_is_prepared_in_bounded_memory_and_writes_no_more_than_it_makes(self):
         """The operating system refuses what goes beyond (RLIMIT_DATA), and a file larger than the result (RLIMIT_FSIZE); whole as
-        float32 the samples would be 160 MB."""
-        place, frames = self.folder / "long.wav", 20_000_000
+        float32 the samples would be 112 MB."""
+        place, frames = self.folder / "long.wav", 14_000_000
         with open(place, "wb") as file:  # all but its head is a hole
             file.write(wav_head(frames * 4, 48000, 2))
             file.truncate(44 + frames * 4)
