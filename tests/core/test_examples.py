@@ -103,6 +103,7 @@ class WorkedExamples(SimpleTestCase):
             [t for t, _ in refused],
             [
                 "A list of links",
+                "A sum behind each payload",
                 "Chunks inside chunks",
                 "A file that is packed as a whole",
                 "Folders that hold ranges of entries",
@@ -134,6 +135,7 @@ class WorkedExamples(SimpleTestCase):
             sorted(set(refused)),
             [
                 "A list of links",
+                "A sum behind each payload",
                 "A table in several pieces",
                 "Chunks inside chunks",
                 "Folders that hold ranges of entries",

@@ -1,22 +1,24 @@
-"""Ten open formats described in our language, from their published documents: read, changed, rebuilt, and read by others.
+"""Eleven open formats described in our language, from their published documents: read, changed, rebuilt, and read by others.
 
 AIFF (1989), .au, CAF, Wave64, RF64 (EBU Tech 3306): against libsndfile. Standard MIDI Files 1.0: by its own numbers.
-cpio's new ASCII form and ar: against Debian's cpio and binutils. ISO 9660 (ECMA-119): against pycdlib. Chunks of a FORM, and TAR,
-stand in test_examples.
+cpio's new ASCII form and ar: against Debian's cpio and binutils. ISO 9660 (ECMA-119): against pycdlib. PNG (W3C 2025): against the media
+library and zlib. Chunks of a FORM, and TAR, stand in test_examples.
 """
 
 import io
 import struct
 import subprocess
 import tempfile
+import zlib
 from pathlib import Path
 
+import av
 import numpy as np
 import pycdlib
 import soundfile
 from django.test import SimpleTestCase
 
-from tests.support import ROOT, bytes_of, noise, problem_of, source
+from tests.support import ROOT, bytes_of, edited, noise, problem_of, source
 from zubret_core.bank import DescribedBank, NewStream
 from zubret_core.codec import codec_of
 from zubret_core.container import DescribedArchive, NewEntry
@@ -98,6 +100,33 @@ class Archives(SimpleTestCase):
 
     def contents(self, archive: DescribedArchive) -> dict[str, bytes]:
         return {e.path.rstrip("/ "): bytes_of(archive.open(n)) for n, e in enumerate(archive.entries)}
+
+    def test_png(self):
+        """The browser's own pictures of our screens, whose pixels a new text does not touch; a sum that is wrong is told."""
+
+        def seen(data: bytes) -> np.ndarray:
+            with av.open(io.BytesIO(data)) as file:
+                return next(file.decode(video=0)).to_ndarray(format="rgb24")
+
+        data = (ROOT / "docs/screenshots/loops.png").read_bytes()
+        archive = self.opened("png", data)
+        text = b"Title\0" + "Zubret".encode("latin-1")
+        at, chunks = 8, []
+        while at < len(data):
+            (size,) = struct.unpack_from(">I", data, at)
+            chunks.append((data[at + 4 : at + 8], data[at + 8 : at + 8 + size]))
+            at += 12 + size
+        self.assertEqual(list(self.contents(archive).values()), [content for _, content in chunks])
+        chunk = struct.pack(">I", len(text)) + b"tEXt" + text + struct.pack(">I", zlib.crc32(b"tEXt" + text))
+        made = data[:33] + chunk + data[33:]
+        self.assertTrue((seen(made) == seen(data)).all())
+        archive = self.opened("png", made)
+        new = bytes_of(archive.rebuild({1: source(text + b" and more")}).source)
+        self.assertTrue((seen(new) == seen(data)).all())
+        self.assertEqual(new[41 + len(text) + 9 :][:4], struct.pack(">I", zlib.crc32(b"tEXt" + text + b" and more")))
+        self.assertEqual(bytes_of(self.opened("png", new).rebuild({1: source(text)}, anew=True).source), made)
+        spoilt = DescribedArchive(layout("png"), source(edited(made, len(made) - 1, "<B", made[-1] ^ 1)))
+        self.assertIn("of what stands in front of it", problem_of(self, spoilt.verify).what)
 
     def test_cpio(self):
         with tempfile.TemporaryDirectory() as folder:

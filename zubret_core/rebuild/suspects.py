@@ -221,6 +221,8 @@ def _stale(spot: Spot, old: Document, new: Document, changed: list[int]) -> Iter
             yield from _rule(spot, old, item, table) if rule.every else _marks(spot, old, new, item, table)
     for region in old.layout.regions:
         around = old.layout.region(region.each) if region.each else None
+        if old.layout.trails(region):
+            continue
         if around in old.layout.item_regions() and region.follows is None and not any(t.means for t in ties_of(region)):
             evidence = f"it stands for each record of {region.each}, but nothing says how it follows from the sound"
             yield Suspect(spot.name, region.name, evidence, f"{{name: {region.name}, follows: {{every: ...}}}}")

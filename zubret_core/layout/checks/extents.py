@@ -234,14 +234,13 @@ def _regions(document: Document, name: str) -> Iterator[Extent]:
             follows = instance.region.after is not None or _turns(document, instance)
             yield Extent(instance.at, instance.stored, instance, grid=grid, fill=fill, follows=follows)
             continue
-        body = instance.region.body
-        assert body is not None
+        body, trails = instance.frame, document.layout.trails(instance.region)
         holders, inside, lengths = instance.holders, instance.inside.tolist(), instance.records.lengths().tolist()
         for n, at in enumerate(instance.records.places.tolist()):
             length = lengths[n] + (body.skip if n in holders else 0)
             first = n == 0 or inside[n] == n - 1
             grid = Grid(1 if first else body.align)
-            yield Extent(at, length, instance, n, grid=grid, fill=body.fill, follows=n > 0)
+            yield Extent(at, length, instance, n, grid=grid, fill=body.fill, follows=n > 0 or trails)
 
 
 def _region_grid(document: Document, instance: Instance) -> Grid:

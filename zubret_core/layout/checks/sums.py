@@ -49,15 +49,20 @@ def check_sums(document: Document, large: bool) -> None:
     for instance, slot, how in sums_of(document):
         if how.of in OF_ITEMS:
             continue
-        if how.of == "record":
+        if how.of == "body":
+            for row in range(instance.records.count) if large else ():
+                compare(
+                    document, instance, slot, row, taken(document, instance, slot, row), "of what stands in front of it"
+                )
+        elif how.of == "record":
             if not large:
                 for row in range(instance.records.count):
                     compare(document, instance, slot, row, taken(document, instance, slot, row), "of the record")
-            continue
-        source = covered(document, instance, slot, 0)
-        if source is not None and (source.size > LARGE) == large:
-            what = "of " + (how.of if how.of in WHOLE else f"region {how.of}")
-            compare(document, instance, slot, 0, sum_of(rule_of(how), source), what)
+        else:
+            source = covered(document, instance, slot, 0)
+            if source is not None and (source.size > LARGE) == large:
+                what = "of " + (how.of if how.of in WHOLE else f"region {how.of}")
+                compare(document, instance, slot, 0, sum_of(rule_of(how), source), what)
 
 
 def verify(document: Document) -> None:
@@ -67,6 +72,13 @@ def verify(document: Document) -> None:
 
 def check_item(document: Document, item: int, unpacked: Callable[[], Source]) -> None:
     """ZubretError unless an item's payload has the sums that its record gives."""
+    for instance, slot, _ in sums_of(document, ("body",)):
+        front = document.instance(instance.region.each or "")
+        if front is not None and any(i is front for i in document.group_of(item).instances):
+            row = document.row_of(item, front)
+            compare(
+                document, instance, slot, row, taken(document, instance, slot, row), "of what stands in front of it"
+            )
     for instance, slot, how in sums_of(document, ("stored", "unpacked")):
         for n in (item, *document.pieces_of(item)):
             if any(i is instance for i in document.group_of(n).instances):
@@ -133,6 +145,9 @@ def covered(document: Document, instance: Instance, slot: Slot, row: int) -> Sou
         start = int(records.starts[row])
         source: Source = BytesSource(records.bytes_of(row), document.file.name)
         at -= start
+    elif how.of == "body":
+        start, end = _body(document, instance, slot, row)
+        source, at = SliceSource(document.source, start, end - start), -1
     elif how.of in ("file", "span"):
         source, at = document.source, records.place_of(slot, row)
         if how.of == "span":
@@ -149,6 +164,16 @@ def covered(document: Document, instance: Instance, slot: Slot, row: int) -> Sou
             source = BytesSource(other.records.data.data, source.name)
         at = at if other is instance else -1
     return source if how.blank is None else blanked(source, at, length, how.blank)
+
+
+def _body(document: Document, instance: Instance, slot: Slot, row: int) -> tuple[int, int]:
+    """Where the body in front of a record begins, or a field of the record before that, and where it ends."""
+    front, end = document.instance(instance.region.each or ""), int(instance.records.places[row])
+    assert front is not None and slot.tie.sum is not None
+    since = slot.tie.sum.since
+    if since is not None:
+        return front.records.place_of(front.shape.slots[since], row), end
+    return int(front.records.places[row] + front.records.lengths()[row]), end
 
 
 def _span(document: Document, instance: Instance, slot: Slot) -> tuple[int, int]:

@@ -134,7 +134,7 @@ class Document:
         records = instance.records
         offset = records.place_of(slot, row) if slot and row < records.count else instance.at
         name = f"{instance.name}.{slot.tie.name}" if slot else instance.name
-        if not instance.region.single and slot:
+        if instance.many and slot:
             name += f" of record {row}"
         help = next or f"The file is damaged or is not what the layout {self.layout.id} describes: check both."
         return ZubretError(what, file=instance.content.name, offset=offset, field=name, next=help)

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from ...source import Source
 from ...source.steps import Chain
-from ..language.schema import Region
+from ..language.schema import NO_BODY, Body, Region
 from .records import Records
 from .shape import Shape
 
@@ -20,7 +20,7 @@ class Instance:
 
     file: the companion's name, "" for the described file; at, stored: its bytes there; content: its unpacked bytes;
     rows: the records that are items (a sentinel is none, nor is a record that holds others); body: for regions with
-    bodies, (records, 2) place and bytes of each record's body; inside: (records,) the record that each record stands
+    bodies, (records, 2) place and bytes of each record's body, empty where the records stand behind the bodies of others; inside: (records,) the record that each record stands
     in, -1 at the top. piece: its number, where a region stands several times, else -1; holder: the record for which it stands, as a region
     and a row, or whose body it stands in; room: bytes of that body, else -1.
     """
@@ -48,6 +48,16 @@ class Instance:
     def name(self) -> str:
         """The region's name, with its number where it stands several times."""
         return self.region.name if self.piece < 0 else f"{self.region.name} {self.piece}"
+
+    @property
+    def frame(self) -> Body:
+        """How the bodies of its records stand."""
+        return self.region.body or NO_BODY
+
+    @property
+    def many(self) -> bool:
+        """Whether an error or a mark has to say of which record it speaks."""
+        return not self.region.single or self.records.count > 1
 
     @property
     def holders(self) -> set[int]:

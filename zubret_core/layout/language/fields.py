@@ -12,7 +12,7 @@ from .terms import MEANINGS, ONCE, UNITS, HexBytes, IntType, Name, Number, Order
 
 Range = Annotated[str, Field(pattern=r"^\d{1,20}\.\.\d{1,20}$")]
 """A range of stored numbers, both ends included: 16..31."""
-WHOLE = ("stored", "unpacked", "record", "file", "span", "listed")
+WHOLE = ("stored", "unpacked", "record", "body", "file", "span", "listed")
 """What a sum may cover besides a region."""
 
 
@@ -32,7 +32,10 @@ class SumModel(Strict):
 
     by: str | CrcModel = Field(examples=list(SUMS))
     of: str = Field(
-        description="stored, unpacked, record, file, span, listed, or the name of a region", examples=list(WHOLE)
+        description="stored, unpacked, record, body, file, span, listed, or the name of a region", examples=list(WHOLE)
+    )
+    since: Name | None = Field(
+        None, description="of a body: the field of the record in front from which on it is covered, too"
     )
     start: Number = Field(0, description="of a span: its first byte in the file")
     end: Number = Field("file.size", description="of a span: the byte behind its last")

@@ -27,6 +27,10 @@ class Body(Strict):
     skip: int = Field(0, ge=0, le=1 << 16, description="bytes at the beginning of a nested body")
 
 
+NO_BODY = Body(size="none")
+"""Of records that stand behind the bodies of others."""
+
+
 class Pool(Strict):
     """A region of texts, one behind the other."""
 
@@ -334,6 +338,11 @@ class Layout(Strict):
     def inner(self, region: Region) -> Region | None:
         """The region that stands behind each record of this one, before the next."""
         return next((r for r in self.regions if r.each == region.name and r.after == region.name), None)
+
+    def trails(self, region: Region) -> bool:
+        """Whether the records of a region stand behind the bodies of another one's."""
+        around = self.region(region.each) if region.each is not None else None
+        return around is not None and around.body is not None and region.after == region.each
 
     def region(self, name: str) -> Region | None:
         """The region with this name."""

@@ -92,6 +92,8 @@ def _each(layout: Layout, n: int, region: Region) -> Iterator[Fault]:
     holder = next((r for r in layout.regions[:n] if r.name == region.each), None)
     if holder is None:
         yield where, f'"{region.each}" is no earlier region (each of region {region.name})'
+    elif layout.trails(region):
+        yield from _trails(layout, region, where)
     elif holder.once or holder.pool or holder.body or holder.packed or holder.file:
         yield where, f"region {region.each} must repeat, stand in the described file, and have no body and no packing"
     elif region.after == region.each and sum(r.each == region.each for r in layout.regions) > 1:
@@ -99,6 +101,19 @@ def _each(layout: Layout, n: int, region: Region) -> Iterator[Fault]:
     same = [r for r in layout.item_regions() if r.group == region.group]
     if region in same and any(r.each != region.each for r in same):
         yield where, f'the regions of group "{region.group}" all stand for each record of the same region'
+
+
+def _trails(layout: Layout, region: Region, where: Path) -> Iterator[Fault]:
+    """What records that stand behind the bodies of others must fulfil."""
+    if region.when is not None or not region.single or region.size is not None or region.align > 1:
+        yield (
+            where,
+            f"each record of region {region.name} stands behind a body, so it has no when, repeat, until, size or align",
+        )
+    if any(f.when is not None or TYPES[f.type].width(f) is None or f.type == "result" for f in region.fields):
+        yield where, f"region {region.name} stands behind bodies, so its fields are always there, of a fixed length"
+    if any(t.means for t in ties_of(region)):
+        yield where, f"region {region.name} stands behind bodies, where fields have no meaning; sums may stand there"
 
 
 def _follows(layout: Layout, region: Region, where: Path) -> Iterator[Fault]:
@@ -187,6 +202,13 @@ def _ties(layout: Layout) -> Iterator[Fault]:
         if tie.pool is not None and not any(r.name == tie.pool and r.pool for r in layout.regions):
             yield where, f'"{tie.pool}" is no region with a pool ({named})'
         if tie.sum is not None:
+            if tie.sum.of == "body" and not layout.trails(region):
+                yield (
+                    where,
+                    f"a sum over a body stands behind it, in a region with `each` and `after` of those records ({named})",
+                )
+            elif tie.sum.since is not None and tie.sum.since not in _names_in_front(layout, region):
+                yield where, f'"{tie.sum.since}" is no field of the records in front ({named})'
             if tie.sum.of not in WHOLE and tie.sum.of not in regions:
                 yield where, f'a sum covers {", ".join(WHOLE)} or a region, not "{tie.sum.of}" ({named})'
             if field.type in ("varint", "align", "f32", "f64", "f80", "bcd", "result"):
@@ -207,6 +229,12 @@ def _ties(layout: Layout) -> Iterator[Fault]:
             for stored in [*tie.numbered, *(n for low, high, _ in tie.ranges for n in (low, high))]:
                 if not _within(field, tie, stored):
                     yield where, f"field {tie.name} can't hold {stored:,}, which `values` lists"
+
+
+def _names_in_front(layout: Layout, region: Region) -> set[str]:
+    """The fields of the records behind whose bodies a region stands."""
+    front = layout.region(region.each) if region.each is not None and layout.trails(region) else None
+    return {f.name for f in front.fields} if front is not None else set()
 
 
 def _within(field: FieldModel, tie: Tied, number: int) -> bool:

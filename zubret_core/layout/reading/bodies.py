@@ -23,10 +23,10 @@ MOST = 1 << 22
 
 class Walk:
     """One walk over a region with bodies. numbers: what expressions may name besides the record's own fields; frames: its bodies
-    are other regions, so that no record is an item."""
+    are other regions, so that no record is an item; behind: bytes of the records that stand behind bodies."""
 
-    def __init__(self, shape: Shape, source: Source, numbers: Mapping[str, int], frames: bool = False):
-        self.frames = frames
+    def __init__(self, shape: Shape, source: Source, numbers: Mapping[str, int], frames: bool = False, behind: int = 0):
+        self.frames, self.behind = frames, behind
         assert shape.region.body is not None
         self.shape, self.source, self.numbers = shape, source, numbers
         self.region, self.body = shape.region, shape.region.body
@@ -59,13 +59,14 @@ class Walk:
                 break
             record, after = read_records(self.shape, self.source, pos, end, 1, self.numbers, pos, alone=True)
             size = self._body_size(record)
-            if size < 0 or after + size > end:
+            if size < 0 or after + size + self.behind > end:
                 field = f"{self.region.name}.{self.body.size} of record {len(self.rows)}"
                 raise self._error(f"The body of {size:,} bytes leaves the {end:,} bytes that there are.", pos, field)
             self.rows.append((record, after, size, around))
             mine, stop = len(self.rows) - 1, after + size
             if self._first_text(record) in self.body.nested and size >= self.body.skip:
                 self._level(after + self.body.skip, stop, None, mine, depth + 1)
+            stop += self.behind
             pos = min(end, stop + -stop % self.body.align)
             done += 1
             if len(self.rows) > MOST:

@@ -171,13 +171,14 @@ class _Reader:
         inner = self.document.layout.inner(region)
         if region.linked:
             yield from self._links(region)
-        elif inner is not None:
+        elif inner is not None and region.body is None:
             yield from self._turns(region, inner)
         elif region.each is None:
             found = self._chunk_of(region) if region.chunk is not None else None
             there = region.chunk is None or found is not None
             if there and (region.when is None or self._value(region.when, region, holder=found)):
-                yield self._region(region, found)
+                framed = self._region(region, found)
+                yield from (framed,) if inner is None else (framed, self._trailing(inner, framed))
         else:
             last: Instance | None = None
             holders = [i for i in self.document.instances if i.region.name == region.each]
@@ -245,6 +246,19 @@ class _Reader:
                 return frames, row
         return None
 
+    def _trailing(self, region: Region, framed: Instance) -> Instance:
+        """The records that stand behind the bodies of others."""
+        shape, source = shape_of(self.document.layout, region), self.document.source
+        assert framed.body is not None
+        places = framed.body.sum(axis=1) if len(framed.body) else np.zeros(0, np.int64)
+        data = b"".join(source.read(at, shape.width) for at in places.tolist())
+        records = Records.fixed(shape, shape.fields, np.frombuffer(data, np.uint8), len(places), 0)
+        records.moved(places)
+        instance = Instance(region, "", framed.at, 0, SliceSource(source, framed.at, 0), records)
+        instance.body = np.stack([places + shape.width, np.zeros_like(places)], axis=1)
+        instance.inside = np.full(len(places), -1, np.int64)
+        return instance
+
     # Regions ----------------------------------------------------------------------------------------
 
     def _region(
@@ -299,7 +313,10 @@ class _Reader:
     ) -> Instance:
         shape = shape_of(self.document.layout, region)
         if region.body:
-            return Walk(shape, source, numbers, self.document.layout.frames(region)).read(at, limit, count)
+            layout = self.document.layout
+            inner = layout.inner(region)
+            behind = shape_of(layout, inner).width if inner is not None else 0
+            return Walk(shape, source, numbers, layout.frames(region), behind).read(at, limit, count)
         records, end = self._records(region, source, at, limit, count, numbers, at)
         stored = limit - at if region.size is not None else end - at
         return self._instance(region, file, at, stored, SliceSource(source, at, stored), records)

@@ -152,8 +152,7 @@ class _Rebuild:
         table, changed = self.draft.tables[instance.name], False
         places = self.draft.record_places(instance).tolist()
         records = table.encode(places[0] if places else 0, places)
-        body, holders = instance.region.body, instance.holders
-        assert body is not None
+        body, holders = instance.frame, instance.holders
         lengths = records.lengths().tolist()
         for extent in self.draft.files[""].extents:
             if extent.instance is instance:
@@ -331,9 +330,9 @@ class _Rebuild:
         return Rewritten(new.content, old, marks_of(instance, new, table.order if table else None), instance.name)
 
     def _record_bytes(self, instance: Instance, extent: Extent) -> Source:
-        new, body, row = self.next[instance.name], instance.region.body, extent.record
+        new, body, row = self.next[instance.name], instance.frame, extent.record
         order = self.draft.tables[instance.name].order
-        assert body is not None and instance.body is not None
+        assert instance.body is not None
         data = new.records.bytes_of(row)
         old_file, before = self.document.source, order[row]
         was = int(instance.records.places[before])

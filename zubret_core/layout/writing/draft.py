@@ -196,6 +196,7 @@ class Draft:
             or ranges
             or document.in_pieces
             or any(i.region.sentinel or i.region.linked or i.holders for i in document.instances)
+            or any(document.layout.trails(i.region) for i in document.instances)
         ):
             raise ZubretError(
                 "No new archive with some of the entries can be made of this kind: its payloads stand in files beside it, in pieces, inside "
@@ -246,7 +247,8 @@ class Draft:
         document = self.document
         group = document.groups[-1] if document.groups else None
         fixed = group is None or any(
-            i.region.linked or (i.region.body and i.region.body.nested) for i in group.instances
+            i.region.linked or (i.region.body and (i.region.body.nested or document.layout.inner(i.region)))
+            for i in group.instances
         )
         if group is None or fixed or not group.count or document.in_pieces:
             raise ZubretError(

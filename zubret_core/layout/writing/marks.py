@@ -46,7 +46,7 @@ def _pool(old: Instance, new: Instance) -> list[Mark]:
 def label(new: Instance, slot: Slot, row: int) -> str:
     """What people call a field of a record."""
     name = f"{new.name}.{slot.field.name}"
-    return name if new.region.single else f"{name} of record {row}"
+    return name if not new.many else f"{name} of record {row}"
 
 
 def _aligned(old: Instance, new: Instance) -> Iterator[Mark]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 
 import numpy as np
 
@@ -11,6 +11,7 @@ from ...source.sums import sum_of
 from ..checks.sums import OF_ITEMS, rule_of, sum_bytes, sum_error, sum_number, sums_of, taken
 from ..document import Document, Instance, Slot
 from ..document.extent import NewItem
+from ..language.fields import SumModel
 from .draft import Draft
 
 PASSES = 8
@@ -32,15 +33,27 @@ def write_sums(draft: Draft, new: Mapping[str, Instance], joined: Callable[[], D
             key = instance.name, slot.tie.name
             if how.of in OF_ITEMS or seen.get(key) == version:
                 continue
-            if how.of in ("file", "span") and stands != version:
+            if how.of in ("file", "span", "body") and stands != version:
                 document, stands = joined(), version
-            for row in range(new[instance.name].records.count if how.of == "record" else 1):
-                if how.of in ("record", "file", "span") or document.instance(how.of) is not None:
+            for row in _rows(draft, new, instance, how):
+                if how.of in ("record", "body", "file", "span") or document.instance(how.of) is not None:
                     version += _store(new[instance.name], slot, row, taken(document, new[instance.name], slot, row))
             seen[key] = version
         if version == before:
             return
     raise sum_error(draft.document)
+
+
+def _rows(draft: Draft, new: Mapping[str, Instance], instance: Instance, how: SumModel) -> Iterable[int]:
+    """The records whose sums may be others than before."""
+    if how.of != "body":
+        return range(new[instance.name].records.count if how.of == "record" else 1)
+    front = draft.document.instance(instance.region.each or "")
+    assert front is not None
+    fresh = {item for file in draft.files.values() for e in file.extents if e.new is not None for item in e.items}
+    rows = {row for item, row in draft.rows(front) if item in fresh}
+    before, after = front.records, new[front.name].records
+    return sorted(rows | {r for r in range(before.count) if before.bytes_of(r) != after.bytes_of(r)})
 
 
 def _sources(draft: Draft, of: str) -> Iterator[tuple[int, Source]]:

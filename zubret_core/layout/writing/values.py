@@ -76,7 +76,7 @@ def _write_region_values(draft: Draft, instance: Instance, whole: Mapping[str, A
         elif owner == "folder":
             values = listed(draft.document.values(instance, slot))
             _put(draft, table, slot, values, list(range(len(values))), scope)
-    if instance.body is not None:
+    if instance.region.body is not None:
         _put_bodies(draft, instance, table, pairs, scope)
 
 
