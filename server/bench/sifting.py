@@ -18,7 +18,8 @@ from zubret_core.codec import codec_of
 from zubret_core.extract import safe_path
 from zubret_core.extract.write import need_room
 from zubret_core.layout import Layout, load_layout
-from zubret_core.locate.drafts import draft, drafts
+from zubret_core.locate.draft_texts import draft
+from zubret_core.locate.drafts import drafts
 from zubret_core.locate.spot import IN
 from zubret_core.locate.tables import HEAD, find_table
 from zubret_core.locate.unknown import Candidate

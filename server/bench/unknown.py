@@ -8,7 +8,7 @@ from typing import Any
 from zubret_core.base import Kept, ZubretError
 from zubret_core.base.format import frozen
 from zubret_core.codec import codec_of
-from zubret_core.locate.drafts import draft
+from zubret_core.locate.draft_texts import draft
 from zubret_core.locate.tables import HEAD, find_table
 from zubret_core.locate.turns import MOST_CHANNELS, turns_of, verdict
 from zubret_core.locate.unknown import RATES, Candidate, likely_start, rank

@@ -26,7 +26,7 @@ from zubret_core.codec.frames import ADTS, MPEG, chain, header, walk
 from zubret_core.container import GameFolder
 from zubret_core.layout import load_layout
 from zubret_core.locate import Known, Locator, Spot, kind_of
-from zubret_core.locate.drafts import draft
+from zubret_core.locate.draft_texts import draft
 from zubret_core.locate.unknown import rank
 from zubret_core.rebuild import StreamSwap, plan_rebuild, prove_in_new_process, write_plan
 from zubret_core.rebuild.expected import expectation

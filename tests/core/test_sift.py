@@ -5,6 +5,7 @@ written by libsndfile.
 """
 
 import io
+import itertools
 import os
 import struct
 import time
@@ -218,6 +219,29 @@ def at_the_end() -> bytes:
     return b"TAIL" + struct.pack("<IQ", 20, 16 + len(payloads)) + payloads + records
 
 
+def pooled(place: str, absolute: bool, told: bool, order: str) -> bytes:
+    """An archive whose records point to their names, the last name first."""
+    starts, names = {}, b""
+    for n in reversed(range(len(NAMES))):
+        starts[n] = len(names)
+        names += NAMES[n].encode() + b"\0"
+    length = 12 * len(TEXTS)
+    table = 32 + (-(-len(names) // 4) * 4 if place == "front" else 0)
+    begin = table + length + (len(names) if place == "behind" else 0)
+    begin += -begin % 16
+    payloads, spans = b"", []
+    for text in TEXTS:
+        spans.append((begin + len(payloads), len(text)))
+        payloads += text + bytes(-len(text) % 16)
+    pool = {"front": 32, "behind": table + length, "end": begin + len(payloads)}[place]
+    records = b"".join(struct.pack(f"{order}III", starts[n] + pool * absolute, *span) for n, span in enumerate(spans))
+    head = b"POOL" + struct.pack(f"{order}IIII", len(TEXTS), *((table, pool, len(names)) if told else (2**32 - 1,) * 3))
+    out = bytearray(begin + len(payloads) + (len(names) if place == "end" else 0))
+    for at, piece in ((0, head), (pool, names), (table, records), (begin, payloads)):
+        out[at : at + len(piece)] = piece
+    return bytes(out)
+
+
 class Drafts(SimpleTestCase):
     def test_archives_are_drafted_as_they_are_packed(self):
         """The first draft gives every entry as it was packed, by its name where it has one, explains all, and gives the file back."""
@@ -237,6 +261,27 @@ class Drafts(SimpleTestCase):
                     self.assertEqual([e.path for e in found.entries], NAMES)
                 self.assertEqual(bytes_of(found.rebuild({}, anew=True).source), data)
                 self.assertTrue(all(line for line in best.evidence) and best.evidence)
+
+    def test_names_may_stand_apart_from_the_table(self):
+        """In front of it, behind it, or at the end; counted from the file's beginning or from their own; with and without numbers of the
+        head that say where they are."""
+        for k, (place, absolute, told) in enumerate(
+            itertools.product(("front", "behind", "end"), (True, False), (True, False))
+        ):
+            order = "<>"[k // 2 % 2]
+            data = pooled(place, absolute, told, order)
+            with self.subTest(place, absolute=absolute, told=told, order=order):
+                best = drafts("hold.dat", source(data))[0]
+                self.assertGreater(best.share, 0.99)
+                found = DescribedArchive(load_layout(best.text), source(data))
+                self.assertEqual([e.path for e in found.entries], NAMES)
+                self.assertEqual([bytes_of(found.open(n)) for n in range(len(found.entries))], TEXTS)
+                self.assertEqual(bytes_of(found.rebuild({}, anew=True).source), data)
+                if place == "end" and not told:
+                    continue  # nothing says where they go
+                longer = bytes_of(found.rebuild({1: source(b"longer" * 900)}).source)
+                again = DescribedArchive(load_layout(best.text), source(longer))
+                self.assertEqual(([e.path for e in again.entries], bytes_of(again.open(1))), (NAMES, b"longer" * 900))
 
     def test_a_table_may_point_into_a_file_beside_it(self):
         """Packed payloads by a table in a file of its own, then places in sectors, then names of any length; a file that is no part of it

@@ -16,7 +16,7 @@ from zubret_core.codec import codec_of
 from zubret_core.container import GameFolder
 from zubret_core.layout import load_layout, shipped_layouts
 from zubret_core.locate import Known, Spot, open_bank
-from zubret_core.locate.drafts import draft
+from zubret_core.locate.draft_texts import draft
 from zubret_core.locate.tables import find_table
 from zubret_core.locate.unknown import MOVES, Candidate, likely_start, rank
 from zubret_core.source import FileSource

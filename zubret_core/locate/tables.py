@@ -10,6 +10,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ..source import Source
+from .pools import NAMES, NamePool, pool_of
 from .unknown import Candidate
 
 HEAD = 64 << 10
@@ -48,7 +49,7 @@ class TableGuess:
     """Records of `stride` bytes from `at` on, `count` of them, in which places and sizes stand.
 
     fields: place of the number within the record, by meaning: at and stored or end (u32, or u64 where its upper half is always 0), and where
-    found path (text and its bytes, as text16), id (u16 or u32), frames and rate. unit, base: place = number * unit + base, where base is 0 or
+    found path (text and its bytes, as text16, or u32 where names stand in a pool), id (u16 or u32), frames and rate. unit, base: place = number * unit + base, where base is 0 or
     the place of the first payload. spans: the payloads, (place, bytes). counter: place and type of the number that counts the records;
     pointer: of that which says where they stand. covered: the share of the rest of the file that the payloads take.
     """
@@ -65,6 +66,7 @@ class TableGuess:
     rate: int = 0
     pointer: tuple[int, str] | None = None
     covered: float = 0.0
+    pool: NamePool | None = None
 
 
 @dataclass
@@ -119,7 +121,8 @@ def find_tables(source: Source, payloads: Source | None = None) -> list[TableGue
     for _, guess, zone in found[:KEPT]:
         begin = zone.begin if guess.at >= zone.begin else max(0, guess.at - HEAD)
         length = max(len(zone.data) if begin == zone.begin else 0, guess.at - begin + (guess.count + 1) * guess.stride)
-        out.append(_with_more(source.read(begin, min(length, source.size - begin)), begin, guess, head))
+        data = source.read(begin, min(length, source.size - begin))
+        out.append(_with_more(source, data, begin, guess, head, payloads is None))
     return out
 
 
@@ -325,9 +328,10 @@ def _base(table: int, table_end: int, sounds: int, size: int, align: int) -> int
     return next((at for at in rounded if 0 <= last - at < 4096), 0)
 
 
-def _with_more(data: bytes, zone: int, found: TableGuess, head: bytes) -> TableGuess:
+def _with_more(source: Source, data: bytes, zone: int, found: TableGuess, head: bytes, inside: bool) -> TableGuess:
     """The same with the record's beginning, its text and id, rate, and the numbers that count the records and say where they stand.
-    data: the bytes from `zone` on in which it was found; head: those at the file's beginning."""
+    data: the bytes from `zone` on in which it was found; head: those at the file's beginning; inside: the payloads stand in the same
+    file."""
     start = found.at - zone
     counter = _number(head, found.count, found.order, min(found.at, 256))
     fields = {name: _width(data, start, found, place) for name, place in found.fields.items()}
@@ -347,6 +351,16 @@ def _with_more(data: bytes, zone: int, found: TableGuess, head: bytes) -> TableG
             return None
         return _column(data, start + at, found.count, found.stride, found.order, width)
 
+    first, pool = min(at for at, _ in fields.values()), None
+    if "path" not in fields:
+        bounds = [found.at, found.at + found.count * found.stride, source.size]
+        bounds += [found.spans[0][0], sum(found.spans[-1])] if inside else []
+        low = used - found.stride
+        for offset in range(low + (first - low) % 4, first + found.stride - 3, 4):
+            numbers = column(offset, 4) if pool is None else None
+            if numbers is not None and (pool := pool_of(source, numbers, [*bounds, found.at + offset], found.order)):
+                fields["path"] = offset, "u32"
+    used = max(at + width_of(kind) for at, kind in fields.values())
     first = min(at for at, _ in fields.values())
     for back in range(2, found.stride - (used - first) + 1, 2) if "path" not in fields else ():
         for width in (4, 2):
@@ -373,12 +387,8 @@ def _with_more(data: bytes, zone: int, found: TableGuess, head: bytes) -> TableG
         counter=counter if counter is None or counter[0] + width_of(counter[1]) <= at else None,
         rate=rate,
         pointer=_number(head, at, found.order, min(at, 256)) if at > 8 else None,
+        pool=pool,
     )
-
-
-_NAMES = np.isin(np.arange(256), [ord(c) for c in "-_./\\ ()[]+&'!~#@,:"])
-_NAMES |= np.array([(chr(n).isalnum() and n < 128) or n >= 0x80 for n in range(256)])
-"""Bytes that names are made of, in UTF-8, too."""
 
 
 def _number(head: bytes, value: int, order: str, end: int) -> tuple[int, str] | None:
@@ -419,8 +429,8 @@ def _text(
         return None
     padded = data.ljust(start + last + high, b"\1")
     rows = np.ndarray((found.count, high - low), np.uint8, padded, start + low, (found.stride, 1))
-    printable = _NAMES[rows]
-    good = (_NAMES[rows] | (rows == 0)).all(axis=0)
+    printable = NAMES[rows]
+    good = (NAMES[rows] | (rows == 0)).all(axis=0)
     for at, kind in fields.values():
         for place in (at, at - found.stride, at + found.stride):
             good[max(0, place - low) : max(0, place - low + width_of(kind))] = False
