@@ -1,6 +1,7 @@
 """Damaged files by the thousand: only a ZubretError ever comes out, soon, and in little memory."""
 
 import io
+import math
 import os
 import random
 import resource
@@ -18,13 +19,18 @@ from hypothesis import strategies as st
 
 from standin.chart import KEYS, chart
 from standin.formats import Sound, towed_bell
+from tests.core.test_packets import THEME
+from tests.core.test_sift import named, pooled
 from tests.support import WithFolder, bytes_of, noise, problem_of, small_bell, small_crate, source
 from zubret_core.base import ZubretError
 from zubret_core.codec import CODECS
 from zubret_core.container import LooseFile
 from zubret_core.layout import load_layout
 from zubret_core.locate import Known, Spot, banks_of, kind_of, open_archive
+from zubret_core.locate.drafts import drafts
 from zubret_core.locate.survey import ShutRecord, contents
+from zubret_core.locate.unknown import likely_start, rank
+from zubret_core.sift import sounds_in
 
 ROUNDS = int(os.environ.get("ZUBRET_FUZZ", "150"))
 """Examples of each kind; set ZUBRET_FUZZ higher for a longer run."""
@@ -69,6 +75,13 @@ SEEDS = {
     "x.iso": disc(),
     "sums.txt": b"SUMS 1\ncbf43926 0000000009 nine.txt\n",
 }
+UNKNOWN = {
+    **SEEDS,
+    "x.pool": pooled("end", True, True, "<"),
+    "x.named": named("<"),
+    "x.ogg": (THEME / "message.oga").read_bytes(),
+    "x.raw": noise(3000).tobytes(),
+}
 BESIDE = {"hold.cargo00": VOLUMES[0], "night.tow": TOW}
 KNOWN = Known(keys=lambda layout, path: {"purser": KEYS["1.0"]})
 
@@ -77,6 +90,27 @@ def beside(name: str):
     if name not in BESIDE:
         raise ZubretError("It is not there.", file=name, next="Look for it.")
     return source(BESIDE[name], name)
+
+
+def spoilt(good: bytes, rng: random.Random, noise_bytes: bytes) -> bytes:
+    """A file with up to five bytes, numbers or spans that are others."""
+    data = bytearray(good)
+    for _ in range(rng.randrange(1, 6)):
+        at = rng.randrange(len(data))
+        kind = rng.randrange(5)
+        if kind == 0:
+            data[at] = rng.randrange(256)
+        elif kind == 1:
+            struct.pack_into("<I", data, min(at, max(0, len(data) - 4)), rng.choice((0, 1, 0xFFFFFFFF, 1 << 31, at)))
+        elif kind == 2:
+            del data[at : at + rng.randrange(1, 40)]
+        elif kind == 3:
+            data[at:at] = noise_bytes
+        else:
+            data[at:] = data[at : at + rng.randrange(100)]
+        if len(data) < 5:
+            break
+    return bytes(data)
 
 
 def walk(data: bytes, name: str) -> None:
@@ -110,30 +144,26 @@ class Mutations(SimpleTestCase):
     @settings(max_examples=ROUNDS, deadline=None, derandomize=True, suppress_health_check=list(HealthCheck))
     @given(st.sampled_from(sorted(SEEDS)), st.integers(0, 1 << 30), st.binary(max_size=40))
     def test_mutated_files_and_random_bytes(self, name, seed, noise_bytes):
-        rng, data = random.Random(seed), bytearray(SEEDS[name])
-        for _ in range(rng.randrange(1, 6)):
-            at = rng.randrange(len(data))
-            kind = rng.randrange(5)
-            if kind == 0:
-                data[at] = rng.randrange(256)
-            elif kind == 1:
-                struct.pack_into(
-                    "<I", data, min(at, max(0, len(data) - 4)), rng.choice((0, 1, 0xFFFFFFFF, 1 << 31, at))
-                )
-            elif kind == 2:
-                del data[at : at + rng.randrange(1, 40)]
-            elif kind == 3:
-                data[at:at] = noise_bytes
-            else:
-                data[at:] = data[at : at + rng.randrange(100)]
-            if len(data) < 5:
-                break
+        data = spoilt(SEEDS[name], random.Random(seed), noise_bytes)
         begun = time.monotonic()
         try:
-            walk(bytes(data), name)
+            walk(data, name)
         except ZubretError as e:
             self.assertTrue(e.what and e.next, e.as_dict())
         self.assertLess(time.monotonic() - begun, 20)
+
+    @settings(max_examples=max(4, ROUNDS // 15), deadline=None, derandomize=True, suppress_health_check=list(HealthCheck))
+    @given(st.sampled_from(sorted(UNKNOWN)), st.integers(0, 1 << 30), st.binary(max_size=40))
+    def test_what_nobody_described_is_looked_into_however_damaged(self, name, seed, noise_bytes):
+        """Drafts, sounds by their signatures, readings: each is one that loads, lies inside, and can be judged."""
+        data = spoilt(UNKNOWN[name], random.Random(seed), noise_bytes)
+        for draft in drafts(name, source(data)):
+            load_layout(draft.text)
+            self.assertTrue(0 < draft.share <= 1 and draft.evidence)
+        for hit in sounds_in(source(data)):
+            self.assertTrue(0 <= hit.at < hit.at + hit.length <= len(data))
+        for candidate in rank(source(data), likely_start(source(data)), len(data)).candidates:
+            self.assertTrue(candidate.label and math.isfinite(candidate.score))
 
     @settings(max_examples=ROUNDS, deadline=None, derandomize=True, suppress_health_check=list(HealthCheck))
     @given(st.sampled_from(sorted(SEEDS)), st.binary(max_size=400))

@@ -148,8 +148,8 @@ def rank(source: Source, start: int, end: int) -> Ranking:
 def likely_start(source: Source) -> int:
     """Where the sound of a file without a table is likely to begin: where lengths begin that lead through it, else behind a head of 64
     bytes."""
-    for start in STARTS:
-        data = source.read(start, min(SAMPLE, max(0, source.size - start)))
+    for start in (start for start in STARTS if start < source.size):
+        data = source.read(start, min(SAMPLE, source.size - start))
         if len(data) > STARTS[-1] and _packets(data, source.size - start):
             return start
     return min(STARTS[-1], source.size // 2)
