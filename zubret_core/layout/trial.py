@@ -56,7 +56,9 @@ def regions_of(document: Document) -> list[RegionView]:
         ]
         count = instance.records.count if instance.region.fields else 0
         packed = bool(instance.region.packed)
-        out.append(RegionView(instance.name, instance.file, instance.at, instance.stored, count, packed, fields))
+        trails = document.layout.trails(instance.region)
+        length = int(instance.records.lengths().sum()) if trails else instance.stored
+        out.append(RegionView(instance.name, instance.file, instance.at, length, count, packed, fields))
     return out
 
 
@@ -91,7 +93,7 @@ def _record_spans(instance: Instance, row: int) -> list[FieldSpan]:
             continue
         offset = int(records.places[row]) + at - int(records.starts[row])
         means = ", ".join(x for x in (_means(slot.tie), *(p.means or "" for p in slot.field.parts or ())) if x)
-        number = row if not instance.region.single else -1
+        number = row if instance.many else -1
         out.append(FieldSpan(offset, length, instance.name, number, slot.tie.name, _value(instance, slot, row), means))
     return out
 
