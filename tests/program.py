@@ -44,8 +44,9 @@ class ProgramTest(SimpleTestCase):
         cls.addClassCleanup(shutil.rmtree, cls.root, ignore_errors=True)
         cls.game = copy_of_demo(cls.root / "library" / "Saltglass Ferry")
         cls.prepare_library()
-        (cls.root / "home" / "run").mkdir(parents=True)
-        shutil.copy(empty_database(), cls.root / "home" / "run")
+        data = cls.root / "home" / "run"
+        data.mkdir(parents=True, exist_ok=True)
+        shutil.copy(empty_database(), data)
         cls.port = free_port()
         cls.address = f"http://127.0.0.1:{cls.port}"
         cls.log = open(cls.root / "log.txt", "w+")

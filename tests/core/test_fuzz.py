@@ -152,7 +152,9 @@ class Mutations(SimpleTestCase):
             self.assertTrue(e.what and e.next, e.as_dict())
         self.assertLess(time.monotonic() - begun, 20)
 
-    @settings(max_examples=max(4, ROUNDS // 15), deadline=None, derandomize=True, suppress_health_check=list(HealthCheck))
+    @settings(
+        max_examples=max(4, ROUNDS // 15), deadline=None, derandomize=True, suppress_health_check=list(HealthCheck)
+    )
     @given(st.sampled_from(sorted(UNKNOWN)), st.integers(0, 1 << 30), st.binary(max_size=40))
     def test_what_nobody_described_is_looked_into_however_damaged(self, name, seed, noise_bytes):
         """Drafts, sounds by their signatures, readings: each is one that loads, lies inside, and can be judged."""

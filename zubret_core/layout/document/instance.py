@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -59,7 +60,7 @@ class Instance:
         """Whether an error or a mark has to say of which record it speaks."""
         return not self.region.single or self.records.count > 1
 
-    @property
+    @cached_property
     def holders(self) -> set[int]:
         """The records that hold other records."""
         return set(self.inside.tolist()) - {-1}

@@ -333,16 +333,15 @@ class _Rebuild:
         new, body, row = self.next[instance.name], instance.frame, extent.record
         order = self.draft.tables[instance.name].order
         assert instance.body is not None
-        data = new.records.bytes_of(row)
-        old_file, before = self.document.source, order[row]
-        was = int(instance.records.places[before])
-        old = SliceSource(old_file, was, int(instance.records.lengths()[before]))
-        parts = [
-            Part(Rewritten(BytesSource(data), old, marks_of(instance, new, order, row), instance.name), 0, len(data))
-        ]
-        if row < instance.records.count and row in instance.holders and body.skip:
-            parts.append(Part(old_file, int(instance.body[row, 0]), body.skip))
-        return ChainSource(parts, instance.name)
+        data, stood = new.records.bytes_of(row), instance.records.bytes_of(order[row])
+        old = SliceSource(self.document.source, int(instance.records.places[order[row]]), len(stood))
+        source: Source = old
+        if data != stood:
+            source = Rewritten(BytesSource(data), old, marks_of(instance, new, order, row), instance.name)
+        if not body.skip or row >= instance.records.count or row not in instance.holders:
+            return source
+        skipped = Part(self.document.source, int(instance.body[row, 0]), body.skip)
+        return ChainSource([Part(source, 0, source.size), skipped], instance.name)
 
     def _assembled(self) -> Built:
         out: Built | None = None
