@@ -7,6 +7,7 @@ import os
 import re
 from collections.abc import Iterator
 from contextlib import suppress
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -26,8 +27,13 @@ QUOTES = "\"'`“”„‘’‚«»"
 def store_of(game: Game) -> Store:
     """What is kept beside a game that something is installed into. It is found by the folder, not by the row: a game that was
     forgotten and is registered again has it still."""
-    name = hashlib.blake2b(game.folder.encode(), digest_size=8).hexdigest()
-    return Store(settings.DATA_DIR / "installed" / name)
+    return _store(settings.DATA_DIR, game.folder)
+
+
+@lru_cache(maxsize=64)
+def _store(data: Path, folder: str) -> Store:
+    name = hashlib.blake2b(folder.encode(), digest_size=8).hexdigest()
+    return Store(data / "installed" / name)
 
 
 def original_folder(game: Game) -> GameFolder:

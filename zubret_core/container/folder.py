@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import stat
 from collections.abc import Collection, Iterator
 from contextlib import suppress
 from functools import reduce
@@ -36,7 +37,7 @@ class GameFolder:
     """Read-only access to a folder; nothing outside it is ever opened."""
 
     def __init__(self, folder: Path):
-        self.folder = folder.resolve()
+        self.folder = Path(os.path.realpath(folder))
         self._place = str(self.folder)
         if not self.folder.is_dir():
             raise ZubretError(
@@ -83,19 +84,29 @@ class GameFolder:
                 return _shut(path, "This link leads out of the game's folder, so it is not followed.")
             if not entry.is_file():
                 return None
-            stat = entry.stat()
+            facts = entry.stat()
             path.encode()
         except UnicodeEncodeError:
             return _shut(path, "This file's name is no UTF-8 text, so nothing can be told of it.")
         except OSError as e:
             return _shut(path, f"This can't be looked at: {e.strerror}.")
-        return GameFile(path, stat.st_size, stat.st_mtime_ns, stat.st_ctime_ns, None, link)
+        return GameFile(path, facts.st_size, facts.st_mtime_ns, facts.st_ctime_ns, None, link)
 
     def locate(self, path: str) -> Path:
         """The place on disk of a path below the folder; ZubretError for one that leads out, or that no file can have."""
         if not _may_be(path):
             raise ZubretError("No file can have this path.", file=path[:200], next="Choose a file from the list.")
-        place = (self.folder / path).resolve()
+        place = self._place
+        for name in path.split("/"):
+            place = os.path.join(place, name)
+            plain = name not in ("", ".", "..") and os.sep not in name and not os.path.splitdrive(name)[0]
+            if not plain or _is_link(place):
+                return self._followed(path)
+        return Path(place)
+
+    def _followed(self, path: str) -> Path:
+        """The place to which a path with a link in it leads."""
+        place = Path(os.path.realpath(os.path.join(self._place, path)))
         if self.folder not in place.parents:
             raise ZubretError(
                 "This path leads out of the game's folder.", file=path, next="Choose a file inside the folder."
@@ -162,6 +173,14 @@ def _may_be(path: str) -> bool:
     return b"\0" not in b"".join(names) and max(map(len, names)) < 256 and sum(map(len, names)) < 2048
 
 
+def _is_link(place: str) -> bool:
+    """Whether a link stands there; Path.is_symlink takes longer, for each of thousands of files."""
+    try:
+        return stat.S_ISLNK(os.lstat(place).st_mode)
+    except OSError:
+        return False
+
+
 def _shut(path: str, what: str) -> GameFile:
     next = "Give it another name or other rights in a copy of the game's folder, then survey that one."
     return GameFile(path, 0, 0, 0, ZubretError(what, file=path, next=next))
@@ -191,8 +210,8 @@ class SetBack(GameFolder):
         yield from (file for file in super().everything() if file.path not in self.changed)
         for path in sorted(self.changed):
             with suppress(FileNotFoundError):
-                stat = (self.originals / path).stat()
-                yield GameFile(path, stat.st_size, stat.st_mtime_ns, stat.st_ctime_ns)
+                facts = (self.originals / path).stat()
+                yield GameFile(path, facts.st_size, facts.st_mtime_ns, facts.st_ctime_ns)
 
     def locate(self, path: str) -> Path:
         return self.originals / path if path in self.changed else super().locate(path)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -40,14 +41,19 @@ def look(folder: GameFolder, store: Store, thorough: bool = False) -> list[Found
     return found
 
 
-_changed: Kept[tuple[str, int], frozenset[str]] = Kept(32)
-"""The files that installs have changed, by the ledger and its version."""
+_folders: Kept[tuple[str, str, int], GameFolder] = Kept(32)
+"""Games' folders as they were, by where they are, and by the ledger and its version: thousands of files are asked for one by one."""
 
 
 def as_it_was(folder: Path, store: Store) -> GameFolder:
     """A game's folder without anything installed: what an install has changed is read from its backup."""
-    changed = _changed.made((str(store.root), store.version()), lambda: frozenset(store.ledger().places))
-    return SetBack(folder, store.originals, changed) if changed else GameFolder(folder)
+    key = os.path.realpath(folder), str(store.root), store.version()
+    kept = _folders.get(key)
+    if kept is None or not kept.folder.is_dir():
+        changed = frozenset(store.ledger().places)
+        made = SetBack(folder, store.originals, changed) if changed else GameFolder(folder)
+        kept = _folders.put(key, made)
+    return kept
 
 
 def let_go(store: Store, paths: list[str]) -> None:
