@@ -10,7 +10,7 @@ from zubret_core.audio.loops import LONGEST, find_loops
 
 RATE = 24_000
 SCALE = np.array([0, 2, 4, 5, 7, 9, 11])
-SEEDS = 20 if os.environ.get("ZUBRET_FUZZ") else 8
+SEEDS = 20 if os.environ.get("ZUBRET_FUZZ") else 6
 
 
 def note(hertz: float, seconds: float, voice: np.ndarray) -> np.ndarray:
