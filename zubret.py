@@ -325,9 +325,9 @@ def demo() -> None:
     stamp, value = data / "game.stamp", digest_of([ROOT / "standin"])
     if not is_current(stamp, value):
         say("Making the demo game (half a minute, once) ...")
-        for folder, build in ((game, "1.0"), (update, "1.1")):
+        for folder in (game, update):
             shutil.rmtree(folder, ignore_errors=True)
-            command([PYTHON, "-m", "standin", "make", folder, "--build", build], cwd=ROOT, env=env)
+        command([PYTHON, "-m", "standin", "make", game, "--update", update], cwd=ROOT, env=env)
         command([PYTHON, "-m", "standin", "lines", data / "new lines"], cwd=ROOT, env=env)
         stamp.write_text(value, "ascii")
     migrate(env)

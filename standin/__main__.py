@@ -1,4 +1,4 @@
-"""python -m standin make FOLDER [--build N] | lines FOLDER | play FOLDER CUE [--loops N] [--over FOLDER [--without PATH ...]]
+"""python -m standin make FOLDER [--build N] [--update FOLDER] | lines FOLDER | play FOLDER CUE [--loops N] [--over FOLDER [--without PATH ...]]
 [--wav FILE]
 
 `play` prints one JSON object: {"played": true, "rate": ..., "frames": ..., "channels": ..., "log": [...]}
@@ -20,6 +20,7 @@ def main():
     maker = commands.add_parser("make", help="make the game's folder")
     maker.add_argument("folder")
     maker.add_argument("--build", choices=("1.0", "1.1"), default="1.0")
+    maker.add_argument("--update", help="a folder for build 1.1, too, which takes little longer than one")
     spoken = commands.add_parser("lines", help="make a folder of new voice lines, and a table of what is spoken")
     spoken.add_argument("folder")
     player = commands.add_parser("play", help="load the game and play a cue")
@@ -36,6 +37,8 @@ def main():
     args = parser.parse_args()
     if args.command == "make":
         make(args.folder, args.build)
+        if args.update:
+            make(args.update, "1.1")
         return
     if args.command == "lines":
         new_lines(args.folder)

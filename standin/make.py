@@ -1,6 +1,7 @@
 """Makes the game's folder."""
 
 import zlib
+from functools import cache
 from pathlib import Path
 
 import numpy as np
@@ -84,6 +85,7 @@ def _deck_files():
     ]
 
 
+@cache
 def _music_bank():
     sounds = []
     for piece in PIECES:
@@ -94,6 +96,7 @@ def _music_bank():
     return bell("music", sounds)
 
 
+@cache
 def _voice_bank(language):
     sounds = []
     for n, _ in enumerate(VOICE_CUES, 1):
@@ -118,6 +121,7 @@ def _deck_bank(build):
     return bell("deck", sounds)
 
 
+@cache
 def _radio_bank():
     """Spoken weather as Vorbis packets, whose setup header is shared, and two tunes as Opus packets."""
     sounds, setup = [], b""
@@ -147,6 +151,7 @@ def _scene_bank(build):
     return bell("scenes", sounds + gull)
 
 
+@cache
 def _drift_bank():
     """Three sounds at 22,050 Hz in a bank that no layout describes."""
     rate, rng = 22050, np.random.default_rng(8)
@@ -210,7 +215,8 @@ def _hold_files(build):
 
 
 def make(folder, build=BUILD):
-    """Write the whole game below `folder`; the same bytes every time. Build 1.1 is the game after an update."""
+    """Write the whole game below `folder`; the same bytes every time. Build 1.1 is the game after an update. What is in both
+    is made once."""
     folder = Path(folder)
     data = folder / "data"
     data.mkdir(parents=True, exist_ok=True)

@@ -87,6 +87,7 @@ class Beside(threading.Thread):
         back = ["nice", "-n", "15"] if shutil.which("nice") else []
         for label in BESIDE:
             own = {"ZUBRET_DATA_DIR": str(settings.DATA_DIR / label), "PYTHONUNBUFFERED": "1"}
+            own["ZUBRET_TEST_KEPT"] = str(settings.DATA_DIR)
             command = [*back, sys.executable, "-m", "tests", label]
             done = subprocess.run(command, env={**os.environ, **own}, stdout=self.out, stderr=subprocess.STDOUT)
             self.broken += done.returncode != 0

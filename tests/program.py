@@ -13,7 +13,7 @@ from pathlib import Path
 from django.test import SimpleTestCase
 
 from bench.program import Page, free_port, is_up, launched, until
-from tests.support import KEPT, ROOT, copy_of_demo
+from tests.support import KEPT, ROOT, alone, copy_of_demo
 from zubret_core.lock import held_by
 
 
@@ -24,11 +24,12 @@ def empty_database() -> Path:
     for file in sorted((ROOT / "server").glob("*/migrations/*.py")):
         value.update(file.read_bytes())
     folder = KEPT / f"empty-{value.hexdigest()[:12]}"
-    if not folder.exists():
-        part = Path(tempfile.mkdtemp(dir=KEPT))
-        env = {**os.environ, "ZUBRET_DATA_DIR": str(part)}
-        subprocess.run([sys.executable, "manage.py", "prepare"], cwd=ROOT, env=env, check=True)
-        part.rename(folder)
+    with alone():
+        if not folder.exists():
+            part = Path(tempfile.mkdtemp(dir=KEPT))
+            env = {**os.environ, "ZUBRET_DATA_DIR": str(part)}
+            subprocess.run([sys.executable, "manage.py", "prepare"], cwd=ROOT, env=env, check=True)
+            part.rename(folder)
     return folder / "zubret.sqlite3"
 
 

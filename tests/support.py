@@ -1,6 +1,8 @@
 """What the tests share: the demo game made once, small files of the house formats, test tones."""
 
+import fcntl
 import hashlib
+import os
 import resource
 import shutil
 import struct
@@ -23,28 +25,38 @@ from zubret_core.source import BytesSource
 from zubret_core.swap import Level
 
 ROOT = Path(__file__).resolve().parent.parent
-KEPT = settings.DATA_DIR
-"""The test run's own data folder, whatever a test sets for its server."""
+KEPT = Path(os.environ.get("ZUBRET_TEST_KEPT", settings.DATA_DIR))
+"""The test run's own data folder, whatever a test sets for its server; one for all processes of a run."""
+
+
+@contextmanager
+def alone():
+    """One process of the run makes what all of them keep, while the others wait."""
+    with open(KEPT / "making.lock", "w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        yield
 
 
 @cache
-def demo_game() -> Path:
+def demo_game(build: str = "1.0") -> Path:
     """The demo game's folder, made once and kept until the stand-in changes. Never write into it."""
     value = hashlib.sha256()
     for file in sorted((ROOT / "standin").rglob("*")):
         if file.suffix in (".py", ".ogg"):
             value.update(file.read_bytes())
-    folder = KEPT / f"game-{value.hexdigest()[:12]}"
-    if not folder.exists():
-        part = Path(tempfile.mkdtemp(dir=KEPT))
-        make(part)
-        part.rename(folder)
+    folder = KEPT / f"game-{build}-{value.hexdigest()[:12]}"
+    with alone():
+        if not folder.exists():
+            part = Path(tempfile.mkdtemp(dir=KEPT))
+            make(part, build)
+            part.rename(folder)
     return folder
 
 
-def copy_of_demo(to: Path) -> Path:
-    """The demo game in a folder of the test's own."""
-    return Path(shutil.copytree(demo_game(), to))
+def copy_of_demo(to: Path, build: str = "1.0") -> Path:
+    """The demo game in a folder of the test's own; over what is there with the time of now, as an update has it."""
+    how = shutil.copy if to.exists() else shutil.copy2
+    return Path(shutil.copytree(demo_game(build), to, dirs_exist_ok=True, copy_function=how))
 
 
 def tone(seconds: float, rate: int, hz: float, channels: int = 1, level: float = 0.5) -> np.ndarray:

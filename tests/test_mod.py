@@ -15,7 +15,6 @@ import numpy as np
 import soundfile
 from django.test import SimpleTestCase
 
-from standin.make import make
 from tests.server.test_install import tree
 from tests.support import ROOT, copy_of_demo, tone, wav_file
 
@@ -83,7 +82,7 @@ class OnTheCommandLine(SimpleTestCase):
     def test_another_build(self):
         """What is gone stops it, unless that is to be left out; nothing is written before."""
         newer = self.root / "Newer"
-        make(newer, "1.1")
+        copy_of_demo(newer, "1.1")
         before = tree(newer)
         self.write(
             {"stream": HORN, "begins": "original", "treatment": {"gain_db": -6}},

@@ -9,16 +9,15 @@ import soundfile
 from playwright.sync_api import expect
 
 from bench.program import Page, free_port, is_up, launched
-from standin.make import make
 from tests.browser.support import BrowserTest
 from tests.server.test_install import tree
-from tests.support import ROOT, tone, wav_file
+from tests.support import ROOT, copy_of_demo, tone, wav_file
 
 
 class Carry(BrowserTest):
     @classmethod
     def prepare_library(cls):
-        make(cls.root / "library" / "Newer", "1.1")
+        copy_of_demo(cls.root / "library" / "Newer", "1.1")
 
     def fog(self, game: int) -> None:
         """A tone in the place of a piece of music."""
@@ -89,7 +88,7 @@ class Carry(BrowserTest):
         """Another Zubret with a data folder of its own, and only the new build in its library: somebody else's."""
         self.page.goto("about:blank")
         self.root = self.root / "elsewhere"
-        make(self.root / "library" / "Theirs 1.1", "1.1")
+        copy_of_demo(self.root / "library" / "Theirs 1.1", "1.1")
         port = free_port()
         log = open(self.root / "log.txt", "w+")
         self.addCleanup(log.close)

@@ -7,8 +7,8 @@ import zipfile
 
 from playwright.sync_api import expect
 
-from standin.make import make
 from tests.browser.support import BrowserTest
+from tests.support import copy_of_demo
 from zubret_core.base.wording import spaced
 
 
@@ -327,7 +327,7 @@ class Hold(BrowserTest):
     def test_4_an_update_of_the_game_is_told_entry_by_entry(self):
         page, game = self.page, self.register()
         (self.game / "data" / "unknown.odd").unlink()
-        make(self.game, "1.1")
+        copy_of_demo(self.game, "1.1")
         self.open(f"#/{game}/survey")
         self.until(lambda: not self.api("/jobs?open=true"), 60, "rest")
         before = self.api("/surveys")[0]["id"]

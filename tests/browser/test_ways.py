@@ -16,7 +16,7 @@ from standin import make as making
 from standin.make import make
 from tests.browser.support import BrowserTest
 from tests.server.test_install import tree
-from tests.support import ROOT, tone, wav_file
+from tests.support import ROOT, copy_of_demo, tone, wav_file
 
 WAYS = {
     "in place": "data/sea.crate",
@@ -31,7 +31,7 @@ class Ways(BrowserTest):
     @classmethod
     def prepare_library(cls):
         other = cls.root / "library" / "Other Boat"
-        make(other)
+        copy_of_demo(other)
         ini = (other / "ferry.ini").read_text()
         (other / "ferry.ini").unlink()
         (other / "boat.ini").write_text(ini.replace("[ferry]", "[boat]"))
@@ -108,7 +108,9 @@ class Ways(BrowserTest):
         render = making.render
         fog = tone(40, 44_100, 600, 2), 0, 40 * 44_100
         with patch.object(making, "render", lambda piece, *grid: fog if piece.name == "fog" else render(piece, *grid)):
+            making._music_bank.cache_clear()
             make(self.root / "theirs")  # as a tool of the game's own would
+        making._music_bank.cache_clear()
         theirs = self.root / "theirs" / "data" / "sea.crate"
         pack = self.root / "Fog horns 2.zip"
         with zipfile.ZipFile(pack, "w", zipfile.ZIP_DEFLATED) as out:

@@ -6,9 +6,8 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 
 from server.mods.models import Judged, Swap
 from server.shelf.models import Archive, Entry
-from standin.make import make
 from tests.server.support import ServerTest, wav_bytes
-from tests.support import tone
+from tests.support import copy_of_demo, tone
 
 
 class Carry(ServerTest):
@@ -33,7 +32,7 @@ class Carry(ServerTest):
     def updated(self) -> None:
         folder = self.root / "library" / "game"
         shutil.rmtree(folder)
-        make(folder, "1.1")
+        copy_of_demo(folder, "1.1")
         self.send("post", f"/games/{self.game['id']}/survey")
 
     def carried(self, **what) -> dict:

@@ -19,9 +19,8 @@ from server.jobs.models import Job
 from server.shelf.models import Archive, Entry
 from server.surveys.rows import entry_row
 from standin.chart import KEYS
-from standin.make import make
 from tests.server.support import ServerTest, wav_bytes
-from tests.support import tone
+from tests.support import copy_of_demo, tone
 from zubret_core.container import Entry as CoreEntry
 from zubret_core.extract import read_manifest
 
@@ -183,7 +182,7 @@ class Hold(ServerTest):
         self.send("patch", f"/surveys/{first['id']}", {"label": "before the update"}, 204)
         self.assertEqual(Entry.objects.filter(digest=None).count(), 0)  # the background pass has run
         shutil.rmtree(self.folder)
-        make(self.folder, "1.1")
+        copy_of_demo(self.folder, "1.1")
         self.send("post", f"/games/{self.game['id']}/survey")
         self.assertIn("None of the keys", self.unlock_with("1.0")["why"])
         shut = self.changed(first["id"], self.get("/surveys")[0]["id"], "?q=hold.chart")["rows"]

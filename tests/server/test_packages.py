@@ -13,9 +13,8 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 
 from server.mods.models import Mod, Swap
 from server.shelf.models import Archive, Entry
-from standin.make import make
 from tests.server.support import ServerTest, wav_bytes
-from tests.support import ROOT, tone
+from tests.support import ROOT, copy_of_demo, tone
 
 SCHEMA = ROOT / "docs/mod-package.schema.json"
 
@@ -51,7 +50,7 @@ class Packages(ServerTest):
 
     def newer(self) -> dict:
         folder = self.root / "library" / "Saltglass Ferry 1.1"
-        make(folder, "1.1")
+        copy_of_demo(folder, "1.1")
         return self.send("post", "/games", {"folder": str(folder)})
 
     def test_there_and_in_another_build(self):
