@@ -178,13 +178,18 @@ class Pieces(SimpleTestCase):
         data, layout = owned(self.STREAMS, 256), load_layout(OWNED)
         problem = problem_of(self, DescribedBank, layout, source(edited(data, 30, "<B", 9)))
         self.assertIn("belongs to stream 8, but there are 3", problem.what)
+        large, data = (
+            load_layout(PACKED.replace("type: u32, means: piece", "type: u64, means: piece")),
+            packed([b"all"], 512),
+        )
+        for far in (1 << 63, (1 << 64) - 1):
+            bad = data[:24] + struct.pack("<QQ", far, far) + data[32:]
+            self.assertIn("leaves the file", problem_of(self, DescribedArchive, large, source(bad)).what)
+        end = ", {name: end, type: u32, means: piece.end}"
         for text, wrong, fault in (
             (OWNED, ("means: piece.of, base: -1", "unit: 1"), "nothing says to which stream"),
             (OWNED, ("means: stream.frames", "means: stream.at"), "nothing means stream.at"),
-            (
-                PACKED,
-                (", {name: end, type: u32, means: piece.end}", ""),
-                "need piece.at, and piece.stored or piece.end",
-            ),
+            (PACKED, (end, ""), "need piece.at, and piece.stored or piece.end"),
+            (PACKED, (end, end.replace("}", ", none: 0}")), "neither `when` nor `none`"),
         ):
             self.assertIn(fault, problem_of(self, load_layout, text.replace(*wrong)).what.lower())

@@ -23,6 +23,7 @@ from . import paths, ties
 from .chains import Keys, chain_of
 from .few import few_values
 from .instance import Instance
+from .pieces import column_of
 from .records import DAMAGED
 from .shape import Slot
 from .words import FileWords, ItemWords
@@ -280,7 +281,7 @@ class Document:
         columns: dict[str, NDArray[np.int64]] = {}
         for what in ("at", "stored", "end"):
             for instance, slot in self.slots(f"piece.{what}", group):
-                columns[what] = np.asarray(self.values(instance, slot), np.int64)[instance.rows]
+                columns[what] = column_of(self, instance, slot)
         at = columns["at"]
         return at, columns["stored"] if "stored" in columns else columns["end"] - at
 

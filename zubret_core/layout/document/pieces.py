@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from ...source import SliceSource, Source
 from .instance import Instance
+from .shape import Slot
 
 if TYPE_CHECKING:
     from .document import Document, Group
@@ -34,7 +35,7 @@ def owners_of(document: Document, group: Group) -> NDArray[np.int64]:
     named = document.slots("piece.of", group)
     if named:
         instance, slot = named[0]
-        owners = np.asarray(document.values(instance, slot), np.int64)[instance.rows]
+        owners = column_of(document, instance, slot)
         wrong = np.flatnonzero((owners < 0) | (owners >= document.count))
         if len(wrong):
             what = f"This piece belongs to {kind} {owners[wrong[0]]:,}, but there are {document.count:,}."
@@ -50,6 +51,11 @@ def owners_of(document: Document, group: Group) -> NDArray[np.int64]:
         what = f"{kind.capitalize()} {wrong[0]:,} should have {counts[wrong[0]]:,} pieces, but others belong to it."
         raise document.error(what, first)
     return owners
+
+
+def column_of(document: Document, instance: Instance, slot: Slot) -> NDArray[np.int64]:
+    """(pieces,) What a field of theirs means; a number beyond 63 bits is one below 0, which nothing can be."""
+    return np.asarray(document.values(instance, slot)).astype(np.int64, copy=False)[instance.rows]
 
 
 def _held_by(document: Document, instance: Instance) -> int | None:

@@ -444,6 +444,10 @@ def _pieces(layout: Layout) -> Iterator[Fault]:
             ("regions",),
             f"a record is a piece or has a payload of its own: bodies here are pieces or {kind} payloads, not both",
         )
+    for _, _, field, tie, where in walk(layout):
+        piece = (tie.means or "").startswith("piece.")
+        if piece and (field.when is not None or tie.none is not None):
+            yield where, f"every piece says all of itself, so field {tie.name} has neither `when` nor `none`"
     for n, region in enumerate(layout.regions):
         if region not in regions:
             continue

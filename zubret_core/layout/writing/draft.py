@@ -137,8 +137,11 @@ class Draft:
         pieces, all becomes another."""
         document, out = self.document, dict[int, NewItem]()
         places = document.places()
+        together: dict[tuple[tuple[str, int, int], ...], list[int]] = {}
+        for n, spans in enumerate(places):
+            together.setdefault(spans, []).append(n)
         for item, new in changes.items():
-            for n in (n for n, spans in enumerate(places) if spans == places[item]):
+            for n in together[places[item]]:
                 self.cut[n] = changes.get(n, new)
                 self._mean(n, self.cut[n])
             out |= {n: NewItem(part) for n, part in cut(document, item, new.payload)}
