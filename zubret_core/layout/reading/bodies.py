@@ -91,14 +91,15 @@ class Walk:
         return (record.cells(first).contents()[0] or b"").decode("latin-1") if first else ""
 
     def _body_size(self, record: Records) -> int:
-        names, tie = self._own(record), self.size.tie
+        tie = self.size.tie
         if isinstance(self.size.type, Result):
             of = self.size.field.of
-            stored = evaluate(of if of is not None else 0, names, self.source.name, tie.name)
+            stored = evaluate(of if of is not None else 0, self._own(record), self.source.name, tie.name)
         else:
             stored = int(record.numbers(self.size)[0])
         if tie.unit == 1 and tie.base == 0:
             return stored
+        names = self._own(record)
         unit, base = (evaluate(x, names, self.source.name, tie.name) for x in (tie.unit, tie.base))
         return stored * unit + base
 
