@@ -10,6 +10,7 @@ import subprocess
 import tarfile
 import time
 import zipfile
+import zlib
 from pathlib import Path
 
 import pycdlib
@@ -20,7 +21,7 @@ from hypothesis import strategies as st
 from standin.chart import KEYS, chart
 from standin.formats import Sound, towed_bell
 from tests.core.test_packets import THEME
-from tests.core.test_sift import named, pooled
+from tests.core.test_sift import named, packed_table, pooled
 from tests.support import WithFolder, bytes_of, noise, problem_of, small_bell, small_crate, source
 from zubret_core.base import ZubretError
 from zubret_core.codec import CODECS
@@ -79,6 +80,7 @@ UNKNOWN = {
     **SEEDS,
     "x.pool": pooled("end", True, True, "<"),
     "x.named": named("<"),
+    "x.packed": packed_table(zlib.compress, True, False, True, "<"),
     "x.ogg": (THEME / "message.oga").read_bytes(),
     "x.raw": noise(3000).tobytes(),
 }

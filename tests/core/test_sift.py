@@ -4,6 +4,7 @@ Sources: RIFF and RF64 (EBU Tech 3306), AIFF, RFC 3533 (Ogg), RFC 9639 (FLAC), I
 written by libsndfile.
 """
 
+import bz2
 import io
 import itertools
 import os
@@ -15,6 +16,7 @@ from pathlib import Path
 import lz4.block
 import numpy as np
 import soundfile
+import zstandard
 from django.test import SimpleTestCase
 
 from tests.support import bytes_of, demo_game, source
@@ -242,6 +244,28 @@ def pooled(place: str, absolute: bool, told: bool, order: str) -> bytes:
     return bytes(out)
 
 
+def packed_table(pack, fixed: bool, front: bool, told: bool, order: str) -> bytes:
+    """An archive whose table is packed, with payloads packed by zlib behind it or in front of it."""
+    payloads = [zlib.compress(text) for text in TEXTS]
+    begin, table = 32, b""
+    while True:  # the table's length decides where payloads stand behind it, and these what the table says
+        at, records = begin, b""
+        for name, text, payload in zip(NAMES, TEXTS, payloads, strict=True):
+            records += name.encode().ljust(32, b"\0") if fixed else name.encode() + b"\0"
+            records += struct.pack(f"{order}III", at, len(payload), len(text))
+            at += -(-len(payload) // 16) * 16
+        table = pack(records)
+        behind = 32 + -(-len(table) // 16) * 16 if front else 32
+        if behind == begin:
+            break
+        begin = behind
+    head = b"PTAB" + struct.pack(f"{order}II", len(TEXTS), 32 if front else at)
+    head += struct.pack(f"{order}II", len(table), len(records)) if told else b""
+    body = b"".join(p + bytes(-len(p) % 16) for p in payloads)
+    table += bytes(-len(table) % 16) if front else b""
+    return head.ljust(32, b"\0") + (table + body if front else body + table)
+
+
 class Drafts(SimpleTestCase):
     def test_archives_are_drafted_as_they_are_packed(self):
         """The first draft gives every entry as it was packed, by its name where it has one, explains all, and gives the file back."""
@@ -279,6 +303,24 @@ class Drafts(SimpleTestCase):
                 self.assertEqual(bytes_of(found.rebuild({}, anew=True).source), data)
                 if place == "end" and not told:
                     continue  # nothing says where they go
+                longer = bytes_of(found.rebuild({1: source(b"longer" * 900)}).source)
+                again = DescribedArchive(load_layout(best.text), source(longer))
+                self.assertEqual(([e.path for e in again.entries], bytes_of(again.open(1))), (NAMES, b"longer" * 900))
+
+    def test_a_table_may_be_packed(self):
+        """Behind the payloads or in front of them, by what the head says or up to the end, with names of one length or of any."""
+        for pack, fixed, front, told, order in (
+            (zlib.compress, True, False, True, "<"), (zlib.compress, True, True, True, ">"),
+            (zstandard.ZstdCompressor().compress, False, False, False, "<"), (bz2.compress, False, False, True, ">"),
+        ):  # fmt: skip
+            data = packed_table(pack, fixed, front, told, order)
+            with self.subTest(pack=pack, fixed=fixed, front=front):
+                best = drafts("hold.dat", source(data))[0]
+                self.assertGreater(best.share, 0.99)
+                found = DescribedArchive(load_layout(best.text), source(data))
+                self.assertEqual([e.path for e in found.entries], NAMES)
+                self.assertEqual([bytes_of(found.open(n)) for n in range(len(found.entries))], TEXTS)
+                self.assertEqual(bytes_of(found.rebuild({}, anew=True).source), data)
                 longer = bytes_of(found.rebuild({1: source(b"longer" * 900)}).source)
                 again = DescribedArchive(load_layout(best.text), source(longer))
                 self.assertEqual(([e.path for e in again.entries], bytes_of(again.open(1))), (NAMES, b"longer" * 900))

@@ -5,12 +5,13 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ..codec import Framed, Packets, codec_named
 from ..codec.opus import RATE as OPUS_RATE
 from ..source import Source
 from .named import NamedTable
+from .packed_tables import PackedTable
 from .spot import IN
 from .tables import HEAD, TableGuess, alignment, frames_field, width_of
 from .unknown import Candidate
@@ -67,8 +68,13 @@ def _recognised(name: str, data: bytes, by_both: bool) -> list[str]:
     return marks + names if by_both else marks or names
 
 
-def of_fixed_records(name: str, data: bytes, table: TableGuess, held: Source | None) -> DraftText:
-    """An archive by a table of records that are all of one length; held: the file that has the payloads, where it is another one."""
+def of_fixed_records(
+    name: str, data: bytes, table: TableGuess, held: Source | None, packed: PackedTable | None = None
+) -> DraftText:
+    """An archive by a table of records that are all of one length; held: the file that has the payloads, where it is another one; packed:
+    the table comes out of this one, and the payloads stand in the same file as that."""
+    if packed:
+        table, held = replace(table, at=packed.at, counter=packed.told(table.count).get("count"), pointer=None), None
     where = f"byte {table.at:,}"
     bits = "64" if table.fields["at"][1] == "u64" else "32"
     evidence = [
@@ -80,6 +86,8 @@ def of_fixed_records(name: str, data: bytes, table: TableGuess, held: Source | N
         evidence.append(f"places count in steps of {table.unit:,} bytes")
     if table.base:
         evidence.append(f"places count from byte {table.base:,}, where the first payload begins")
+    if packed:
+        evidence += _told(packed)
     if table.counter:
         evidence.append(f"byte {table.counter[0]} holds how many there are")
     if table.pointer:
@@ -92,7 +100,8 @@ def of_fixed_records(name: str, data: bytes, table: TableGuess, held: Source | N
         )
     if table.order == "big":
         evidence.append("numbers stand high byte first")
-    lines = [*_top(name, data, table.order, held), *_around(table, "entries")]
+    around = _around(table, "entries") if packed is None else _around_packed(packed, table)
+    lines = [*_top(name, data, table.order, held), *around]
     place = (f", unit: {table.unit}" if table.unit > 1 else "") + (f", base: {table.base}" if table.base else "")
     fields = {k: v for k, v in table.fields.items() if k not in ("rate", "frames")}
     more = {"at": place, "end": place, "path": _pooled(table)}
@@ -100,7 +109,7 @@ def of_fixed_records(name: str, data: bytes, table: TableGuess, held: Source | N
     lines += own
     if "path" not in fields and "id" not in fields:
         lines.append("      - {name: number, type: result, of: record.index, means: entry.id}")
-    lines += _payload(held, data, table.spans)
+    lines += _payload(held, data, table.spans, packed is not None and packed.ends)
     kept = f", kept in {_called(held)}," if held else ""
     return DraftText(f"an archive of {table.count:,} entries{kept} by a table at {where}", lines, evidence, sizes)
 
@@ -128,6 +137,34 @@ def _around(table: TableGuess, items: str) -> list[str]:
     if "table_at" not in head:
         lines += ["    after: head" if near else f"    at: {table.at}"]
     return [*lines, f"    repeat: {'head.count' if table.counter else table.count}", "    fields:"]
+
+
+def _told(packed: PackedTable) -> list[str]:
+    """What speaks for a packed table."""
+    place = packed.head[packed.at][0]
+    return [
+        f"byte {place} holds where something stands that is packed by {packed.step}: {packed.stored:,} bytes give {len(packed.data):,}"
+    ]
+
+
+def _around_packed(packed: PackedTable, table: TableGuess | NamedTable) -> list[str]:
+    """The lines of a head that says where a packed table is, and the beginning of those of the table."""
+    head: dict[str, tuple[int, str]] = {}
+    for what, place in packed.told(table.count).items():
+        if all(abs(place[0] - at) >= 4 for at, _ in head.values()):
+            head[what] = place
+    end = max(at + width_of(kind) for at, kind in head.values())
+    means = {
+        "count": "entries.count", "table_at": "table.at", "table_size": "table.stored", "table_unpacked": "table.size"
+    }  # fmt: skip
+    lines = ["regions:", "  - name: head", "    at: 0", "    fields:", "      - {name: mark, type: bytes, length: 4}"]
+    behind = min((at for at in (packed.at, *(at for at, _ in table.spans)) if at >= end), default=end)
+    lines += _fields(head, 4, min(behind, -(-end // 16) * 16), means)
+    rest = "file.size - head.table_at" if packed.ends else str(packed.stored)
+    return [
+        *lines, "  - name: table", f"    size: {'head.table_size' if 'table_size' in head else rest}", f"    packed: [{packed.step}]",
+        f"    repeat: {'head.count' if 'count' in head else table.count}", "    fields:",
+    ]  # fmt: skip
 
 
 def _pooled(table: TableGuess) -> str:
@@ -163,23 +200,30 @@ def _record(fields: dict[str, tuple[int, str]], stride: int, more: dict[str, str
     return _fields(known, 0, stride, {k: f"entry.{k}" for k in fields}, more), sizes
 
 
-def _payload(held: Source | None, data: bytes, spans: list[Span]) -> list[str]:
+def _payload(held: Source | None, data: bytes, spans: list[Span], ended: bool = False) -> list[str]:
+    """How payloads stand; ended: the file ends with something else, with nothing behind it."""
     align = alignment([at for at, _ in spans])
     data = held.read(0, min(HEAD, held.size)) if held else data
     gap = next((data[a + s : a + s + 1] for a, s in spans if (a + s) % align and a + s < len(data)), b"\0")
     fill = f'align: {align}, fill: "{gap.hex()}"'
     if held is not None:
         return [f"payload: {{file: payloads, %PACKED%{fill}}}"]
-    return [f"payload: {{%PACKED%{fill}}}", f"end: {{{fill}}}"]
+    return [f"payload: {{%PACKED%{fill}}}", *([] if ended else [f"end: {{{fill}}}"])]
 
 
-def of_named_records(name: str, data: bytes, table: NamedTable, held: Source | None) -> DraftText:
-    """An archive by records each with a text of its own length; held as in `_fixed`."""
+def of_named_records(
+    name: str, data: bytes, table: NamedTable, held: Source | None, packed: PackedTable | None = None
+) -> DraftText:
+    """An archive by records each with a text of its own length; held, packed: as in `of_fixed_records`."""
+    if packed:
+        table, held = replace(table, at=packed.at, counter=packed.told(table.count).get("count")), None
     evidence = [
         f"from byte {table.at:,} on, {table.count:,} texts follow one another, each with {len(table.numbers)} numbers of 32 bits; "
         f"two of these step through {_called(held)} without overlapping, and their payloads take "
         f"{table.covered:.0%} of {'it' if held else 'the rest of it'}"
     ]
+    if packed:
+        evidence += _told(packed)
     head = {}
     if table.counter:
         head["count"] = table.counter
@@ -187,14 +231,19 @@ def of_named_records(name: str, data: bytes, table: NamedTable, held: Source | N
     if table.order == "big":
         evidence.append("numbers stand high byte first")
     lines = _top(name, data, table.order, held)
-    lines += ["regions:", "  - name: head", "    at: 0", "    fields:", "      - {name: mark, type: bytes, length: 4}"]
-    lines += _fields(head, 4, table.at, {"count": "entries.count"})
-    lines += [
-        "  - name: table",
-        "    after: head",
-        f"    repeat: {'head.count' if table.counter else table.count}",
-        "    fields:",
-    ]
+    if packed:
+        lines += _around_packed(packed, table)
+    else:
+        lines += [
+            "regions:",
+            "  - name: head",
+            "    at: 0",
+            "    fields:",
+            "      - {name: mark, type: bytes, length: 4}",
+        ]
+        lines += _fields(head, 4, table.at, {"count": "entries.count"})
+        repeat = "head.count" if table.counter else table.count
+        lines += ["  - name: table", "    after: head", f"    repeat: {repeat}", "    fields:"]
     text = f"      - {{name: path, type: text, {table.text}, means: entry.path}}"
     base = f", base: {table.base}" if table.base else ""
     numbers = []
@@ -205,7 +254,7 @@ def of_named_records(name: str, data: bytes, table: NamedTable, held: Source | N
         else:
             numbers.append(f"      - {{name: number{n + 1}, type: u32}}")
     lines += [text, *numbers] if table.text_first else [*numbers, text]
-    lines += _payload(held, data, table.spans)
+    lines += _payload(held, data, table.spans, packed is not None and packed.ends)
     sizes = [f"number{n + 1}" for n, means in enumerate(table.numbers) if not means]
     kept = f", kept in {_called(held)}," if held else ""
     return DraftText(

@@ -21,9 +21,10 @@ from ..layout.document.chains import chain_of
 from ..layout.document.words import FileWords
 from ..layout.language.steps import Steps
 from ..layout.trial import explained
-from ..source import Source
+from ..source import BytesSource, Source
 from .draft_texts import DraftText, Span, of_fixed_records, of_named_records, of_one_stream, stem
 from .named import NamedTable, named_tables
+from .packed_tables import PackedTable, packed_tables, signed
 from .tables import HEAD, MANY, TableGuess, find_tables
 from .unknown import rank_frames
 
@@ -32,15 +33,12 @@ MOST_BESIDE = 4
 """Files beside it that are looked into, for payloads or for a table."""
 SURE = 0.9
 """Share of a file from which on what stands beside it is not looked at."""
+MARK = b"\xff" * 4
+"""Stands in front of an unpacked table while it is looked into, as a mark does in files."""
 FEW = 4
 """A draft with this many times fewer entries than another one is not told."""
 LARGEST = 1 << 26
 """Bytes of a payload that is unpacked for that, at most."""
-_SIGNATURES = (
-    (b"\x28\xb5\x2f\xfd", "zstd"), (b"\x04\x22\x4d\x18", "lz4"), (b"\x1f\x8b\x08", "gzip"), (b"BZh", "bzip2"),
-    (b"\xfd7zXZ\0", "xz"), (b"\x5d\0\0", "lzma"),
-)  # fmt: skip
-"""RFC 8878, 3.1.1; the LZ4 frame format; RFC 1952, 2.3.1; the others by common practice."""
 _BARE = ("deflate", "lz4-block", "lzo", "snappy", "brotli", "lzma")
 """Ways of packing without a signature, tried where a number says how many bytes come out."""
 _LZSS = "{by: lzss, window: 4096, code: [{offset: 8}, {length: 4}, {offset: 4}], start: 4078, initial: '%s'}"
@@ -84,6 +82,10 @@ def drafts(name: str, source: Source, beside: Beside | None = None) -> list[Draf
     data = source.read(0, min(HEAD, source.size))
     for text, table in _texts(name, data, source):
         found += _tried(source, source, text, table)
+    if not any(draft.share > SURE for draft in found):
+        for packed in packed_tables(source):
+            for text, table in _texts(name, data, BytesSource(MARK + packed.data), source, packed):
+                found += _tried(source, source, text, table)
     if beside is not None and not any(draft.share > SURE for draft in found):
         found += _apart(name, data, source, beside)
     found += _streams(name, data, source)
@@ -97,17 +99,20 @@ def drafts(name: str, source: Source, beside: Beside | None = None) -> list[Draf
 
 
 def _texts(
-    name: str, data: bytes, source: Source, held: Source | None = None
+    name: str, data: bytes, source: Source, held: Source | None = None, packed: PackedTable | None = None
 ) -> Iterator[tuple[DraftText, TableGuess | NamedTable]]:
-    """Texts by the tables that are in a file, and these; their payloads are in itself, or in the one that is `held` apart."""
+    """Texts by the tables that are in a file, and these; their payloads are in itself, or in the one that is `held` apart. packed: the
+    file is what comes out of a packed table of the other one, behind MARK."""
     sure = False
     for table in find_tables(source, held):
-        yield of_fixed_records(name, data, table, held), table
+        if packed and table.pool:
+            continue  # names that are packed with it
+        yield of_fixed_records(name, data, table, held, packed), table
         sure |= "path" in table.fields and table.count >= MANY and table.covered > SURE
     if sure:
         return  # records that all have a name and the same length are no others by chance
     for named in named_tables(source, held):
-        yield of_named_records(name, data, named, held), named
+        yield of_named_records(name, data, named, held, packed), named
 
 
 def _apart(name: str, data: bytes, source: Source, beside: Beside) -> Iterator[Draft]:
@@ -217,15 +222,15 @@ _STEPS: TypeAdapter[Any] = TypeAdapter(Steps)
 def _ways(source: Source, text: DraftText, spans: list[Span]) -> Iterator[_Way]:
     """Ways of packing that may be right."""
     heads = [source.read(at, min(12, length)) for at, length in spans[:64]]
-    signed = _signed(heads)
-    if signed:
+    known = signed(heads)
+    if known:
         for size in text.sizes:
             yield _way(
-                signed, size, f"payloads begin as those of {signed} do, and unpack to as many bytes as {size} says"
+                known, size, f"payloads begin as those of {known} do, and unpack to as many bytes as {size} says"
             )
         return
     for width, order in ((4, "little"), (4, "big"), (8, "little")):
-        if inner := _signed([head[width:] for head in heads]):
+        if inner := signed([head[width:] for head in heads]):
             line = f"{{by: sized, width: u{8 * width}, byte_order: {order}, packed: [{inner}]}}"
             yield _way(line, None, f"payloads begin with how many bytes {inner} gives")
     for size in text.sizes:
@@ -233,12 +238,3 @@ def _ways(source: Source, text: DraftText, spans: list[Span]) -> Iterator[_Way]:
             yield _way(step, size, f"payloads unpack by {step} to as many bytes as {size} says")
         for fill in ("20", "00"):
             yield _way(_LZSS % fill, size, f"payloads unpack by LZSS to as many bytes as {size} says")
-
-
-def _signed(heads: list[bytes]) -> str:
-    """The way of packing of which most payloads bear the signature."""
-    for mark, step in _SIGNATURES:
-        if sum(h.startswith(mark) for h in heads) * 2 > len(heads):
-            return step
-    zlib = [h for h in heads if len(h) > 1 and h[0] & 0x8F == 0x08 and (h[0] << 8 | h[1]) % 31 == 0]  # RFC 1950, 2.2
-    return "zlib" if len(zlib) * 2 > len(heads) else ""
