@@ -160,6 +160,7 @@ class Sounds(BrowserTest):
         self.open(f"#/{game}/locate")
         page.get_by_role("button", name="Take out …").click()
         dialog = page.get_by_role("dialog", name="Take sounds out")
+        expect(dialog.get_by_label("Names of the first files")).to_contain_text("crowd/0001.wav")
         dialog.get_by_role("button", name="Ogg Vorbis").click()
         dialog.get_by_label("Names; / makes folders").fill("{bank}/{number:4} {id}")
         expect(dialog.get_by_label("Names of the first files")).to_contain_text("crowd/0001 0001.ogg")

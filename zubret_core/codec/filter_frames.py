@@ -47,14 +47,14 @@ def _head(data, at, shape):
 
 
 @njit(cache=True, inline="always")
-def _next(nibble, step, one, two, last, before, bits, rounding, clipped):
-    """The next sample. clipped counts what was cut at full scale: since that can't be undone, the processor guesses that there is
-    nothing to cut and goes on to the next sample, instead of waiting for the outcome each time."""
-    total = last * one + before * two + (nibble * step << bits)
+def _next(moved, one, two, last, before, bits, rounding, clipped):
+    """The next sample; moved: what the code adds, before it is shifted down. clipped counts what was cut at full scale: since that can't be
+    undone, the processor guesses that there is nothing to cut and goes on to the next sample, instead of waiting for the outcome each time."""
     if rounding == 0:
-        total += np.int64(np.uint64(total - (nibble * step << bits)) >> np.uint64(63)) * ((1 << bits) - 1)
-    elif rounding == 1:
-        total += 1 << bits >> 1
+        total = last * one + before * two
+        total += np.int64(np.uint64(total) >> np.uint64(63)) * ((1 << bits) - 1) + moved
+    else:
+        total = last * one + (before * two + moved)  # what is known first is added up first
     sample = total >> bits
     if np.uint64(sample + 32768) > np.uint64(65535):
         clipped[0] += 1
@@ -64,20 +64,30 @@ def _next(nibble, step, one, two, last, before, bits, rounding, clipped):
 
 @njit(cache=True, inline="always")
 def _pair(data, at_a, at_b, size, low_first, steps, weights, state, bits, rounding, clipped, out):
-    """Samples of a frame of two channels, to `out` in turn; weights, state: of both."""
+    """Samples of a frame of two channels, to `out` in turn; weights, state: of both. Places have no sign, which spares a test for negative
+    ones at every byte."""
     one_a, two_a, one_b, two_b = weights
     last_a, before_a, last_b, before_b = state
-    step_a, step_b = steps
-    for n in range(size):
-        a, b = np.int64(data[at_a + n]), np.int64(data[at_b + n])
-        if not low_first:
-            a, b = a >> 4 | a << 4 & 0xF0, b >> 4 | b << 4 & 0xF0
-        before_a = _next((a & 15 ^ 8) - 8, step_a, one_a, two_a, last_a, before_a, bits, rounding, clipped)
-        before_b = _next((b & 15 ^ 8) - 8, step_b, one_b, two_b, last_b, before_b, bits, rounding, clipped)
-        out[4 * n], out[4 * n + 1] = before_a, before_b
-        last_a = _next((a >> 4 ^ 8) - 8, step_a, one_a, two_a, before_a, last_a, bits, rounding, clipped)
-        last_b = _next((b >> 4 ^ 8) - 8, step_b, one_b, two_b, before_b, last_b, bits, rounding, clipped)
-        out[4 * n + 2], out[4 * n + 3] = last_a, last_b
+    step_a, step_b = steps[0] << bits, steps[1] << bits
+    half = 1 << bits >> 1 if rounding == 1 else 0
+    first, second = (60, 56) if low_first else (56, 60)
+    place, one = np.uint64(0), np.uint64(1)
+    from_a, from_b = np.uint64(at_a), np.uint64(at_b)
+    for _ in range(size):
+        a, b = np.int64(data[from_a]), np.int64(data[from_b])
+        from_a += one
+        from_b += one
+        moved_a, moved_b = (a << first >> 60) * step_a + half, (b << first >> 60) * step_b + half
+        before_a = _next(moved_a, one_a, two_a, last_a, before_a, bits, rounding, clipped)
+        before_b = _next(moved_b, one_b, two_b, last_b, before_b, bits, rounding, clipped)
+        out[place] = before_a
+        out[place + one] = before_b
+        moved_a, moved_b = (a << second >> 60) * step_a + half, (b << second >> 60) * step_b + half
+        last_a = _next(moved_a, one_a, two_a, before_a, last_a, bits, rounding, clipped)
+        last_b = _next(moved_b, one_b, two_b, before_b, last_b, bits, rounding, clipped)
+        out[place + np.uint64(2)] = last_a
+        out[place + np.uint64(3)] = last_b
+        place += np.uint64(4)
     return last_a, before_a, last_b, before_b
 
 
