@@ -27,6 +27,8 @@ from zubret_core.locate import Known
 from zubret_core.locate.drafts import Beside, drafts
 from zubret_core.locate.misses import tried
 from zubret_core.sift import sounds_in
+from zubret_core.sift.marks import KINDS as KINDS_OF_MARKS
+from zubret_core.sift.marks import MARKS, candidates
 from zubret_core.source import FileSource
 
 KINDS = {
@@ -100,6 +102,26 @@ MODULES = {"module (MOD)": module(), "module (S3M)": s3m(), "module (IT)": it()}
 
 
 class Sifting(SimpleTestCase):
+    def test_every_mark_is_seen_wherever_it_stands(self):
+        """Against a plain search, also at both ends of what is looked at, over edges of blocks, and where there are too many for once."""
+        data = bytearray(np.random.default_rng(4).bytes(70_000))
+        for n in range(3000):
+            mark = list(MARKS)[n % len(MARKS)]
+            data[22 * n : 22 * n + 4] = mark
+            data[22 * n + n % 7 + 4 : 22 * n + n % 7 + 8] = mark
+        for begin, end in ((0, 1), (0, 69_984), (1, 69_984), (2046, 4097), (4089, 4096)):
+            found, seen = set(), begin
+            while seen < end:
+                some, seen = candidates(bytes(data), seen, end)
+                found |= set(some)
+            wanted = {
+                (at - back, kind)
+                for mark, (kind, back) in MARKS.items()
+                for at in range(begin, end)
+                if data[at : at + 4] == mark
+            }
+            self.assertEqual({hit for hit in found if hit[1] in KINDS_OF_MARKS}, wanted)
+
     def test_every_kind_is_found_where_it_stands_and_heard(self):
         rng = np.random.default_rng(3)
         files = {title: written(*how, tone(1.5, 220 + 30 * n)) for n, (title, how) in enumerate(KINDS.items())}
