@@ -1,8 +1,8 @@
-"""Eleven open formats described in our language, from their published documents: read, changed, rebuilt, and read by others.
+"""Twelve open formats described in our language, from their published documents: read, changed, rebuilt, and read by others.
 
 AIFF (1989), .au, CAF, Wave64, RF64 (EBU Tech 3306): against libsndfile. Standard MIDI Files 1.0: by its own numbers.
 cpio's new ASCII form and ar: against Debian's cpio and binutils. ISO 9660 (ECMA-119): against pycdlib. PNG (W3C 2025): against the media
-library and zlib. Chunks of a FORM, and TAR, stand in test_examples.
+library and zlib. SoundFont 2.04: against sf2utils. Chunks of a FORM, and TAR, stand in test_examples.
 """
 
 import io
@@ -17,6 +17,7 @@ import numpy as np
 import pycdlib
 import soundfile
 from django.test import SimpleTestCase
+from sf2utils.sf2parse import Sf2File
 
 from tests.support import ROOT, bytes_of, edited, noise, problem_of, source
 from zubret_core.bank import DescribedBank, NewStream
@@ -90,6 +91,62 @@ class Sounds(SimpleTestCase):
             self.assertEqual(new.count(b"ahoy!"), chunks.count(b"ahoy!"))
         only = b"FORM" + struct.pack(">I", 4 + len(sound)) + b"AIFF" + sound
         self.assertTrue(problem_of(self, DescribedBank, layout("aiff"), source(only)).what)
+
+
+class Instruments(SimpleTestCase):
+    def made(self, lengths: tuple[int, ...], space: int) -> bytes:
+        """Instruments without presets: the samples behind one another, `space` frames of silence behind each."""
+
+        def chunk(name: str, *parts: bytes) -> bytes:
+            body = b"".join(parts)
+            return name.encode() + struct.pack("<I", len(body)) + body + bytes(len(body) % 2)
+
+        pool, records = b"", b""
+        for n, length in enumerate((*lengths, 0)):
+            at, end = (len(pool) // 2, len(pool) // 2 + length) if length else (0, 0)
+            loop = (at + 100, end - 50) if length else (0, 0)
+            name = f"tone {n}" if length else "EOS"
+            records += struct.pack(
+                "<20s5IBbHH", name.encode(), at, end, *loop, 22_050 + n if length else 0, 60, 0, 0, 1
+            )
+            pool += noise(length, 1, n + 1).tobytes() + bytes(2 * space) if length else b""
+        sizes = {"phdr": 76, "pbag": 8, "pmod": 10, "pgen": 8, "inst": 44, "ibag": 8, "imod": 10, "igen": 8}
+        tables = b"".join(chunk(name, bytes(size)) for name, size in sizes.items())
+        info = chunk("LIST", b"INFO", chunk("ifil", struct.pack("<HH", 2, 4)), chunk("INAM", b"odd\0"))
+        sound = chunk("LIST", b"sdta", chunk("smpl", pool))
+        return chunk("RIFF", b"sfbk", info, sound, chunk("LIST", b"pdta", tables, chunk("shdr", records)))
+
+    def test_samples_of_a_pool_are_read_and_replaced_as_sf2utils_has_them(self):
+        def seen(data: bytes) -> list[tuple]:
+            samples = Sf2File(io.BytesIO(data)).samples
+            return [
+                (s.name, s.sample_rate, s.start_loop, s.end_loop, s.raw_sample_data) for s in samples if s.name != "EOS"
+            ]
+
+        for space in (46, 32):  # files have less than the document asks for, too: what stands behind is not pushed away
+            data = self.made((1000, 501, 2000), space)
+            bank = DescribedBank(layout("sf2"), source(data))
+            wanted = seen(data)
+            self.assertEqual(
+                [
+                    (s.id, s.format.rate, s.format.loop.start, s.format.loop.end, bytes_of(s.payload))
+                    for s in bank.streams
+                ],
+                wanted,
+            )
+            self.assertEqual(bytes_of(bank.rebuild({}, anew=True).source), data)
+            text = (FORMATS / "sf2.yaml").read_text("utf-8")
+            counted = load_layout(
+                text.replace("until: end\n    sentinel", "repeat: region.room // 46\n    sentinel"), "x"
+            )
+            self.assertEqual(len(DescribedBank(counted, source(data)).streams), 3)
+            fresh = noise(1777, 1, 9).tobytes()
+            new = bytes_of(
+                bank.rebuild({1: NewStream(source(fresh), bank.streams[1].format.with_(frames=1777))}).source
+            )
+            self.assertEqual(len(new), len(data) + 2 * (1777 - 501))
+            wanted[1] = (*wanted[1][:4], fresh)
+            self.assertEqual(seen(new), wanted)
 
 
 class Archives(SimpleTestCase):

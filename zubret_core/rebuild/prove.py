@@ -27,7 +27,7 @@ from ..base.wording import spaced
 from ..codec import codec_of
 from ..container import Container, GameFolder, LaidOver
 from ..layout import load_layout, read_layout, shipped_layouts
-from ..layout.checks.sums import rule_of, sum_is, sums_of
+from ..layout.checks.sums import sum_is, sums_of
 from ..layout.loading.reuse import others_among
 from ..layout.writing.points import points_by_rule, stored_points
 from ..locate import Known, Spot, kind_of
@@ -172,7 +172,7 @@ class _FileProof:
             for path, n in lines.items():
                 with self.new_game.open(path) as listed:
                     right += (sizes is None or sizes[n] == listed.size) and all(
-                        sum_is(instance, slot, n, sum_of(rule_of(how), listed))
+                        sum_is(instance, slot, n, sum_of(how.rule, listed))
                         for instance, slot, how in sums_of(reading, ("listed",))
                     )
             count = spaced(len(lines))

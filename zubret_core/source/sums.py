@@ -34,6 +34,18 @@ class Crc:
     xorout: int = 0
 
 
+@dataclass(frozen=True)
+class Words:
+    """A sum of whole numbers: bytes of each (1 to 8), high byte first or not, what is done with them (added, subtracted, xored) from
+    `init` on, and what the outcome is XORed with at last. What is missing of the last number is zeros. Common practice."""
+
+    width: int
+    big: bool
+    does: str
+    init: int = 0
+    xorout: int = 0
+
+
 CRCS = {
     "crc32": Crc(32, 0x04C11DB7, 0xFFFFFFFF, True, True, 0xFFFFFFFF),
     "crc32c": Crc(32, 0x1EDC6F41, 0xFFFFFFFF, True, True, 0xFFFFFFFF),
@@ -84,6 +96,53 @@ def crc_of(pieces: Iterable[bytes], how: Crc) -> int:
     return (number if how.refout else _reversed(number, how.width)) ^ how.xorout
 
 
+def words_of(pieces: Iterable[bytes], how: Words) -> int:
+    """A sum of whole numbers over the pieces taken together."""
+    shape = np.dtype(f"{'>' if how.big else '<'}u{how.width}")
+    total, rest = 0, b""
+
+    def take(words: NDArray) -> int:
+        if how.does == "xored":
+            return total ^ int(np.bitwise_xor.reduce(words, initial=0))
+        return total + int(words.sum(dtype=np.uint64))
+
+    for piece in pieces:
+        data = rest + bytes(piece) if rest else piece
+        whole = len(data) - len(data) % how.width
+        total, rest = take(np.frombuffer(data, shape, whole // how.width)), bytes(data[whole:])
+    if rest:
+        total = take(np.frombuffer(rest.ljust(how.width, b"\0"), shape))
+    outcome = {"added": how.init + total, "subtracted": how.init - total, "xored": how.init ^ total}[how.does]
+    return (outcome ^ how.xorout) & (1 << 8 * how.width) - 1
+
+
+@njit(cache=True)
+def _fnv1a_run(data, value, prime):
+    for byte in data:
+        value = (value ^ np.uint64(byte)) * prime
+    return value
+
+
+@njit(cache=True)
+def _djb2_run(data, value):
+    for byte in data:
+        value = value * np.uint64(33) + np.uint64(byte)
+    return value
+
+
+def _fnv1a(bits: int) -> Callable[[Iterable[bytes]], int]:
+    start, prime = {32: (0x811C9DC5, 0x01000193), 64: (0xCBF29CE484222325, 0x100000001B3)}[bits]
+
+    def update(piece: bytes, value: int) -> int:
+        return int(_fnv1a_run(np.frombuffer(piece, np.uint8), np.uint64(value), np.uint64(prime))) & (1 << bits) - 1
+
+    return _running(update, start)
+
+
+def _djb2(piece: bytes, value: int) -> int:
+    return int(_djb2_run(np.frombuffer(piece, np.uint8), np.uint64(value))) & 0xFFFFFFFF
+
+
 def _running(update: Callable[[bytes, int], int], start: int) -> Callable[[Iterable[bytes]], int]:
     def run(pieces: Iterable[bytes]) -> int:
         value = start
@@ -120,15 +179,30 @@ SUMS: dict[str, Callable[[Iterable[bytes]], int | bytes]] = {
     "xxh64": _number(xxhash.xxh64),
     "xxh3-64": _number(xxhash.xxh3_64),
     "added": _bytes_added,
+    "fnv1a-32": _fnv1a(32),
+    "fnv1a-64": _fnv1a(64),
+    "djb2": _running(_djb2, 5381),
     "md5": _digest(hashlib.md5),
     "sha1": _digest(hashlib.sha1),
     "sha256": _digest(hashlib.sha256),
     **{name: partial(crc_of, how=how) for name, how in CRCS.items() if name != "crc32"},
 }
-"""Every sum by name; a number, or bytes for the digests. "added" is the plain sum of all bytes."""
+"""Every sum by name; a number, or bytes for the digests. "added" is the plain sum of all bytes; djb2 (times 33, from 5381) is common
+practice."""
 
 
-def sum_of(how: str | Crc, source: Source, progress: Progress = tell) -> int | bytes:
+Rule = str | Crc | Words
+"""One of SUMS by its name, or a sum by its parameters."""
+
+
+def sum_over(how: Rule, pieces: Iterable[bytes]) -> int | bytes:
+    """The sum of pieces taken together."""
+    if isinstance(how, Crc):
+        return crc_of(pieces, how)
+    return words_of(pieces, how) if isinstance(how, Words) else SUMS[how](pieces)
+
+
+def sum_of(how: Rule, source: Source, progress: Progress = tell) -> int | bytes:
     """The sum of all bytes of a source; how far it is goes to whoever listens on this thread, if to nobody else."""
 
     def pieces():
@@ -140,7 +214,7 @@ def sum_of(how: str | Crc, source: Source, progress: Progress = tell) -> int | b
             done += len(piece)
             progress(done, source.size, f"checksum of {source.name}")
 
-    return crc_of(pieces(), how) if isinstance(how, Crc) else SUMS[how](pieces())
+    return sum_over(how, pieces())
 
 
 def crc32_of(source: Source, progress: Progress = tell) -> int:
@@ -148,35 +222,3 @@ def crc32_of(source: Source, progress: Progress = tell) -> int:
     value = sum_of("crc32", source, progress)
     assert isinstance(value, int)
     return value
-
-
-def _fnv1a(bits: int) -> Callable[[bytes], int]:
-    start, prime = {32: (0x811C9DC5, 0x01000193), 64: (0xCBF29CE484222325, 0x100000001B3)}[bits]
-
-    def run(data: bytes) -> int:
-        value = start
-        for byte in data:
-            value = (value ^ byte) * prime & ((1 << bits) - 1)
-        return value
-
-    return run
-
-
-def _djb2(data: bytes) -> int:
-    value = 5381
-    for byte in data:
-        value = (value * 33 + byte) & 0xFFFFFFFF
-    return value
-
-
-def _of_one(run: Callable[[Iterable[bytes]], int | bytes]) -> Callable[[bytes], int | bytes]:
-    return lambda data: run([data])
-
-
-NAME_HASHES: dict[str, Callable[[bytes], int | bytes]] = {
-    "fnv1a-32": _fnv1a(32),
-    "fnv1a-64": _fnv1a(64),
-    "djb2": _djb2,
-    **{name: _of_one(run) for name, run in SUMS.items()},
-}
-"""Hashes of names, by which archives find an entry and banks a stream; djb2 (times 33, start 5381) is common practice."""

@@ -2,7 +2,8 @@
   import type { Snippet } from "svelte";
   import type { HTMLDialogAttributes } from "svelte/elements";
 
-  /** A dialog over the page. It is open as long as it is there, holds the focus, and gives it back. */
+  /** A dialog over the page. It is open as long as it is there, holds the focus, and gives it back. Its top stays where it is while it
+   *  grows, so that what is about to be clicked does not move away. */
   let {
     label,
     width,
@@ -20,7 +21,7 @@
 <dialog
   bind:this={dialog}
   aria-label={label}
-  class="m-auto max-h-[96vh] max-w-[94vw] overflow-auto rounded-box border border-edge bg-base-100 p-5 text-base-content backdrop:bg-black/40 {width}"
+  class="mx-auto mt-[8vh] mb-auto max-h-[88vh] max-w-[94vw] overflow-auto rounded-box border border-edge bg-base-100 p-5 text-base-content backdrop:bg-black/40 {width}"
   {onclose}
   {...more}
 >

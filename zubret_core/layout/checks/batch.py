@@ -22,7 +22,6 @@ from ..language.expression import evaluate_rows
 from ..language.schema import Layout, Region, ties_of
 from ..language.terms import meaning_of
 from ..types.numbers import Float, Result
-from .sums import rule_of
 
 
 @dataclass
@@ -232,7 +231,7 @@ class _Reader:
                 how = slot.tie.sum
                 assert how is not None
                 start, end = self.spans[how.of]
-                stored, rule = self.numbers[f"{region.name}.{slot.tie.name}"] if slot.whole else None, rule_of(how)
+                stored, rule = self.numbers[f"{region.name}.{slot.tie.name}"] if slot.whole else None, how.rule
                 for n in np.flatnonzero(self.batch.good).tolist():
                     data = self.heads[n, start[n] : end[n]].tobytes()
                     found = sum_of(rule, BytesSource(data))

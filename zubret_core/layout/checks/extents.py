@@ -208,7 +208,8 @@ def extents_of(document: Document, name: str = "") -> list[Extent]:
     Where the file does not begin with one of them, an extent of no bytes stands first.
     """
     source = document.file_named(name)
-    extents = [*_regions(document, name), *_payloads(document, name)]
+    regions = list(_regions(document, name))
+    extents = [*regions, *_payloads(document, name, regions)]
     extents.sort(key=lambda e: (e.start, e.end, e.instance is None))
     if not extents or extents[0].start > 0:
         extents.insert(0, Extent(0, 0))
@@ -274,7 +275,7 @@ def _turns(document: Document, instance: Instance) -> bool:
     return instance.piece > 0 and document.layout.inner(instance.region) is not None
 
 
-def _payloads(document: Document, name: str) -> list[Extent]:
+def _payloads(document: Document, name: str, regions: list[Extent]) -> list[Extent]:
     if not document.layout.has_payloads:
         return []
     at, stored, files = document.spans()
@@ -299,16 +300,16 @@ def _payloads(document: Document, name: str) -> list[Extent]:
                 extent.before = max(extent.before, stands.guard(n, stand.before))
                 extent.behind = max(extent.behind, stands.guard(n, stand.behind))
     out = list(found.values())
-    _fit_guards(out, document.file_named(name).size, [i for i in document.instances if i.file == name])
+    _fit_guards(out, document.file_named(name).size, regions)
     return out
 
 
-def _fit_guards(payloads: list[Extent], size: int, instances: list[Instance]) -> None:
+def _fit_guards(payloads: list[Extent], size: int, regions: list[Extent]) -> None:
     """Guard space is as long as the format wants it, but no longer than the file has it."""
     if not any(e.before or e.behind for e in payloads):
         return
     payloads.sort(key=lambda e: e.at)
-    taken = sorted([(i.at, i.at + i.stored) for i in instances if i.stored])
+    taken = sorted([(e.start, e.end) for e in regions if e.length])
     ends, starts = np.array([b for _, b in taken]), np.array([a for a, _ in taken])
     cursor = 0
     for n, e in enumerate(payloads):

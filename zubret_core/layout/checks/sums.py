@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from ...base import ZubretError
 from ...source import BytesSource, ChainSource, Part, SliceSource, Source
-from ...source.sums import Crc, sum_of
+from ...source.sums import sum_of
 from ..document import Document, Instance, Slot
 from ..document.ties import ids
 from ..language.expression import evaluate
@@ -62,7 +62,7 @@ def check_sums(document: Document, large: bool) -> None:
             source = covered(document, instance, slot, 0)
             if source is not None and (source.size > LARGE) == large:
                 what = "of " + (how.of if how.of in WHOLE else f"region {how.of}")
-                compare(document, instance, slot, 0, sum_of(rule_of(how), source), what)
+                compare(document, instance, slot, 0, sum_of(how.rule, source), what)
 
 
 def verify(document: Document) -> None:
@@ -85,7 +85,7 @@ def check_item(document: Document, item: int, unpacked: Callable[[], Source]) ->
                 stored = document.piece(n) if n != item else document.payload(n)
                 source = stored if how.of == "stored" else unpacked()
                 row = document.row_of(n, instance)
-                compare(document, instance, slot, row, sum_of(rule_of(how), source), f"of {source.name}")
+                compare(document, instance, slot, row, sum_of(how.rule, source), f"of {source.name}")
 
 
 def compare(document: Document, instance: Instance, slot: Slot, row: int, found: int | bytes, what: str) -> None:
@@ -133,7 +133,7 @@ def taken(document: Document, instance: Instance, slot: Slot, row: int) -> int |
     how = slot.tie.sum
     assert how is not None
     source = covered(document, instance, slot, row)
-    return sum_of(rule_of(how), source if source is not None else BytesSource(b""))
+    return sum_of(how.rule, source if source is not None else BytesSource(b""))
 
 
 def covered(document: Document, instance: Instance, slot: Slot, row: int) -> Source | None:
@@ -192,11 +192,6 @@ def blanked(source: Source, at: int, length: int, blank: bytes) -> Source:
         return source
     parts = [Part(source, 0, at), Part(BytesSource((blank * length)[:length]), 0, length)]
     return ChainSource([*parts, Part(source, at + length, source.size - at - length)], source.name)
-
-
-def rule_of(how: SumModel) -> str | Crc:
-    """The rule of a sum as `sum_of` wants it."""
-    return how.by if isinstance(how.by, str) else Crc(**how.by.model_dump())
 
 
 def sum_number(value: int | bytes, slot: Slot) -> int:

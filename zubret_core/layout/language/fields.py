@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from itertools import pairwise
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import Field, model_validator
+from pydantic import Discriminator, Field, Tag, model_validator
 
-from ...source.sums import NAME_HASHES, SUMS, Crc, crc_of
+from ...source.sums import SUMS, Crc, Rule, Words, sum_over
 from .terms import MEANINGS, ONCE, UNITS, HexBytes, IntType, Name, Number, Order, Strict
 
 Range = Annotated[str, Field(pattern=r"^\d{1,20}\.\.\d{1,20}$")]
@@ -27,10 +27,47 @@ class CrcModel(Strict):
     xorout: int = Field(0, ge=0)
 
 
-class SumModel(Strict):
+class WordsModel(Strict):
+    """A sum of whole numbers."""
+
+    words: Literal["u8", "u16", "u32", "u64"]
+    byte_order: Order = "little"
+    does: Literal["added", "subtracted", "xored"]
+    init: int = Field(0, ge=0, description="what it begins with")
+    xorout: int = Field(0, ge=0, description="what the outcome is XORed with")
+
+
+def _rule(given: Any) -> str:
+    """Which of a sum's three rules something is; so only what that one asks for is told of a fault."""
+    if isinstance(given, dict):
+        return "whole numbers" if given.keys() & {"words", "does"} else "CRC"
+    return {CrcModel: "CRC", WordsModel: "whole numbers"}.get(type(given), "name")
+
+
+class _Ruled(Strict):
+    by: Annotated[
+        Annotated[str, Tag("name")] | Annotated[CrcModel, Tag("CRC")] | Annotated[WordsModel, Tag("whole numbers")],
+        Discriminator(_rule),
+    ] = Field(examples=list(SUMS))
+
+    @model_validator(mode="after")
+    def _known(self):
+        if isinstance(self.by, str) and self.by not in SUMS:
+            raise ValueError(f'"{self.by}" is not a sum that Zubret knows ({", ".join(SUMS)})')
+        return self
+
+    @property
+    def rule(self) -> Rule:
+        """The rule as `sum_over` wants it."""
+        if isinstance(self.by, WordsModel):
+            given = self.by
+            return Words(int(given.words[1:]) // 8, given.byte_order == "big", given.does, given.init, given.xorout)
+        return self.by if isinstance(self.by, str) else Crc(**self.by.model_dump())
+
+
+class SumModel(_Ruled):
     """A checksum or digest: by which rule and over which bytes."""
 
-    by: str | CrcModel = Field(examples=list(SUMS))
     of: str = Field(
         description="stored, unpacked, record, body, file, span, listed, or the name of a region", examples=list(WHOLE)
     )
@@ -41,32 +78,18 @@ class SumModel(Strict):
     end: Number = Field("file.size", description="of a span: the byte behind its last")
     blank: HexBytes | None = Field(None, description="the byte that stands for the sum's own field while it is taken")
 
-    @model_validator(mode="after")
-    def _known(self):
-        if isinstance(self.by, str) and self.by not in SUMS:
-            raise ValueError(f'"{self.by}" is not a sum that Zubret knows ({", ".join(SUMS)})')
-        return self
 
-
-class HashModel(Strict):
+class HashModel(_Ruled):
     """How an id comes from an entry's path, or from a stream's name."""
 
-    by: str | CrcModel = Field(examples=list(NAME_HASHES))
     case: Literal["", "lower", "upper"] = ""
     slash: Literal["/", "\\"] = "/"
-
-    @model_validator(mode="after")
-    def _known(self):
-        if isinstance(self.by, str) and self.by not in NAME_HASHES:
-            raise ValueError(f'"{self.by}" is not a hash that Zubret knows ({", ".join(NAME_HASHES)})')
-        return self
 
     def of(self, path: str) -> int | bytes:
         """The sum of a path or a name."""
         text = path.replace("/", self.slash)
         text = text.lower() if self.case == "lower" else text.upper() if self.case == "upper" else text
-        data = text.encode("utf-8", "surrogateescape")
-        return NAME_HASHES[self.by](data) if isinstance(self.by, str) else crc_of([data], Crc(**self.by.model_dump()))
+        return sum_over(self.rule, [text.encode("utf-8", "surrogateescape")])
 
 
 class Tied(Strict):

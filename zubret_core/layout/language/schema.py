@@ -105,7 +105,7 @@ class Region(Strict):
         None, description="the records follow from the sound of the stream for which the region stands"
     )
     payload: Stand | None = Field(None, description="how the payloads of this group stand, where not as all others")
-    fields: list[FieldModel] = []
+    fields: list[FieldModel] = Field([], description="one after the other; none where the region only names a place")
     body: Body | None = None
     pool: Pool | None = None
     packed: Steps = []
@@ -132,8 +132,10 @@ class Region(Strict):
 
     @model_validator(mode="after")
     def _consistent(self):
-        if bool(self.fields) == bool(self.pool):
+        if bool(self.fields) == bool(self.pool) and (self.pool or "fields" not in self.model_fields_set):
             raise ValueError(f"region {self.name} needs fields, or `pool`, and not both")
+        if not self.fields and not self.pool and (not self.single or self.body):
+            raise ValueError(f"region {self.name} has no fields, so it stands once and has no body")
         if self.repeat is not None and self.until is not None:
             raise ValueError(f"region {self.name} has both repeat and until")
         if self.body and (self.packed or self.file):

@@ -71,8 +71,11 @@ def _regions(layout: Layout) -> Iterator[Fault]:
                 yield (*where, word), f'"{other}" is no earlier region ({word} of region {region.name})'
         if region.file is not None and region.file not in layout.files:
             yield (*where, "file"), f'"{region.file}" is not one of `files` (region {region.name})'
-        if region.sentinel and region.repeat is None:
-            yield (*where, "sentinel"), f"region {region.name} needs `repeat`, whose last record is the sentinel"
+        if region.sentinel and region.repeat is None and region.until is None:
+            yield (
+                (*where, "sentinel"),
+                f"region {region.name} needs `repeat` or `until`, whose last record is the sentinel",
+            )
         if region.payload is not None and region not in [*layout.item_regions(), *layout.piece_regions()]:
             yield (
                 (*where, "payload"),

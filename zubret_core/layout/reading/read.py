@@ -124,6 +124,14 @@ def recognises(layout: Layout, source: Source) -> bool:
     return fits_by_name(layout, source) and has_marks(layout, source) is None
 
 
+def _body(region: Region, holder: Holder) -> tuple[int, int] | None:
+    """Place and bytes of the chunk's body in which a region stands; None where it stands in none."""
+    if region.chunk is None or holder is None or holder[0].body is None:
+        return None
+    at, size = holder[0].body[holder[1]].tolist()
+    return at, size
+
+
 class _Reader:
     """One reading: the document so far."""
 
@@ -154,14 +162,17 @@ class _Reader:
 
     def _value(self, text: int | str, region: Region, what: str = "", holder: Holder = None) -> int:
         name = f"{region.name}.{what}" if what else region.name
-        return evaluate(text, self._around(holder), self.document.file.name, name)
+        return evaluate(text, self._around(holder, region), self.document.file.name, name)
 
-    def _around(self, holder: Holder) -> Mapping[str, int]:
-        """The numbers of regions that stand once, and of the records in which a region stands."""
+    def _around(self, holder: Holder, region: Region) -> Mapping[str, int]:
+        """The numbers of regions that stand once, of the records in which a region stands, and of its chunk."""
         if holder is None:
             return self.document.numbers
         instance, row = holder
-        return {**self.document.numbers, **instance.numbers(row)}
+        out = {**self.document.numbers, **instance.numbers(row)}
+        if (body := _body(region, holder)) is not None:
+            out["region.room"] = body[1]
+        return out
 
     # Regions that stand several times ---------------------------------------------------------------
 
@@ -276,10 +287,8 @@ class _Reader:
         file = document.companion(region.file) if region.file else ""
         source = document.file_named(file)
         at = self._start(region, source, holder, before) if at is None else at
-        limit, room = source.size, -1
-        if region.chunk is not None and holder is not None and holder[0].body is not None:
-            begin, room = holder[0].body[holder[1]].tolist()
-            limit = begin + room
+        begin, room = _body(region, holder) or (0, -1)
+        limit = begin + room if room >= 0 else source.size
         if region.size is not None:
             limit = at + self._value(region.size, region, "size", holder)
         if not 0 <= at <= limit <= source.size:
@@ -296,7 +305,7 @@ class _Reader:
             count = self._value(region.repeat, region, holder=holder)
         if region.packed:
             return self._packed(region, file, source, at, limit, count)
-        numbers = {**self._around(holder), "region.at": at, "region.room": room}
+        numbers = {**self._around(holder, region), "region.at": at}
         instance = self._plain(region, file, source, at, limit, count, numbers)
         instance.piece, instance.holder, instance.room = piece, holder, room
         return instance
@@ -366,8 +375,8 @@ class _Reader:
         tied = document.once.get(f"{region.name}.at")
         if isinstance(tied, int):
             return tied
-        if region.chunk is not None and holder is not None and holder[0].body is not None:
-            return int(holder[0].body[holder[1], 0]) + self._value(region.at or 0, region, holder=holder)
+        if (body := _body(region, holder)) is not None:
+            return body[0] + self._value(region.at or 0, region, holder=holder)
         if holder is not None:
             for slot in holder[0].shape.means.get(f"{region.name}.at", ()):
                 value = document.values(holder[0], slot)[holder[1]]

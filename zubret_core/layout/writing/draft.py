@@ -75,7 +75,7 @@ class Draft:
             self._leave_out()
         self._change(changes)
         self._add()
-        self.tables = {i.name: self._table(i) for i in document.instances if i.region.fields}
+        self.tables = {i.name: self._table(i) for i in document.instances if i.region.pool is None}
         self._grow_regions()
 
     def _grow_regions(self) -> None:

@@ -8,7 +8,7 @@ import numpy as np
 
 from ...source import Source
 from ...source.sums import sum_of
-from ..checks.sums import OF_ITEMS, rule_of, sum_bytes, sum_error, sum_number, sums_of, taken
+from ..checks.sums import OF_ITEMS, sum_bytes, sum_error, sum_number, sums_of, taken
 from ..document import Document, Instance, Slot
 from ..document.extent import NewItem
 from ..language.fields import SumModel
@@ -24,7 +24,7 @@ def write_sums(draft: Draft, new: Mapping[str, Instance], joined: Callable[[], D
         rows = dict(draft.rows(instance))
         for item, source in _sources(draft, how.of):
             if item in rows:
-                _store(new[instance.name], slot, rows[item], sum_of(rule_of(how), source))
+                _store(new[instance.name], slot, rows[item], sum_of(how.rule, source))
     version, stands, seen = 0, 0, dict[tuple[str, str], int]()
     document = joined()
     for _ in range(PASSES):

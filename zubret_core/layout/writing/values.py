@@ -21,7 +21,7 @@ def write_values(draft: Draft) -> None:
         if instance.piece < 0 and "at" not in instance.shape.slots:
             at = draft.extent_of(instance).new_at if instance.body is None else instance.at
             draft.numbers[f"{instance.name}.at"] = at
-    instances = [i for i in draft.document.instances if i.region.fields]
+    instances = [i for i in draft.document.instances if i.region.pool is None]
     for instance in sorted(instances, key=lambda i: not i.region.once):
         _write_region_values(draft, instance, whole)
         if instance.region.once:
