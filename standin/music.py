@@ -75,7 +75,8 @@ def _reverb(track, seconds, rate, rng):
     room[: int(0.012 * rate)] = 0
     room = np.cumsum(room, axis=0) * 0.02 + room * 0.3  # darker than white
     room -= room.mean(axis=0)
-    step, size = 1 << 17, 1 << 19
+    size = 1 << 19
+    step = size - n  # all of what a transform has room for
     answer = np.fft.rfft(room.T.astype(np.float32), size)
     wet = np.zeros((len(track) + size, 2), np.float32)
     for at in range(0, len(track), step):

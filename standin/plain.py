@@ -5,6 +5,10 @@ frames of 16 bytes of one channel: a byte with shift (low half) and filter (high
 A drift is IMA ADPCM without blocks.
 """
 
+from bisect import bisect
+from functools import cache
+from itertools import pairwise
+
 import numpy as np
 
 from .adpcm import ADDS, NEXT
@@ -118,12 +122,24 @@ def drift(payload, frames):
     return np.array(out[:frames], np.int16)[:, None]
 
 
+@cache
+def _nearest(state):
+    """(the differences from which on the next higher step is the nearest, nibbles in order of their steps)."""
+
+    def pick(miss):
+        return min(range(16), key=lambda n: abs(miss - ADDS[state + n]))
+
+    steps = sorted({ADDS[state + n] for n in range(16)})
+    turns = [next(m for m in range((a + b) // 2, b + 1) if ADDS[state + pick(m)] == b) for a, b in pairwise(steps)]
+    return turns, [pick(step) for step in steps]
+
+
 def as_drift(pcm):
     """The nearest nibble for every sample."""
     codes, sample, state = [], 0, 0
     for wanted in pcm[:, 0].tolist() + [0] * (len(pcm) % 2):
-        miss = wanted - sample
-        code = min(range(16), key=lambda n: abs(miss - ADDS[state + n]))
+        turns, nibbles = _nearest(state)
+        code = nibbles[bisect(turns, wanted - sample)]
         sample = max(-32768, min(32767, sample + ADDS[state + code]))
         state = NEXT[state + code] * 16
         codes.append(code)
