@@ -89,7 +89,7 @@
   }
 </script>
 
-<Modal bind:this={modal} label="Begin a layout" width="w-[54rem]" onclose={close}>
+<Modal bind:this={modal} label="Begin a layout" width="w-[54rem]" tall onclose={close}>
   <div class="flex items-start justify-between gap-4">
     <div class="min-w-0">
       <h2 class="text-lg font-bold">Begin a layout</h2>

@@ -72,7 +72,7 @@
   let modal: Modal;
 </script>
 
-<Modal bind:this={modal} label="Keys" width="w-[46rem]" onclose={() => (app.explaining = false)}>
+<Modal bind:this={modal} label="Keys" width="w-[46rem]" tall onclose={() => (app.explaining = false)}>
   <div class="flex items-center justify-between gap-4">
     <h2 class="text-xl font-bold">Keys</h2>
     <button class="btn btn-sm" onclick={() => modal.close()}>Close</button>

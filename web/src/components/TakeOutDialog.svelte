@@ -41,7 +41,7 @@
   const nowhere = $derived(out.into === "folder" && !out.folder.trim());
 </script>
 
-<Modal bind:this={modal} label={title} {width} onclose={close}>
+<Modal bind:this={modal} label={title} {width} tall onclose={close}>
   <div class="flex items-start justify-between gap-4">
     <div class="min-w-0">
       <h2 class="text-lg font-bold">{title}</h2>

@@ -75,6 +75,7 @@
   bind:this={modal}
   label="Files for these lines"
   width="w-[56rem]"
+  tall
   onclose={close}
   ondragover={(e) => e.preventDefault()}
   ondrop={async (e) => {
