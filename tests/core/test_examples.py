@@ -103,6 +103,7 @@ class WorkedExamples(SimpleTestCase):
             [t for t, _ in refused],
             [
                 "A list of links",
+                "Chunks for each entry",
                 "A sum behind each payload",
                 "Chunks inside chunks",
                 "A file that is packed as a whole",
@@ -137,6 +138,7 @@ class WorkedExamples(SimpleTestCase):
                 "A list of links",
                 "A sum behind each payload",
                 "A table in several pieces",
+                "Chunks for each entry",
                 "Chunks inside chunks",
                 "Folders that hold ranges of entries",
                 "Names in another file, tables side by side",

@@ -14,6 +14,7 @@ from standin.formats import PCM, Sound, crate, towed_bell
 from tests.core import test_proof
 from tests.core.test_proof import Subject
 from tests.core.test_records import HEAD
+from tests.examples import examples
 from tests.support import bytes_of, edited, noise, problem_of, resummed_bell, small_bell, small_crate, source
 from zubret_core.bank import DescribedBank, NewStream
 from zubret_core.bank.trial import check
@@ -105,6 +106,13 @@ class Records(SimpleTestCase):
         fields = "      - {name: at, type: u32, means: entry.at}\n"
         text = (HEAD.format(order="little") + fields).replace("regions:", "payload: {least: 4}\nregions:")
         self.assertIn("it belongs to `end`", problem_of(self, load_layout, text).what)
+
+    def test_chunks_that_belong_together_are_counted(self):
+        """Where one of the chunks of an entry is missing, all others would be mistaken for their neighbours'."""
+        example = next(e for e in examples() if e.title == "Chunks for each entry")
+        data = example.files[""].replace(b"NAME", b"NOTE", 1)
+        error = problem_of(self, DescribedArchive, load_layout(example.layout), source(data, "x.shed"))
+        self.assertIn('names stands in 1 chunks "NAME", but contents in 2 chunks "BODY"', error.what)
 
 
 class Proofs(SimpleTestCase):

@@ -66,8 +66,7 @@ def _means(tie: Tied) -> str:
     """A meaning or a sum in words."""
     if tie.means or tie.sum is None:
         return tie.means or ""
-    by = tie.sum.by if isinstance(tie.sum.by, str) else f"CRC of {tie.sum.by.width} bits"
-    return f"{by} of {tie.sum.of}"
+    return f"{tie.sum.title} of {tie.sum.of}"
 
 
 def spans_in(document: Document, start: int, end: int, most: int = 4000) -> Iterator[FieldSpan]:

@@ -171,10 +171,11 @@ class Document:
 
     def numbers_at(self, instance: Instance) -> Mapping[str, int]:
         """The numbers that expressions of a region may name besides its own: of regions that stand once, of the record for which
-        it stands, and how much room it has in a chunk."""
-        if instance.holder is None:
+        it stands, how much room it has in a chunk, and its number where it stands several times."""
+        if instance.piece < 0 and instance.holder is None:
             return self.numbers
-        return {**self.numbers, **instance.held_numbers(), "region.room": instance.room}
+        own = {"region.room": instance.room, "region.index": max(instance.piece, 0)}
+        return {**self.numbers, **instance.held_numbers(), **own}
 
     def _by_record(self, instance: Instance, what: str) -> NDArray:
         """A meaning of the item of each record; that of the first item where a record is none."""

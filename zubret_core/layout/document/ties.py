@@ -75,6 +75,8 @@ class Scope:
             return self.own(name)
         if name == "region.at":
             return self.region_at
+        if name == "region.index":  # of one that stands once
+            return 0
         if name == "record.at":
             return self.places()
         if name == "record.index":

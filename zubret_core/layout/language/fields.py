@@ -39,9 +39,9 @@ class WordsModel(Strict):
 
 def _rule(given: Any) -> str:
     """Which of a sum's three rules something is; so only what that one asks for is told of a fault."""
-    if isinstance(given, dict):
-        return "whole numbers" if given.keys() & {"words", "does"} else "CRC"
-    return {CrcModel: "CRC", WordsModel: "whole numbers"}.get(type(given), "name")
+    if isinstance(given, WordsModel) or (isinstance(given, dict) and given.keys() & {"words", "does"}):
+        return "whole numbers"
+    return "CRC" if isinstance(given, CrcModel | dict) else "name"
 
 
 class _Ruled(Strict):
@@ -63,6 +63,13 @@ class _Ruled(Strict):
             given = self.by
             return Words(int(given.words[1:]) // 8, given.byte_order == "big", given.does, given.init, given.xorout)
         return self.by if isinstance(self.by, str) else Crc(**self.by.model_dump())
+
+    @property
+    def title(self) -> str:
+        """The rule in words."""
+        if isinstance(self.by, WordsModel):
+            return f"{self.by.words} {self.by.does}"
+        return self.by if isinstance(self.by, str) else f"CRC of {self.by.width} bits"
 
 
 class SumModel(_Ruled):

@@ -88,7 +88,8 @@ class Region(Strict):
     origin: str = Field("file", description="what `at` counts from: file, end, or the start of a region")
     chunk: int | str | None = Field(
         None,
-        description="with an `origin` whose records have bodies: it counts from the body of the first record of this id",
+        description="with an `origin` whose records have bodies: it counts from the body of the first record of this id; with `each`, "
+        "one such region for every one",
     )
     each: Name | None = Field(
         None, description="one such region for each record of an earlier region, whose fields expressions may name"

@@ -15,7 +15,7 @@ from ..types import TYPES
 Path = tuple[str | int, ...]
 """A place in a layout's text: keys and numbers from the outermost inwards."""
 Fault = tuple[Path, str]
-BUILT_IN = {"file.size", "region.at", "region.room", "record.at", "record.index"}
+BUILT_IN = {"file.size", "region.at", "region.room", "region.index", "record.at", "record.index"}
 """Names that have a value in every tie."""
 
 

@@ -97,6 +97,9 @@ def _each(layout: Layout, n: int, region: Region) -> Iterator[Fault]:
         yield where, f'"{region.each}" is no earlier region (each of region {region.name})'
     elif layout.trails(region):
         yield from _trails(layout, region, where)
+    elif region.chunk is not None:
+        if region.origin != region.each:
+            yield where, f"region {region.name} stands in each chunk, so `each` and `origin` are the same region"
     elif holder.once or holder.pool or holder.body or holder.packed or holder.file:
         yield where, f"region {region.each} must repeat, stand in the described file, and have no body and no packing"
     elif region.after == region.each and sum(r.each == region.each for r in layout.regions) > 1:

@@ -185,15 +185,16 @@ class _Reader:
         elif inner is not None and region.body is None:
             yield from self._turns(region, inner)
         elif region.each is None:
-            found = self._chunk_of(region) if region.chunk is not None else None
+            found = next(self._chunks_of(region), None) if region.chunk is not None else None
             there = region.chunk is None or found is not None
             if there and (region.when is None or self._value(region.when, region, holder=found)):
                 framed = self._region(region, found)
                 yield from (framed,) if inner is None else (framed, self._trailing(inner, framed))
         else:
             last: Instance | None = None
-            holders = [i for i in self.document.instances if i.region.name == region.each]
-            for number, holder in enumerate((i, row) for i in holders for row in range(i.records.count)):
+            around = [i for i in self.document.instances if i.region.name == region.each]
+            holders = ((i, row) for i in around for row in range(i.records.count))
+            for number, holder in enumerate(holders if region.chunk is None else self._chunks_of(region)):
                 if region.when is None or self._value(region.when, region, holder=holder):
                     last = self._region(region, holder, number, last)
                     yield last
@@ -239,23 +240,22 @@ class _Reader:
             if region.ends_itself and self._value(region.until or 0, region, "until", (record, 0)):
                 return
 
-    def _chunk_of(self, region: Region) -> Holder:
-        """The first record of the region of an `origin` that has the id of a chunk; nothing where there is none."""
+    def _chunks_of(self, region: Region) -> Iterator[tuple[Instance, int]]:
+        """The records of the region of an `origin` that have the id of a chunk."""
         frames = self.document.instance(region.origin)
         if frames is None or frames.body is None:
-            return None
+            return
         first = next((s for s in frames.shape.fields if s.field.type in ("text", "bytes") or s.whole), None)
         if first is None:
-            return None
-        for row in range(frames.records.count):
-            if first.whole:
-                found: Any = int(frames.records.numbers(first)[row])
-            else:
-                data = frames.records.cells(first).contents()[row] or b""
-                found = data.hex(" ") if first.field.type == "bytes" else data.rstrip(b"\0").decode("latin-1")
-            if found == region.chunk:
-                return frames, row
-        return None
+            return
+        found: list[Any]
+        if first.whole:
+            found = frames.records.numbers(first).tolist()
+        else:
+            cells = (cell or b"" for cell in frames.records.cells(first).contents())
+            raw = first.field.type == "bytes"
+            found = [cell.hex(" ") if raw else cell.rstrip(b"\0").decode("latin-1") for cell in cells]
+        yield from ((frames, row) for row, id in enumerate(found) if id == region.chunk)
 
     def _trailing(self, region: Region, framed: Instance) -> Instance:
         """The records that stand behind the bodies of others."""
@@ -305,7 +305,7 @@ class _Reader:
             count = self._value(region.repeat, region, holder=holder)
         if region.packed:
             return self._packed(region, file, source, at, limit, count)
-        numbers = {**self._around(holder, region), "region.at": at}
+        numbers = {**self._around(holder, region), "region.at": at, "region.index": max(piece, 0)}
         instance = self._plain(region, file, source, at, limit, count, numbers)
         instance.piece, instance.holder, instance.room = piece, holder, room
         return instance
@@ -480,4 +480,22 @@ class _Reader:
                         other,
                     )
             groups.append(Group(name, instances, 0, count, document.layout.stand_of(name)))
+        self._in_every_chunk(regions)
         return groups
+
+    def _in_every_chunk(self, regions: list[Region]) -> None:
+        """ZubretError unless regions of one group that stand in each of some chunks stand equally often: they belong together in turn."""
+        number: dict[str, tuple[Region, int]] = {}
+        for region in regions:
+            if region.each is None or region.chunk is None:
+                continue
+            found = sum(i.region is region for i in self.document.instances)
+            other, wanted = number.setdefault(region.group, (region, found))
+            if found != wanted:
+                raise ZubretError(
+                    f'Region {other.name} stands in {wanted:,} chunks "{other.chunk}", but {region.name} in {found:,} chunks '
+                    f'"{region.chunk}"; they belong together in turn.',
+                    file=self.document.file.name,
+                    field=region.name,
+                    next=DAMAGED,
+                )

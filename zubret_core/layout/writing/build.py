@@ -238,7 +238,7 @@ class _Rebuild:
 
     def _body_at(self, frames: Instance, row: int) -> int:
         """Where the body of a record will stand."""
-        own = next(e for e in self.draft.files[""].extents if e.instance is frames and e.record == row)
+        own = self.draft.heads[frames.name, row]
         skip = frames.region.body.skip if frames.region.body and row in frames.holders else 0
         return own.new_at + own.new_length - skip
 

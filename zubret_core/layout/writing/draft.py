@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from functools import partial
+from functools import cached_property, partial
 from typing import Any
 
 import numpy as np
@@ -250,7 +250,9 @@ class Draft:
         document = self.document
         group = document.groups[-1] if document.groups else None
         fixed = group is None or any(
-            i.region.linked or (i.region.body and (i.region.body.nested or document.layout.inner(i.region)))
+            i.region.linked
+            or (i.region.each and i.region.chunk is not None)
+            or (i.region.body and (i.region.body.nested or document.layout.inner(i.region)))
             for i in group.instances
         )
         if group is None or fixed or not group.count or document.in_pieces:
@@ -375,6 +377,12 @@ class Draft:
 
     # Places -----------------------------------------------------------------------------------------
 
+    @cached_property
+    def heads(self) -> dict[tuple[str, int], Extent]:
+        """The extents of records that have bodies, by region and record."""
+        extents = self.files[""].extents
+        return {(e.instance.name, e.record): e for e in extents if e.instance is not None and e.record >= 0}
+
     def extent_of(self, instance: Instance) -> Extent:
         """The extent of a region without bodies."""
         return self._regions[instance.name]
@@ -435,9 +443,11 @@ class Draft:
 
     def numbers_at(self, instance: Instance) -> Mapping[str, int]:
         """The numbers that expressions of a region may name besides its own, as they will be."""
-        if instance.holder is None:
+        if instance.piece < 0 and instance.holder is None:
             return self.numbers
-        out = dict(self.numbers)
+        out = {**self.numbers, "region.index": max(instance.piece, 0)}
+        if instance.holder is None:
+            return out
         holders = []
         around: tuple[Instance, int] | None = instance.holder
         while around is not None:

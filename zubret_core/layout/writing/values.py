@@ -129,10 +129,9 @@ def _put_bodies(draft: Draft, instance: Instance, table: Table, pairs: list[tupl
     for row in sorted(range(instance.records.count) if framed else instance.holders, reverse=True):
         at, size = instance.body[row].tolist()
         header = extents[own[row]]
-        behind = extents[own[row] + 1 :]
-        stop = at + size
-        inner = next((n for n, e in enumerate(behind) if e.at >= stop), len(behind))
-        within = behind[:inner]  # with the added ones, which stand behind the last payload
+        first, stop = own[row] + 1, at + size
+        last = next((n for n in range(first, len(extents)) if extents[n].at >= stop), len(extents))
+        within = extents[first:last]  # with the added ones, which stand behind the last payload
         if not any(e.at >= at for e in within):
             continue
         old_end, new_end = max(e.end for e in within if e.at >= 0), max(e.new_end for e in within)
