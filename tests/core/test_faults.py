@@ -28,6 +28,35 @@ from zubret_core.layout.types import TYPES
 from zubret_core.rebuild import prove_in_new_process
 from zubret_core.rebuild.prove import prove
 
+NUMBERED = """
+zubret: 1
+id: numbered
+describes: archive
+byte_order: big
+recognise: [{at: 0, bytes: "4e 55 4d 21"}]
+regions:
+  - name: chunks
+    at: 4
+    until: end
+    fields:
+      - {name: size, type: u32, base: -8}
+      - {name: id, type: u32}
+    body: {size: size, align: 4, nested: [7]}
+  - name: table
+    origin: chunks
+    chunk: 1
+    size: region.room
+    packed: [zlib]
+    until: end
+    fields:
+      - {name: path, type: text, length: 4, means: entry.path}
+      - {name: at, type: u32, means: entry.at, base: pool.at}
+      - {name: stored, type: u32, means: entry.stored}
+  - name: pool
+    origin: chunks
+    chunk: 2
+    fields: []
+"""
 WALK = """
 zubret: 1
 id: walked
@@ -106,6 +135,22 @@ class Records(SimpleTestCase):
         fields = "      - {name: at, type: u32, means: entry.at}\n"
         text = (HEAD.format(order="little") + fields).replace("regions:", "payload: {least: 4}\nregions:")
         self.assertIn("it belongs to `end`", problem_of(self, load_layout, text).what)
+
+    def test_chunks_with_numbers_behind_their_sizes_hold_a_packed_table(self):
+        def chunk(number: int, body: bytes) -> bytes:
+            return struct.pack(">II", len(body) + 8, number) + body + bytes(-len(body) % 4)
+
+        def file(first: bytes) -> bytes:
+            table = struct.pack(">4sII4sII", b"one", 0, len(first), b"two", len(first), 3)
+            return b"NUM!" + chunk(9, b"note!") + chunk(7, chunk(1, zlib.compress(table)) + chunk(2, first + b"fog"))
+
+        archive = DescribedArchive(load_layout(NUMBERED), source(file(b"salt")))
+        self.assertEqual([bytes_of(archive.open(n)) for n in range(2)], [b"salt", b"fog"])
+        self.assertEqual(bytes_of(archive.rebuild({}, anew=True).source), file(b"salt"))
+        longer = bytes_of(archive.rebuild({0: source(b"a longer one")}).source)
+        again = DescribedArchive(load_layout(NUMBERED), source(longer))
+        self.assertEqual([bytes_of(again.open(n)) for n in range(2)], [b"a longer one", b"fog"])
+        self.assertEqual(bytes_of(again.rebuild({0: source(b"salt")}, anew=True).source), file(b"salt"))
 
     def test_chunks_that_belong_together_are_counted(self):
         """Where one of the chunks of an entry is missing, all others would be mistaken for their neighbours'."""

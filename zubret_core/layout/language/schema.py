@@ -23,7 +23,7 @@ class Body(Strict):
     size: Name = Field(description="the field of the record that says how many bytes")
     align: int = Field(1, ge=1, le=1 << 24)
     fill: FillByte = b"\0"
-    nested: list[str] = Field(default=[], description="ids of records whose body is records again")
+    nested: list[int | str] = Field(default=[], description="ids of records whose body is records again")
     skip: int = Field(0, ge=0, le=1 << 16, description="bytes at the beginning of a nested body")
 
 

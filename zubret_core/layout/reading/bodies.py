@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
@@ -19,6 +19,22 @@ DEEPEST = 32
 """Levels of records inside records at most."""
 MOST = 1 << 22
 """Records with bodies in a file at most."""
+
+
+def ids_of(shape: Shape, records: Records) -> Sequence[int | str]:
+    """What records with bodies are called: their first text, bytes or whole number but for the size of the body; of bytes the
+    hexadecimal pairs, of a record without such a field nothing."""
+    size = shape.region.body.size if shape.region.body else ""
+    kinds = (s for s in shape.fields if s.field.name != size)
+    first = next((s for s in kinds if s.field.type in ("text", "bytes") or s.whole), None)
+    if first is None:
+        return [""] * records.count
+    if first.whole:
+        numbers: list[int] = records.numbers(first).tolist()
+        return numbers
+    cells = (cell or b"" for cell in records.cells(first).contents())
+    raw = first.field.type == "bytes"
+    return [cell.hex(" ") if raw else cell.rstrip(b"\0").decode("latin-1") for cell in cells]
 
 
 class Walk:
@@ -64,7 +80,7 @@ class Walk:
                 raise self._error(f"The body of {size:,} bytes leaves the {end:,} bytes that there are.", pos, field)
             self.rows.append((record, after, size, around))
             mine, stop = len(self.rows) - 1, after + size
-            if self._first_text(record) in self.body.nested and size >= self.body.skip:
+            if self.body.nested and ids_of(self.shape, record)[0] in self.body.nested and size >= self.body.skip:
                 self._level(after + self.body.skip, stop, None, mine, depth + 1)
             stop += self.behind
             pos = min(end, stop + -stop % self.body.align)
@@ -85,10 +101,6 @@ class Walk:
 
     def _is_last(self, record: Records) -> bool:
         return bool(evaluate(self.region.until or 0, self._own(record), self.source.name, self.region.name))
-
-    def _first_text(self, record: Records) -> str:
-        first = next((s for s in self.shape.fields if s.field.type in ("text", "bytes")), None)
-        return (record.cells(first).contents()[0] or b"").decode("latin-1") if first else ""
 
     def _body_size(self, record: Records) -> int:
         tie = self.size.tie

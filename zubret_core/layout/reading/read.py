@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from fnmatch import fnmatchcase
 from itertools import count
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
@@ -23,7 +23,7 @@ from ..document.records import DAMAGED
 from ..document.words import FileWords
 from ..language.expression import evaluate
 from ..language.schema import Layout, Mark, NumberAt, Region
-from .bodies import Walk
+from .bodies import Walk, ids_of
 from .regions import read_records
 
 Holder = tuple[Instance, int] | None
@@ -245,16 +245,7 @@ class _Reader:
         frames = self.document.instance(region.origin)
         if frames is None or frames.body is None:
             return
-        first = next((s for s in frames.shape.fields if s.field.type in ("text", "bytes") or s.whole), None)
-        if first is None:
-            return
-        found: list[Any]
-        if first.whole:
-            found = frames.records.numbers(first).tolist()
-        else:
-            cells = (cell or b"" for cell in frames.records.cells(first).contents())
-            raw = first.field.type == "bytes"
-            found = [cell.hex(" ") if raw else cell.rstrip(b"\0").decode("latin-1") for cell in cells]
+        found = ids_of(frames.shape, frames.records)
         yield from ((frames, row) for row, id in enumerate(found) if id == region.chunk)
 
     def _trailing(self, region: Region, framed: Instance) -> Instance:
@@ -303,10 +294,9 @@ class _Reader:
         count = 1 if region.single or alone else None
         if region.repeat is not None and not alone:
             count = self._value(region.repeat, region, holder=holder)
-        if region.packed:
-            return self._packed(region, file, source, at, limit, count)
         numbers = {**self._around(holder, region), "region.at": at, "region.index": max(piece, 0)}
-        instance = self._plain(region, file, source, at, limit, count, numbers)
+        read = self._packed if region.packed else self._plain
+        instance = read(region, file, source, at, limit, count, numbers)
         instance.piece, instance.holder, instance.room = piece, holder, room
         return instance
 
@@ -330,13 +320,22 @@ class _Reader:
         stored = limit - at if region.size is not None else end - at
         return self._instance(region, file, at, stored, SliceSource(source, at, stored), records)
 
-    def _packed(self, region: Region, file: str, source: Source, at: int, limit: int, count: int | None) -> Instance:
+    def _packed(
+        self,
+        region: Region,
+        file: str,
+        source: Source,
+        at: int,
+        limit: int,
+        count: int | None,
+        numbers: dict[str, int],
+    ) -> Instance:
         document = self.document
         chain = chain_of(region.packed, document.layout, document.keys, source.name, FileWords(document))
         size = document.once.get(f"{region.name}.size")
         room = size if isinstance(size, int) else 1032 * (limit - at) + 4096
         content = chain.unpacked(SliceSource(source, at, limit - at), room, exact=isinstance(size, int))
-        records, end = self._records(region, content, 0, content.size, count, self._numbers(at), 0)
+        records, end = self._records(region, content, 0, content.size, count, numbers, 0)
         if end != content.size:
             raise ZubretError(
                 f"Region {region.name} has {content.size - end:,} bytes behind its last record.",
@@ -366,9 +365,6 @@ class _Reader:
             items -= 1
         instance.rows = np.arange(items, dtype=np.int64)
         return instance
-
-    def _numbers(self, at: int) -> dict[str, int]:
-        return {**self.document.numbers, "region.at": at}
 
     def _start(self, region: Region, source: Source, holder: Holder, before: Instance | None) -> int:
         document = self.document
