@@ -14,11 +14,10 @@ from standin.formats import PCM, Sound, crate, towed_bell
 from tests.core import test_proof
 from tests.core.test_proof import Subject
 from tests.core.test_records import HEAD
-from tests.examples import examples
 from tests.support import bytes_of, edited, noise, problem_of, resummed_bell, small_bell, small_crate, source
 from zubret_core.bank import DescribedBank, NewStream
 from zubret_core.bank.trial import check
-from zubret_core.base import Format, ZubretError
+from zubret_core.base import Format, Loop, ZubretError
 from zubret_core.codec import codec_of
 from zubret_core.container import DescribedArchive
 from zubret_core.layout import layout_named, load_layout
@@ -56,6 +55,47 @@ regions:
     origin: chunks
     chunk: 2
     fields: []
+"""
+WAVES = """
+zubret: 1
+id: waves
+describes: bank
+recognise: [{at: 0, bytes: "52 49 46 46"}]
+given: {stream.codec: pcm16}
+regions:
+  - name: chunks
+    at: 0
+    until: end
+    fields: [{name: id, type: text, length: 4}, {name: size, type: u32}]
+    body: {size: size, align: 2, nested: [RIFF], skip: 4}
+  - name: loops
+    each: chunks
+    origin: chunks
+    chunk: smpl
+    fields:
+      - {name: head, type: bytes, length: 28}
+      - {name: count, type: u32, means: stream.looped}
+      - {name: more, type: bytes, length: 12}
+      - {name: start, type: u32, means: stream.loop_start}
+      - {name: end, type: u32, means: stream.loop_end, base: 1}
+      - {name: rest, type: bytes, length: 8}
+  - name: forms
+    each: chunks
+    origin: chunks
+    chunk: "fmt "
+    fields:
+      - {name: number, type: result, of: region.index, means: stream.id}
+      - {name: tag, type: u16, equals: 1}
+      - {name: channels, type: u16, means: stream.channels}
+      - {name: rate, type: u32, means: stream.rate}
+      - {name: more, type: bytes, length: 8}
+  - name: sounds
+    each: chunks
+    origin: chunks
+    chunk: data
+    fields:
+      - {name: at, type: result, of: region.at, means: stream.at}
+      - {name: stored, type: result, of: region.room, means: stream.stored}
 """
 WALK = """
 zubret: 1
@@ -152,12 +192,38 @@ class Records(SimpleTestCase):
         self.assertEqual([bytes_of(again.open(n)) for n in range(2)], [b"a longer one", b"fog"])
         self.assertEqual(bytes_of(again.rebuild({0: source(b"salt")}, anew=True).source), file(b"salt"))
 
-    def test_chunks_that_belong_together_are_counted(self):
-        """Where one of the chunks of an entry is missing, all others would be mistaken for their neighbours'."""
-        example = next(e for e in examples() if e.title == "Chunks for each entry")
-        data = example.files[""].replace(b"NAME", b"NOTE", 1)
-        error = problem_of(self, DescribedArchive, load_layout(example.layout), source(data, "x.shed"))
-        self.assertIn('names stands in 1 chunks "NAME", but contents in 2 chunks "BODY"', error.what)
+    def test_chunks_that_belong_together(self):
+        """WAV files one behind the other, of which one has loop points: all is given back as the files would be, whichever is replaced."""
+
+        def chunk(name: bytes, *parts: bytes) -> bytes:
+            body = b"".join(parts)
+            return name + struct.pack("<I", len(body)) + body + bytes(len(body) % 2)
+
+        def file(*payloads: bytes, missing: bytes = b"") -> bytes:
+            loop = chunk(b"smpl", bytes(28), struct.pack("<8I", 1, 0, 0, 0, 10, 59, 0, 0))
+            heads = [chunk(b"fmt ", struct.pack("<HHIIHH", 1, 1, 8000 + n, 16000, 2, 16)) for n in range(len(payloads))]
+            parts = [(heads[n], loop if n == 1 else b"", chunk(b"data", p)) for n, p in enumerate(payloads)]
+            return b"".join(chunk(b"RIFF", b"WAVE", *part) for part in parts).replace(missing, b"none", bool(missing))
+
+        sounds = [noise(frames, seed=frames).tobytes() for frames in (100, 251, 400)]
+        bank = DescribedBank(load_layout(WAVES), source(file(*sounds)))
+        self.assertEqual([bytes_of(s.payload) for s in bank.streams], sounds)
+        self.assertEqual(
+            [(s.id, s.format.rate, s.format.loop) for s in bank.streams],
+            [("0", 8000, None), ("1", 8001, Loop(10, 60)), ("2", 8002, None)],
+        )
+        for n in range(3):
+            for frames in (777, 71):
+                fresh = noise(frames, seed=n).tobytes()
+                new = NewStream(source(fresh), bank.streams[n].format.with_(frames=frames))
+                wanted = file(*sounds[:n], fresh, *sounds[n + 1 :])
+                self.assertEqual(bytes_of(bank.rebuild({n: new}).source), wanted)
+        error = problem_of(self, DescribedBank, load_layout(WAVES), source(file(*sounds, missing=b"data")))
+        self.assertIn("Nothing beside this chunk", error.what)
+        flat = load_layout(WAVES.replace("nested: [RIFF], skip: 4", "nested: []"))
+        chunks = chunk(b"RIFF") + file(sounds[0])[12:] + chunk(b"data", sounds[1])
+        error = problem_of(self, DescribedBank, flat, source(chunks))
+        self.assertIn("in 1 chunks, but", error.what)
 
 
 class Proofs(SimpleTestCase):

@@ -109,7 +109,7 @@ class Instruments(SimpleTestCase):
             records += struct.pack(
                 "<20s5IBbHH", name.encode(), at, end, *loop, 22_050 + n if length else 0, 60, 0, 0, 1
             )
-            pool += noise(length, 1, n + 1).tobytes() + bytes(2 * space) if length else b""
+            pool += noise(length, seed=n).tobytes() + bytes(2 * space) if length else b""
         sizes = {"phdr": 76, "pbag": 8, "pmod": 10, "pgen": 8, "inst": 44, "ibag": 8, "imod": 10, "igen": 8}
         tables = b"".join(chunk(name, bytes(size)) for name, size in sizes.items())
         info = chunk("LIST", b"INFO", chunk("ifil", struct.pack("<HH", 2, 4)), chunk("INAM", b"odd\0"))

@@ -7,9 +7,11 @@ by `checks`.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Mapping
 from fnmatch import fnmatchcase
 from itertools import count
+from operator import itemgetter
 from typing import NamedTuple
 
 import numpy as np
@@ -130,6 +132,14 @@ def _body(region: Region, holder: Holder) -> tuple[int, int] | None:
         return None
     at, size = holder[0].body[holder[1]].tolist()
     return at, size
+
+
+def _around(instance: Instance) -> int:
+    """The record in which the chunk stands that holds a region; -1 where it stands in none."""
+    if instance.holder is None:
+        return -1
+    frames, row = instance.holder
+    return int(frames.inside[row])
 
 
 class _Reader:
@@ -462,9 +472,8 @@ class _Reader:
         region says anything."""
         document, wanted = self.document, {r.name for r in regions}
         by_name: dict[tuple[str, int], list[Instance]] = {("", -1): []} if always else {}
-        for instance in document.instances:
-            if instance.region.name in wanted:
-                by_name.setdefault((instance.region.group, instance.piece), []).append(instance)
+        for name, turn, instance in self._in_turn([i for i in document.instances if i.region.name in wanted]):
+            by_name.setdefault((name, turn), []).append(instance)
         groups = []
         for (name, _), instances in by_name.items():
             count = len(instances[0].rows) if instances else 1
@@ -476,22 +485,44 @@ class _Reader:
                         other,
                     )
             groups.append(Group(name, instances, 0, count, document.layout.stand_of(name)))
-        self._in_every_chunk(regions)
         return groups
 
-    def _in_every_chunk(self, regions: list[Region]) -> None:
-        """ZubretError unless regions of one group that stand in each of some chunks stand equally often: they belong together in turn."""
-        number: dict[str, tuple[Region, int]] = {}
-        for region in regions:
-            if region.each is None or region.chunk is None:
+    def _in_turn(self, instances: list[Instance]) -> list[tuple[str, int, Instance]]:
+        """The tables of items by group, and within it by what belongs together: tables for the same record, in turn; chunks in the same
+        record, where none holds two with one id, else in turn."""
+        by_group: dict[str, list[Instance]] = {}
+        for instance in instances:
+            by_group.setdefault(instance.region.group, []).append(instance)
+        out: list[tuple[str, int, Instance]] = []
+        for name, own in by_group.items():
+            if not any(i.region.each and i.region.chunk is not None for i in own):
+                out += [(name, i.piece, i) for i in own]
                 continue
-            found = sum(i.region is region for i in self.document.instances)
-            other, wanted = number.setdefault(region.group, (region, found))
+            around = [(i.region.name, _around(i)) for i in own]
+            if len(set(around)) < len(own) or any(record < 0 for _, record in around):
+                self._as_often(own)
+                around = [(i.region.name, i.piece) for i in own]
+            self._has_payloads(own, [turn for _, turn in around])
+            out += sorted(((name, turn, i) for (_, turn), i in zip(around, own, strict=True)), key=itemgetter(1))
+        return out
+
+    def _as_often(self, instances: list[Instance]) -> None:
+        """ZubretError unless regions that belong together in turn stand equally often."""
+        often = Counter(i.region.name for i in instances)
+        (one, wanted), *others = often.items()
+        for other, found in others:
             if found != wanted:
                 raise ZubretError(
-                    f'Region {other.name} stands in {wanted:,} chunks "{other.chunk}", but {region.name} in {found:,} chunks '
-                    f'"{region.chunk}"; they belong together in turn.',
+                    f"Region {one} stands in {wanted:,} chunks, but {other} in {found:,}; they belong together in turn.",
                     file=self.document.file.name,
-                    field=region.name,
+                    field=other,
                     next=DAMAGED,
                 )
+
+    def _has_payloads(self, instances: list[Instance], turns: list[int]) -> None:
+        """ZubretError where chunks of an item have none beside them that says where its payload stands."""
+        what = f"{self.document.layout.kind}.at"
+        there = {turn for i, turn in zip(instances, turns, strict=True) if what in i.shape.means}
+        for instance, turn in zip(instances, turns, strict=True):
+            if turn not in there:
+                raise self.document.error("Nothing beside this chunk says where a payload stands.", instance)
