@@ -37,7 +37,7 @@ class PlacedFile(Schema):
 
 
 class SuspectOut(Schema):
-    """A number that no tie explains but that says an old place: where, what it equals, and the line that would tie it."""
+    """A number that may not fit what is written: where, what speaks for it, and the line that would tie it, if one can."""
 
     file: str
     place: str

@@ -6,6 +6,7 @@ import random
 import shutil
 import struct
 import tempfile
+import zlib
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -20,7 +21,7 @@ from zubret_core.bank import DescribedBank, NewStream
 from zubret_core.bank.trial import check
 from zubret_core.base import Loop
 from zubret_core.codec import codec_of
-from zubret_core.container import DescribedArchive, GameFolder
+from zubret_core.container import DescribedArchive, GameFolder, NewEntry
 from zubret_core.layout import load_layout, read_layout, shipped_layouts
 from zubret_core.layout.loading.reuse import others_among, uses_others
 from zubret_core.locate import Known, Locator, Spot
@@ -264,6 +265,24 @@ class MissingTies(SimpleTestCase):
         self.assertTrue(check(layout, source(data, "x.net")).ok)
         new = read_layout(layout, source(there, "x.net"))
         self.assertEqual(suspects(bank.document, new), [])
+
+    def test_what_is_added_to_a_table_in_order_is_pointed_out(self):
+        """A game may search such a table by halves, which finds nothing that stands out of order."""
+        layout = load_layout(
+            'zubret: 1\nid: sorted\ndescribes: archive\nrecognise: [{at: 0, bytes: "53"}]\nregions:\n'
+            "  - {name: head, at: 0, fields: [{name: mark, type: u8}, {name: count, type: u8, means: entries.count}]}\n"
+            "  - name: table\n    after: head\n    repeat: head.count\n    fields:\n"
+            "      - {name: id, type: u32, means: entry.id, hash: {by: crc32}}\n"
+            "      - {name: at, type: u32, means: entry.at}\n      - {name: stored, type: u32, means: entry.stored}\n"
+        )
+        for order, told in ((1, 1), (-1, 1), (0, 0)):
+            ids = sorted((zlib.crc32(b"%d" % n) for n in range(9)), reverse=order < 0)
+            ids[3], ids[4] = (ids[3], ids[4]) if order else (ids[4], ids[3])
+            table = b"".join(struct.pack("<III", id, 2 + 12 * 9 + n, 1) for n, id in enumerate(ids))
+            archive = DescribedArchive(layout, source(b"S\x09" + table + b"saltyfoam"))
+            built = archive.rebuild({}, added=[NewEntry("middle", source(b"new"))])
+            found = suspects(archive.document, read_layout(layout, source(bytes_of(built.source))))
+            self.assertEqual([(s.place, s.line) for s in found], [("table.id", "")] * told)
 
     def test_the_same_loops_untied_are_pointed_out(self):
         data, _ = pooled(self.LENGTHS)

@@ -133,7 +133,7 @@ class _FileProof:
                 f"{suspect.place}: {suspect.evidence}",
             )
             self.points.append(ProofPoint(self.path, f"may not fit what is written in {suspect.file}", wanted,
-                                          f"{found}. In the layout: {suspect.line}", True, doubt=True))  # fmt: skip
+                                          found + (f". In the layout: {suspect.line}" if suspect.line else ""), True, doubt=True))  # fmt: skip
 
     def _old_file(self) -> Source:
         """What the account compares the file with: the old file; for one that was not there the entry that it is, or the archive

@@ -32,6 +32,8 @@ SHARE = 0.8
 """Of all records that moved."""
 CHANCE = -7.0
 """The decimal logarithm of the chance below which it is no accident that numbers lie inside their payloads."""
+ORDERED = 8
+"""Records from which on their order is no accident."""
 SMALL = 256
 """Numbers below this are too common to say anything by themselves."""
 LARGEST = 1 << 22
@@ -41,7 +43,7 @@ LARGEST = 1 << 22
 @dataclass(frozen=True)
 class Suspect:
     """A tie that is probably missing. file; place: the field, or the byte offset in words; evidence: what it equals, and
-    how often; line: what would tie it."""
+    how often; line: what would tie it, where a layout can say it."""
 
     file: str
     place: str
@@ -98,7 +100,30 @@ def suspects(old: Document, new: Document, name: str = "") -> list[Suspect]:
                 found += _in_record(old, group, instance, slot, moved, name)
     if places:
         found += _elsewhere(old, new, places, name)
-    return found
+    return found + list(_out_of_order(old, new, name))
+
+
+def _out_of_order(old: Document, new: Document, file: str) -> Iterator[Suspect]:
+    """Tables in order of a number, in which what was added stands at the end and not in its place."""
+    for before, after in zip(old.groups, new.groups, strict=False):
+        if not ORDERED <= before.count < after.count:
+            continue
+        for instance, slot in old.slots(f"{old.kind}.id", before):
+            now = next((i for i in after.instances if i.name == instance.name), None)
+            if slot.whole and now is not None and (order := _order(instance, slot)) and order != _order(now, slot):
+                evidence = (
+                    f"all {before.count:,} records stand in {order} order of it, but what is added stands at the end: a game that "
+                    "searches the table by halves does not find it"
+                )
+                yield Suspect(file, f"{instance.name}.{slot.tie.name}", evidence, "")
+
+
+def _order(instance: Instance, slot: Slot) -> str:
+    """In which order of a number the records of items stand; nothing where in none."""
+    values = instance.records.numbers(slot)[instance.rows]
+    if (values[1:] > values[:-1]).all():
+        return "ascending"
+    return "descending" if (values[1:] < values[:-1]).all() else ""
 
 
 def _moved(old: Document, new: Document, group: Group) -> _Moved:

@@ -6327,7 +6327,7 @@ export interface components {
         };
         /**
          * SuspectOut
-         * @description A number that no tie explains but that says an old place: where, what it equals, and the line that would tie it.
+         * @description A number that may not fit what is written: where, what speaks for it, and the line that would tie it, if one can.
          */
         SuspectOut: {
             /** Evidence */

@@ -67,14 +67,17 @@
         {#each plan.suspects as s, i (i)}
           <li>
             <span class="num">{s.file} · {s.place}</span>: {s.evidence}.
-            <span class="text-quiet">In the layout:</span> <code class="num break-all">{s.line}</code>
+            {#if s.line}<span class="text-quiet">In the layout:</span>
+              <code class="num break-all">{s.line}</code>{/if}
           </li>
         {/each}
       </ul>
-      <p class="mt-1 text-quiet">
-        The layout does not tie them, or ties them otherwise. Correct it on the bench before you rebuild, or
-        the game may read from the wrong place.
-      </p>
+      {#if plan.suspects.some((s) => s.line)}
+        <p class="mt-1 text-quiet">
+          The layout does not tie them, or ties them otherwise. Correct it on the bench before you rebuild, or
+          the game may read from the wrong place.
+        </p>
+      {/if}
     </div>
   {/if}
   {#if !plan.gone && !plan.note.startsWith("a list")}<div
