@@ -126,6 +126,19 @@ def recognises(layout: Layout, source: Source) -> bool:
     return fits_by_name(layout, source) and has_marks(layout, source) is None
 
 
+class _Span(NamedTuple):
+    """Where a region is read: in a file from `at` to at most `limit`; wanted: how many records, None where it says itself when to stop;
+    numbers: what its expressions may name."""
+
+    region: Region
+    file: str
+    source: Source
+    at: int
+    limit: int
+    wanted: int | None
+    numbers: dict[str, int]
+
+
 def _body(region: Region, holder: Holder) -> tuple[int, int] | None:
     """Place and bytes of the chunk's body in which a region stands; None where it stands in none."""
     if region.chunk is None or holder is None or holder[0].body is None:
@@ -305,21 +318,13 @@ class _Reader:
         if region.repeat is not None and not alone:
             count = self._value(region.repeat, region, holder=holder)
         numbers = {**self._around(holder, region), "region.at": at, "region.index": max(piece, 0)}
-        read = self._packed if region.packed else self._plain
-        instance = read(region, file, source, at, limit, count, numbers)
+        span = _Span(region, file, source, at, limit, count, numbers)
+        instance = self._packed(span) if region.packed else self._plain(span)
         instance.piece, instance.holder, instance.room = piece, holder, room
         return instance
 
-    def _plain(
-        self,
-        region: Region,
-        file: str,
-        source: Source,
-        at: int,
-        limit: int,
-        count: int | None,
-        numbers: dict[str, int],
-    ) -> Instance:
+    def _plain(self, span: _Span) -> Instance:
+        region, file, source, at, limit, count, numbers = span
         shape = shape_of(self.document.layout, region)
         if region.body:
             layout = self.document.layout
@@ -330,16 +335,8 @@ class _Reader:
         stored = limit - at if region.size is not None else end - at
         return self._instance(region, file, at, stored, SliceSource(source, at, stored), records)
 
-    def _packed(
-        self,
-        region: Region,
-        file: str,
-        source: Source,
-        at: int,
-        limit: int,
-        count: int | None,
-        numbers: dict[str, int],
-    ) -> Instance:
+    def _packed(self, span: _Span) -> Instance:
+        region, file, source, at, limit, count, numbers = span
         document = self.document
         chain = chain_of(region.packed, document.layout, document.keys, source.name, FileWords(document))
         size = document.once.get(f"{region.name}.size")
