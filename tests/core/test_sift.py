@@ -12,12 +12,14 @@ import struct
 import time
 import zlib
 from pathlib import Path
+from unittest.mock import patch
 
 import lz4.block
 import numpy as np
 import soundfile
 import zstandard
 from django.test import SimpleTestCase
+from numba import njit
 
 from tests.support import bytes_of, demo_game, source
 from zubret_core.codec import codec_of
@@ -26,10 +28,10 @@ from zubret_core.layout import load_layout, shipped_layouts
 from zubret_core.locate import Known
 from zubret_core.locate.drafts import Beside, drafts
 from zubret_core.locate.misses import tried
-from zubret_core.sift import sounds_in
+from zubret_core.sift import marks, sounds_in
 from zubret_core.sift.marks import KINDS as KINDS_OF_MARKS
-from zubret_core.sift.marks import MARKS, candidates
-from zubret_core.source import FileSource
+from zubret_core.sift.marks import MARKS, Window
+from zubret_core.source import BytesSource, FileSource
 
 KINDS = {
     "WAV": ("WAV", "PCM_16"), "RF64": ("RF64", "PCM_24"), "Wave64": ("W64", "PCM_16"), "AIFF": ("AIFF", "PCM_16"),
@@ -109,10 +111,11 @@ class Sifting(SimpleTestCase):
             mark = list(MARKS)[n % len(MARKS)]
             data[22 * n : 22 * n + 4] = mark
             data[22 * n + n % 7 + 4 : 22 * n + n % 7 + 8] = mark
-        for begin, end in ((0, 1), (0, 69_984), (1, 69_984), (2046, 4097), (4089, 4096)):
+        window = Window(BytesSource(bytes(data)), len(data))
+        for begin, end in ((0, 1), (0, 70_000), (1, 70_000), (2046, 4097), (4089, 4096)):
             found, seen = set(), begin
             while seen < end:
-                some, seen = candidates(bytes(data), seen, end)
+                some, seen = window.candidates(seen, end)
                 found |= set(some)
             wanted = {
                 (at - back, kind)
@@ -121,6 +124,16 @@ class Sifting(SimpleTestCase):
                 if data[at : at + 4] == mark
             }
             self.assertEqual({hit for hit in found if hit[1] in KINDS_OF_MARKS}, wanted)
+
+    def test_every_processor_sees_the_same(self):
+        data = np.frombuffer(b"".join([*MARKS, b"\xff\xfb\x90", b"\xff\xf1\x50"]) + bytes(64), np.uint8)
+        last = 4 * len(MARKS)
+        starts = {*range(0, last, 4), last, last + 3}
+        for n in range(len(marks.LOOKUPS) + 1):
+            with self.subTest(marks.LOOKUPS[n:]), patch.object(marks, "LOOKUPS", marks.LOOKUPS[n:]):
+                tested = njit(lambda data, at: marks._tested(data, at))
+                seen = {at + n for at in (0, 8) for n in range(64) if int(tested(data, np.uint64(at))) >> n & 1}
+            self.assertEqual(seen, starts)
 
     def test_every_kind_is_found_where_it_stands_and_heard(self):
         rng = np.random.default_rng(3)

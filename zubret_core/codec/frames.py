@@ -8,6 +8,7 @@ without sound, by common practice of encoders of layer 3.
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from itertools import product
 
 import numpy as np
 from numba import njit
@@ -18,18 +19,32 @@ from ..source import Source
 
 WINDOW = 1 << 20
 """Bytes that are walked at once."""
-_BIT_RATES = np.array(
-    [
-        [0, 32, 64, 96, 128, 160, 192, 224, 256, 288, 320, 352, 384, 416, 448, 0],  # layer 1
-        [0, 32, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 384, 0],  # layer 2
-        [0, 32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 0],  # layer 3
-        [0, 32, 48, 56, 64, 80, 96, 112, 128, 144, 160, 176, 192, 224, 256, 0],  # layer 1 at lower rates
-        [0, 8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160, 0],  # layers 2 and 3 at lower rates
-    ],
-    np.int64,
+_BIT_RATES = (
+    (0, 32, 64, 96, 128, 160, 192, 224, 256, 288, 320, 352, 384, 416, 448, 0),  # layer 1
+    (0, 32, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 384, 0),  # layer 2
+    (0, 32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 0),  # layer 3
+    (0, 32, 48, 56, 64, 80, 96, 112, 128, 144, 160, 176, 192, 224, 256, 0),  # layer 1 at lower rates
+    (0, 8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160, 0),  # layers 2 and 3 at lower rates
 )
 """kbit/s by the four bits of a header."""
-_RATES = np.array([44100, 48000, 32000], np.int64)
+_RATES = (44100, 48000, 32000)
+
+
+def _frames() -> NDArray[np.int64]:
+    """(16 versions and layers * 64 rates of bits and of samples, 5): bytes without padding, rate, samples, layer and kbit/s of a frame; 0
+    bytes where nothing may stand so."""
+    table = np.zeros((16, 64, 5), np.int64)
+    for version, layer, bits, index in product((0, 2, 3), (1, 2, 3), range(1, 15), range(3)):
+        low = version != 3
+        kbits = _BIT_RATES[layer - 1 if not low else 3 if layer == 1 else 4][bits]
+        rate = _RATES[index] >> (0 if version == 3 else 1 if version == 2 else 2)
+        samples = 384 if layer == 1 else 576 if layer == 3 and low else 1152
+        length = 12000 * kbits // rate * 4 if layer == 1 else samples // 8 * 1000 * kbits // rate
+        table[version << 2 | 4 - layer, bits << 2 | index] = length, rate, samples, layer, kbits
+    return table.reshape(1024, 5)
+
+
+_FRAMES = _frames()
 ADTS_RATES = (96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350)
 _ADTS_RATES = np.array(ADTS_RATES, np.int64)
 MPEG, ADTS = 0, 1
@@ -75,22 +90,12 @@ def header(data, at, kind, out):
         out[0], out[1], out[2] = length, _ADTS_RATES[index], 8 if channels == 7 else channels
         out[3], out[4], out[5] = 1024 * (blocks + 1), 4, 0
         return length >= (9 if second & 1 == 0 else 7) and channels > 0
-    version, layer = second >> 3 & 3, 4 - (second >> 1 & 3)
-    bits, index = third >> 4, third >> 2 & 3
-    if second & 0xE0 != 0xE0 or version == 1 or layer == 4 or index == 3 or bits == 0 or bits == 15 or fourth & 3 == 2:
+    row, padding = (second >> 1 & 15) << 6 | third >> 2, third >> 1 & 1
+    if second & 0xE0 != 0xE0 or _FRAMES[row, 0] == 0 or fourth & 3 == 2:
         return False
-    low = version != 3
-    row = layer - 1 if not low else (3 if layer == 1 else 4)
-    kbits = _BIT_RATES[row, bits]
-    rate = _RATES[index] >> (0 if version == 3 else 1 if version == 2 else 2)
-    padding = third >> 1 & 1
-    if layer == 1:
-        length, samples = (12000 * kbits // rate + padding) * 4, 384
-    else:
-        samples = 576 if layer == 3 and low else 1152
-        length = samples // 8 * 1000 * kbits // rate + padding
-    out[0], out[1], out[2] = length, rate, 1 if fourth >> 6 == 3 else 2
-    out[3], out[4], out[5] = samples, layer, kbits
+    out[0] = _FRAMES[row, 0] + (4 * padding if _FRAMES[row, 3] == 1 else padding)
+    out[1], out[2], out[3] = _FRAMES[row, 1], 1 if fourth >> 6 == 3 else 2, _FRAMES[row, 2]
+    out[4], out[5] = _FRAMES[row, 3], _FRAMES[row, 4]
     return True
 
 

@@ -18,13 +18,12 @@ from ..codec import Framed, codec_named
 from ..codec.frames import Walk, possible
 from ..source import SliceSource, Source
 from .kinds import VALID
-from .marks import AHEAD, candidates
+from .marks import Window
 
-WINDOW = 1 << 20
+WINDOW = 1 << 19
+"""Bytes that are looked at together: what was read is still near the processor then."""
 SEEN_AHEAD = 1 << 14
 """Bytes behind a window that are at hand with it, for eight frames of MPEG audio of 1,729 bytes at most."""
-MOST_BEHIND = 1084
-"""How far behind its beginning a mark may stand."""
 FEWEST = 8
 """Frames of MPEG audio or AAC at least, where no tag stands in front."""
 
@@ -53,15 +52,13 @@ class Hit:
 def sounds_in(source: Source, progress: Progress = silent) -> Iterator[Hit]:
     """All sounds in a source, in order. Memory does not grow with it."""
     at, behind = 0, 0  # behind: up to where something was found
+    window = Window(source, WINDOW + SEEN_AHEAD)
     while at < source.size:
-        data = source.read(at, min(WINDOW + SEEN_AHEAD, source.size - at))
-        final = at + len(data) == source.size
-        end, place = len(data) if final else WINDOW, max(0, behind - at)
-        if final:
-            data += bytes(AHEAD)
+        window.move(at)
+        end, place = window.length if at + window.length == source.size else WINDOW, max(0, behind - at)
         while place < end:
-            found, place = candidates(data, place, end)
-            for where, kind in sorted(found):
+            found, place = window.candidates(place, end)
+            for where, kind in found:
                 start = at + where
                 if start < behind or start < 0:
                     continue

@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+from itertools import combinations
+from math import prod
 from typing import Any
 
 import numpy as np
-from numba import njit
+from llvmlite import ir
+from numba import njit, types
+from numba.core import cgutils
+from numba.extending import intrinsic
 
 from ..codec.frames import ADTS, FOLLOW, MPEG, alike, header
+from ..source import BytesSource, Source
 
 MARKS: dict[bytes, tuple[str, int]] = {
     b"RIFF": ("riff", 0), b"RF64": ("riff", 0), b"RIFX": ("riff", 0), b"riff": ("w64", 0), b"FORM": ("form", 0),
@@ -20,33 +26,24 @@ KINDS = list(dict.fromkeys(kind for kind, _ in MARKS.values()))
 FRAMED = len(KINDS)
 FRAMES = {FRAMED + MPEG: "mpeg", FRAMED + ADTS: "adts"}
 """Codes of kinds that have no mark: chains of frames."""
-LANES, ROWS = 128, 16
-BLOCK = LANES * ROWS
-"""Bytes that are looked at together: ROWS rows one below the other, so that what is found is gathered down the columns."""
-BEHIND = 2
-"""How far behind a mark's beginning its pair stands at most."""
-MOST = 4 * BLOCK
-"""Candidates that are told at once; a byte begins three at most."""
+LANES = 64
+"""Bytes that are tested together."""
+CHUNK = 1 << 14
+"""Bytes after which what was found in them is looked at more closely, while they are still at hand."""
+MOST = 3 * CHUNK
+"""Candidates that are told at once; a place has two at most."""
 AHEAD = 16
 """Bytes behind a place that are looked at, at least; frames behind the first are looked at where they are at hand."""
-PAIRS = (
-    (0xFF, ord("C"), 0xFF, ord("H")),  # 6CHN, 8CHN
-    (0xF7, ord("E"), 0xD3, ord("P")),  # MThd, Exte, IMPM
-    (0xFE, ord("L"), 0xBF, ord("!")),  # fLaC, M!K!
-    (0xFF, ord("."), 0xC7, ord("C")),  # .snd, M.K. by .K
-    (0xFE, ord("f"), 0xFE, ord("f")),  # riff, caff, OggS
-    (0xFF, ord("R"), 0xF0, ord("@")),  # RIFF, RF64, RIFX, FORM by RM, SCRM
+LOOKUPS = (
+    ("+avx2", "llvm.x86.avx2.pshuf.b", 32),
+    ("+ssse3", "llvm.x86.ssse3.pshuf.b.128", 16),
+    ("+neon", "llvm.aarch64.neon.tbl1.v16i8", 16),
 )
-"""Two neighbouring bytes of each mark, not always the first: (mask, value, mask of the next byte, value). A test that several marks
-share costs the time of one."""
+"""What a processor has, its instruction that looks up bytes in tables of 16, and how many at once."""
 
 _CODES = np.array([KINDS.index(kind) for kind, _ in MARKS.values()], np.int64)
 _BACKS = np.array([back for _, back in MARKS.values()], np.int64)
-_BYTES, _TWO = np.arange(256), np.arange(1 << 16)
-_PAIRED = (_TWO & 0xE0FF == 0xE0FF) | np.any(
-    [(_TWO & mask == value) & (_TWO >> 8 & next_mask == next_value) for mask, value, next_mask, next_value in PAIRS], 0
-)
-"""Of two bytes, the first one lowest: whether they are one of PAIRS, or may begin the header of a frame."""
+_BYTES = np.arange(256)
 
 
 def _hashed() -> tuple[int, np.ndarray, np.ndarray]:
@@ -67,48 +64,100 @@ _THIRD = (_BYTES >> 4 != 0) & (_BYTES >> 4 != 15) & (_BYTES >> 2 & 3 != 3) | (_B
 """Whether the second and the third byte of a header may be those of MPEG audio (1) or ADTS (2)."""
 
 
-@njit(inline="always")
-def _off(a, b, pair):
-    """0 where two bytes are what a pair asks for."""
-    return np.uint8(np.uint8(a & np.uint8(pair[0])) ^ np.uint8(pair[1])) | np.uint8(
-        np.uint8(b & np.uint8(pair[2])) ^ np.uint8(pair[3])
-    )
+def _beginnings() -> list[list[set[int]]]:
+    """Eight sets of first, second and third bytes with which a mark or the header of a frame may begin: three of headers, five that
+    the marks share so that few other bytes fit.
 
-
-@njit(inline="always")
-def _least(a, b):
-    return a if a < b else b
-
-
-@njit(cache=True, nogil=True)
-def _flag(first, second, third, least, flags):
-    """Which columns of each block hold two bytes of one of PAIRS or three with which a header of a frame may begin; second and third: the
-    same blocks, one byte on and two.
-
-    Written so that the compiler takes 32 bytes at a time: no branch, no comparison but for the smaller one, and nothing wider than a
-    byte.
+    Of headers, nothing from 0xF0 on and nothing below 0x0C stands in third place, as samples near 0 have it there.
     """
-    for block in range(first.shape[0]):
-        for n in range(LANES):
-            least[n] = 255
-        for row in range(ROWS):
-            for n in range(LANES):
-                a, b, c = first[block, row, n], second[block, row, n], third[block, row, n]
-                # After the 11 bits neither 0xF0 to 0xFF, which samples near 0 have there, nor 0x00 to 0x0B.
-                off = _least(np.uint8(c + np.uint8(0x10)), np.uint8(0x1C)) ^ np.uint8(0x1C)
-                off = np.uint8(off | np.uint8(~a) | np.uint8(np.uint8(~b) & np.uint8(0xE0)))
-                off = _least(off, _off(a, b, PAIRS[0]))
-                off = _least(off, _off(a, b, PAIRS[1]))
-                off = _least(off, _off(a, b, PAIRS[2]))
-                off = _least(off, _off(a, b, PAIRS[3]))
-                off = _least(off, _off(a, b, PAIRS[4]))
-                off = _least(off, _off(a, b, PAIRS[5]))
-                least[n] = _least(least[n], off)
-        for n in range(LANES):
-            flags[block, n] = np.uint8(least[n] == np.uint8(0))
+    second, third = set(range(0xE0, 0x100)), set(range(0x0C, 0xF0))
+    mpeg = [{0xFF}, {n for n in second if n < 0xF0 and _SECOND[n]}, {n for n in third if _THIRD[n] & 1}]
+    both = [{0xFF}, {n for n in second if n >= 0xF0 and _SECOND[n]}, {n for n in third if n >= 0x10}]
+    adts = [{0xFF}, {n for n in second if _SECOND[n] & 2}, {n for n in third if n < 0x10}]
+    shared = [[{byte} for byte in mark[:3]] for mark in MARKS]
+    while len(shared) > 5:
+        pairs = list(combinations(shared, 2))
+        joined = [[one | other for one, other in zip(*pair, strict=True)] for pair in pairs]
+        best = min(range(len(pairs)), key=lambda n: _fitting(joined[n]) - sum(map(_fitting, pairs[n])))
+        shared = [*(group for group in shared if group not in pairs[best]), joined[best]]
+    return [mpeg, both, adts, *shared]
 
 
-@njit(cache=True, nogil=True)
+def _fitting(group: list[set[int]]) -> int:
+    """How many times three bytes fit where each half of a byte is looked up for itself."""
+    return prod(len({byte & 15 for byte in allowed}) * len({byte >> 4 for byte in allowed}) for allowed in group)
+
+
+def _tables() -> np.ndarray:
+    """(3 bytes, low and high half, 16): a bit for each of the eight sets."""
+    tables = np.zeros((3, 2, 16), np.uint8)
+    for n, group in enumerate(_beginnings()):
+        for place, allowed in enumerate(group):
+            for byte in allowed:
+                tables[place, 0, byte & 15] |= 1 << n
+                tables[place, 1, byte >> 4] |= 1 << n
+    return tables
+
+
+_TABLES = _tables()
+
+
+@intrinsic
+def _tested(typing, data, at):
+    """Of the LANES places from `at` on, a bit for each, the lowest for the first: whether a mark or a header of a frame may begin there,
+    by three bytes.
+
+    Each half of a byte says in which of the eight sets it may be; what is left of all six begins one of that set. Spelled out as
+    vectors, since the compiler makes no lookups in tables of its own accord.
+    """
+
+    def build(context, builder, signature, arguments):
+        array = context.make_array(signature.args[0])(context, builder, arguments[0])
+        features = context.codegen().magic_tuple()[2].split(",")
+        name, width = next(((name, width) for feature, name, width in LOOKUPS if feature in features), ("", 16))
+        byte, place = ir.IntType(8), ir.IntType(64)
+        vector = ir.VectorType(byte, width)
+
+        def each(values):
+            return ir.Constant(vector, [ir.Constant(byte, int(value)) for value in values] * (width // len(values)))
+
+        def lookup(table, halves):
+            if name:
+                kind = ir.FunctionType(vector, [vector, vector])
+                called = cgutils.get_or_insert_function(builder.module, kind, name)
+                return builder.call(called, [each(table), halves])
+            found = each([0])
+            for n in (ir.Constant(place, n) for n in range(width)):
+                entry = builder.extract_element(each(table), builder.extract_element(halves, n))
+                found = builder.insert_element(found, entry, n)
+            return found
+
+        bits = ir.Constant(place, 0)
+        for begin in range(0, LANES, width):
+            sets = each([255])
+            for n, (low, high) in enumerate(_TABLES):
+                there = builder.gep(array.data, [builder.add(arguments[1], ir.Constant(place, begin + n))])
+                have = builder.load(builder.bitcast(there, vector.as_pointer()), align=1)
+                sets = builder.and_(sets, lookup(low, builder.and_(have, each([15]))))
+                sets = builder.and_(sets, lookup(high, builder.lshr(have, each([4]))))
+            some = builder.bitcast(builder.icmp_unsigned("!=", sets, each([0])), ir.IntType(width))
+            bits = builder.or_(bits, builder.shl(builder.zext(some, place), ir.Constant(place, begin)))
+        return bits
+
+    return types.uint64(data, types.uint64), build
+
+
+@intrinsic
+def _lowest(typing, bits):
+    """The number of the lowest bit that is set; one is."""
+
+    def build(context, builder, signature, arguments):
+        return builder.cttz(arguments[0], ir.Constant(ir.IntType(1), 1))
+
+    return types.uint64(types.uint64), build
+
+
+@njit(inline="always")
 def _chain(data, at, kind, facts):
     """Whether a header of a frame stands at a place, and as many behind it as are at hand, FOLLOW at most."""
     if not header(data, at, kind, facts):
@@ -124,75 +173,77 @@ def _chain(data, at, kind, facts):
 
 
 @njit(cache=True, nogil=True)
-def _candidates(data, begin, end, flags, places, kinds):
-    """Places in data[begin:end] at which something may begin, by the columns that are flagged: (how many, up to where it was
-    looked)."""
-    count, facts = 0, np.zeros(6, np.int64)
-    eights = flags.view(np.uint64)
-    for block in range(len(flags)):
-        base = begin + block * BLOCK
-        for eight in range(LANES // 8):
-            if eights[block, eight] == 0:
-                continue
-            for lane in range(8 * eight, 8 * eight + 8):
-                if flags[block, lane] == 0:
-                    continue
-                for row in range(ROWS):
-                    at = np.uint64(base + row * LANES + lane)
-                    if not _PAIRED[data[at] | data[at + np.uint64(1)] << np.uint64(8)]:
-                        continue
-                    if data[at] == 0xFF:
-                        may = _SECOND[data[at + np.uint64(1)]] & _THIRD[data[at + np.uint64(2)]]
-                        for kind in (MPEG, ADTS):
-                            if may >> kind & 1 and np.int64(at) < end and _chain(data, np.int64(at), kind, facts):
-                                places[count], kinds[count] = at, FRAMED + kind
-                                count += 1
-                        continue
-                    for place in range(max(begin, np.int64(at) - BEHIND), min(end, np.int64(at) + 1)):
-                        word = np.uint64(0)
-                        for n in range(4):
-                            word |= np.uint64(data[np.uint64(place + n)]) << np.uint64(8 * n)
-                        slot = (word * np.uint64(_FACTOR) & np.uint64(0xFFFFFFFF)) >> np.uint64(26)
-                        if _WORDS[slot] == word:
-                            mark = _WHICH[slot]
-                            places[count], kinds[count] = place - _BACKS[mark], _CODES[mark]
-                            count += 1
-        if count > len(places) - 3 * BLOCK:
-            return count, min(end, base + BLOCK - BEHIND)
-    return count, end
+def _near(data, begin, end, near):
+    """Places in data[begin:end], and some behind it, at which a mark or a header may stand: how many."""
+    count = 0
+    for base in range(np.uint64(begin), np.uint64(end), np.uint64(LANES)):
+        bits: Any = _tested(data, base)  # type: ignore[call-arg]  # the compiler gives the first
+        while bits:
+            near[count] = base + _lowest(bits)
+            bits &= bits - np.uint64(1)
+            count += 1
+    return count
 
 
 @njit(cache=True, nogil=True)
-def _look(data, begin, end, places, kinds):
+def _look(data, begin, end, near, places, kinds):
     """Places in data[begin:end] at which something may begin: (how many, up to where it was looked)."""
-    blocks = -(-(end + BEHIND - begin) // BLOCK)
-    size, shape = blocks * BLOCK, (blocks, ROWS, LANES)
-    flags, least = np.empty((blocks, LANES), np.uint8), np.empty(LANES, np.uint8)
-    first, second, third = (
-        data[begin : begin + size],
-        data[begin + 1 : begin + size + 1],
-        data[begin + 2 : begin + size + 2],
-    )
-    _flag(first.reshape(shape), second.reshape(shape), third.reshape(shape), least, flags)
-    return _candidates(data, begin, end, flags, places, kinds)
+    count, facts = 0, np.zeros(6, np.int64)
+    while begin < end and count + 2 * CHUNK <= len(places):
+        until = min(end, begin + CHUNK)
+        for at in near[: _near(data, begin, until, near)]:
+            if at >= until:
+                break
+            if data[at] == 0xFF:
+                may = _SECOND[data[at + np.uint64(1)]] & _THIRD[data[at + np.uint64(2)]]
+                for kind in (MPEG, ADTS):
+                    if may >> kind & 1 and _chain(data, np.int64(at), kind, facts):
+                        places[count], kinds[count] = at, FRAMED + kind
+                        count += 1
+                continue
+            word = np.uint64(0)
+            for n in range(4):
+                word |= np.uint64(data[at + np.uint64(n)]) << np.uint64(8 * n)
+            slot = (word * np.uint64(_FACTOR) & np.uint64(0xFFFFFFFF)) >> np.uint64(26)
+            if _WORDS[slot] == word:
+                mark = _WHICH[slot]
+                places[count], kinds[count] = np.int64(at) - _BACKS[mark], _CODES[mark]
+                count += 1
+        begin = until
+    return count, begin
 
 
-def candidates(data: bytes, begin: int, end: int) -> tuple[list[tuple[int, str]], int]:
-    """Places in data[begin:end] at which a sound may begin, each with its kind, in order; and up to where it was looked, which is
-    before `end` where there are many. At least AHEAD bytes stand behind `end`. A place may be below 0."""
-    view: Any = np.frombuffer(data, np.uint8)
-    missing = end + BEHIND + BLOCK + AHEAD - len(view)
-    if missing > 0:
-        # Not put behind the view: what is read-only and what is not would be compiled for twice.
-        view = np.frombuffer(data + bytes(missing), np.uint8)
-    places, kinds = np.empty(MOST, np.int64), np.empty(MOST, np.int64)
-    count, seen = _look(view, begin, end, places, kinds)
-    if not count:
-        return [], seen
-    names = [*KINDS, *FRAMES.values()]
-    return sorted({(int(places[n]), names[kinds[n]]) for n in range(count)}), seen
+class Window:
+    """The bytes of a source from `at` on, `size` at most, in which sounds are looked for: in memory that serves again and again."""
+
+    def __init__(self, source: Source, size: int):
+        self.source, self.at, self.length = source, 0, 0
+        self._size = min(size, source.size)
+        self._bytes = memoryview(bytearray(self._size + LANES + AHEAD))
+        self._view: Any = np.frombuffer(self._bytes.toreadonly(), np.uint8)
+        self._near = np.empty(CHUNK + LANES, np.uint64)
+        self._places, self._kinds = np.empty((2, MOST), np.int64)
+        self.move(0)
+
+    def move(self, at: int) -> None:
+        """Go on to a place of the source; what is already here is not read a second time."""
+        length, kept = min(self._size, self.source.size - at), max(0, self.at + self.length - at)
+        self._bytes[:kept] = self._bytes[self.length - kept : self.length]
+        self.source.read_into(at + kept, self._bytes[kept:length])
+        if length < self.length:
+            self._bytes[length : length + LANES + AHEAD] = bytes(LANES + AHEAD)
+        self.at, self.length = at, length
+
+    def candidates(self, begin: int, end: int) -> tuple[list[tuple[int, str]], int]:
+        """Places in [begin, end) at which a sound may begin, each with its kind, in order; and up to where it was looked, which is before
+        `end` where there are many. A place may be below 0."""
+        count, end = _look(self._view[: self.length], begin, end, self._near, self._places, self._kinds)
+        if not count:
+            return [], end
+        names = [*KINDS, *FRAMES.values()]
+        return sorted((int(self._places[n]), names[self._kinds[n]]) for n in range(count)), end
 
 
 def warm() -> None:
     """Compile."""
-    candidates(bytes(64), 0, 32)
+    Window(BytesSource(bytes(64)), 64).candidates(0, 32)

@@ -43,6 +43,10 @@ class Source:
     def _read(self, at: int, length: int) -> bytes:
         raise TypeError(f"{type(self).__name__} can't be read")
 
+    def read_into(self, at: int, into: memoryview) -> None:
+        """As many bytes from `at` as there is room for; what reads much in a row spares taking memory each time."""
+        into[:] = self.read(at, len(into))
+
     def chunks(self, at: int = 0, length: int | None = None, step: int = CHUNK) -> Iterator[bytes]:
         """The span from `at` in pieces of at most `step` bytes."""
         end = self.size if length is None else at + length
@@ -156,6 +160,10 @@ class FileSource(Source):
             )
         return data
 
+    def read_into(self, at: int, into: memoryview) -> None:
+        if at < 0 or not hasattr(os, "preadv") or os.preadv(self._file.fileno(), [into], at) < len(into):
+            super().read_into(at, into)
+
     def fileno(self) -> int:
         """The system's number of the open file."""
         return self._file.fileno()
@@ -181,6 +189,12 @@ class SliceSource(Source):
 
     def _read(self, at: int, length: int) -> bytes:
         return self.source.read(self.at + at, length)
+
+    def read_into(self, at: int, into: memoryview) -> None:
+        if at < 0 or at + len(into) > self.size:
+            super().read_into(at, into)
+        else:
+            self.source.read_into(self.at + at, into)
 
 
 class Later(Source):
