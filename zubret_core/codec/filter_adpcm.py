@@ -158,10 +158,12 @@ class FilterAdpcm(Resumable):
         return max(1, self.interleave // self.frame)
 
     def _places(self, format: Format, first: int, count: int, channel: int) -> NDArray[np.int64]:
-        turn, n = self._turn(format), np.arange(first, first + count)
-        if turn == 1:
-            return (n * format.channels + channel) * self.frame
-        return ((n // turn * format.channels + channel) * turn + n % turn) * self.frame
+        """Where frames of a channel begin: each is behind those of its own and behind the turns of the other channels."""
+        turn, end = self._turn(format), first + count
+        turns = np.arange(first // turn, -(-end // turn))
+        lengths = np.minimum(turns * turn + turn, end) - np.maximum(turns * turn, first)
+        others = (turns * (format.channels - 1) + channel) * turn
+        return (np.arange(first, end) + np.repeat(others, lengths)) * self.frame
 
     def _unit_frames(self, format: Format) -> int:
         return self.block_frames(format)

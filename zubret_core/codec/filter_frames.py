@@ -16,7 +16,7 @@ FINE, BAD, ENDED = range(3)
 """How a frame's header is."""
 
 
-@njit(cache=True, inline="always")
+@njit(cache=True, forceinline=True)
 def _predicted(one, two, last, before, bits, rounding):
     """What a filter predicts; rounding: 0 towards 0, 1 to the nearest, 2 downwards."""
     total = last * one + before * two
@@ -27,7 +27,7 @@ def _predicted(one, two, last, before, bits, rounding):
     return total >> bits
 
 
-@njit(cache=True, inline="always")
+@njit(cache=True, forceinline=True)
 def _head(data, at, shape):
     """(filter, step, how it is) of a frame's header. shape: see `FilterAdpcm._shape`."""
     word, grows, big, plus, ends, filters = shape[0], shape[1], shape[2], shape[3], shape[4], shape[7]
@@ -46,7 +46,7 @@ def _head(data, at, shape):
     return number, 1 << shift if grows else 4096 >> shift, FINE
 
 
-@njit(cache=True, inline="always")
+@njit(cache=True, forceinline=True)
 def _next(moved, one, two, last, before, bits, rounding, clipped):
     """The next sample; moved: what the code adds, before it is shifted down. clipped counts what was cut at full scale: since that can't be
     undone, the processor guesses that there is nothing to cut and goes on to the next sample, instead of waiting for the outcome each time."""
@@ -62,7 +62,7 @@ def _next(moved, one, two, last, before, bits, rounding, clipped):
     return sample
 
 
-@njit(cache=True, inline="always")
+@njit(cache=True, forceinline=True)
 def _pair(data, at_a, at_b, size, low_first, steps, weights, state, bits, rounding, clipped, out):
     """Samples of a frame of two channels, to `out` in turn; weights, state: of both. Places have no sign, which spares a test for negative
     ones at every byte."""
@@ -127,7 +127,7 @@ def decode_frames(data, a, b, shape, filters, state, out):
     return -1
 
 
-@njit(cache=True, inline="always")
+@njit(cache=True, forceinline=True)
 def _nibble(difference, step):
     """The nibble whose value is nearest."""
     return clamped((2 * difference + step) // (2 * step), -8, 7)
@@ -147,7 +147,7 @@ def _error(wanted, one, two, step, last, before, bits, rounding, best):
     return total
 
 
-@njit(cache=True, inline="always")
+@njit(cache=True, forceinline=True)
 def _candidates(largest, shape, reach, out):
     """Steps that are tried where the prediction is off by `largest` at most, to `out`: how many."""
     if shape[0] >= 2:
