@@ -12,6 +12,7 @@ import signal
 import socket
 import subprocess
 import sys
+import threading
 import time
 import urllib.request
 import webbrowser
@@ -289,7 +290,7 @@ def compile_decoders(env: dict[str, str]) -> None:
     if is_current(stamp, value):
         return
     say("Compiling the decoders (half a minute, once) ...")
-    command([PYTHON, "-c", "from zubret_core import codec, sift; codec.warm(); sift.warm()"], cwd=ROOT, env=env)
+    command([PYTHON, "-m", "zubret_core.compiled"], cwd=ROOT, env=env)
     folder.mkdir(parents=True, exist_ok=True)
     stamp.write_text(value, "ascii")
 
@@ -325,11 +326,14 @@ def demo() -> None:
     stamp, value = data / "game.stamp", digest_of([ROOT / "standin"])
     if not is_current(stamp, value):
         say("Making the demo game (half a minute, once) ...")
+        compiling = threading.Thread(target=compile_decoders, args=(env,))  # if it fails, `serve` says so
+        compiling.start()
         for folder in (game, update):
             shutil.rmtree(folder, ignore_errors=True)
         command([PYTHON, "-m", "standin", "make", game, "--update", update], cwd=ROOT, env=env)
         command([PYTHON, "-m", "standin", "lines", data / "new lines"], cwd=ROOT, env=env)
         stamp.write_text(value, "ascii")
+        compiling.join()
     migrate(env)
     for folder in (update, game):  # the last one is what a browser shows first
         command([PYTHON, "manage.py", "register_game", folder, "--name", folder.name], cwd=ROOT, env=env)

@@ -329,9 +329,9 @@ def main() -> None:
     import django
 
     django.setup()
-    from zubret_core.codec import warm
+    from zubret_core.compiled import load
 
-    warm()
+    load()
     game, out = Path(sys.argv[1]), Path(sys.argv[2])
     known = Known([load_layout(SPLIT)])
     Path("/proc/self/clear_refs").write_text("5")

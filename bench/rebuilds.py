@@ -142,9 +142,9 @@ def main() -> None:
     import django
 
     django.setup()
-    from zubret_core.codec import warm
+    from zubret_core.compiled import load
 
-    warm()
+    load()
     folder = Path(sys.argv[1])
     Path("/proc/self/clear_refs").write_text("5")  # begin the high-water mark anew
     idle = status("VmRSS")

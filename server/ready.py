@@ -12,8 +12,7 @@ from pathlib import Path
 
 from django.conf import settings
 
-from zubret_core import sift
-from zubret_core.codec import warm
+from zubret_core import compiled
 
 from .environment import launched
 
@@ -29,8 +28,7 @@ def make_ready() -> None:
     has one or two.
     """
     Path(settings.FILE_UPLOAD_TEMP_DIR).mkdir(parents=True, exist_ok=True)
-    warm()
-    sift.warm()
+    compiled.load()
     gc.collect()
     gc.freeze()
 

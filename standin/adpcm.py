@@ -63,7 +63,7 @@ def encode(pcm, block_size):
     blocks = -(-frames // per_block)
     padded = np.concatenate([pcm, np.repeat(pcm[-1:], blocks * per_block - frames, axis=0)]).astype(np.int64)
     x = padded.reshape(blocks, per_block, channels)
-    steps, moves = np.array(STEPS), np.array(MOVES * 2)
+    steps, adds, nexts = np.array(STEPS), np.array(ADDS), np.array(NEXT)
     rise = np.abs(np.diff(x[:, :12], axis=1)).mean(axis=1)
     index = np.clip(np.searchsorted(steps, rise), 0, 88)
     sample = x[:, 0].copy()
@@ -71,13 +71,13 @@ def encode(pcm, block_size):
     head[..., :2] = sample.astype("<i2")[..., None].view(np.uint8).reshape(blocks, channels, 2)
     head[..., 2] = index
     nibbles = np.zeros((blocks, per_block - 1, channels), np.uint8)
-    adds = np.array(ADDS).reshape(89, 16)
     for n in range(1, per_block):
         miss = x[:, n] - sample
         size = np.minimum(7, np.abs(miss) * 4 // steps[index])
         code = size + 8 * (miss < 0)
-        sample = np.clip(sample + adds[index, code], -32768, 32767)
-        index = np.clip(index + moves[code], 0, 88)
+        state = index * 16 + code
+        sample = np.minimum(np.maximum(sample + adds[state], -32768), 32767)
+        index = nexts[state]
         nibbles[:, n - 1] = code
     packed = nibbles[:, 0::2] | nibbles[:, 1::2] << 4
     groups = packed.reshape(blocks, -1, 4, channels).transpose(0, 1, 3, 2).reshape(blocks, -1)

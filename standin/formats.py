@@ -3,6 +3,7 @@
 import struct
 import zipfile
 import zlib
+from functools import cached_property
 from io import BytesIO
 
 import numpy as np
@@ -26,6 +27,7 @@ class Sound:
         self.id, self.pcm, self.rate, self.loop = id, pcm, rate, loop
         self.codec, self.block, self.same_as = codec, block if codec == ADPCM else 0, same_as
 
+    @cached_property
     def payload(self):
         """The bytes that the bank stores."""
         if self.packets:
@@ -60,7 +62,7 @@ def _bank(mark, name, sounds, tongue, extra=b""):
     records = []
     for n, sound in enumerate(sounds):
         if sound.same_as is None:
-            data = sound.payload()
+            data = sound.payload
             places[sound.id] = len(body), len(data)
             body += _fit(data, 32, b"\xee")
         at, stored = places[sound.id if sound.same_as is None else sound.same_as]

@@ -63,6 +63,7 @@ def _effects():
     }
 
 
+@cache
 def _deck_files():
     """The loose files of the ZIP archive."""
     rate, rng = 44100, np.random.default_rng(6)
@@ -141,14 +142,18 @@ def _radio_bank():
 
 
 def _scene_bank(build):
+    gull = [Sound(EFFECTS["gull"], _effects()["gull"], 32000, codec=PCM)] if build == "1.1" else []
+    return bell("scenes", _scenes() + gull)
+
+
+@cache
+def _scenes():
     """Music that does not loop: a scene that lasts longer goes on in silence."""
     pcm, _, _ = render(WATCH)
     fade = np.minimum(1, np.arange(len(pcm))[::-1] / (2 * WATCH.rate))[:, None]
     short = pcm[: 9 * WATCH.rate] * fade[-9 * WATCH.rate :]
     tunes = {"night_watch": pcm * fade, "galley": short}
-    sounds = [Sound(id, as_int16(tunes[name]), WATCH.rate, block=2048) for name, (id, _) in SCENES.items()]
-    gull = [Sound(EFFECTS["gull"], _effects()["gull"], 32000, codec=PCM)] if build == "1.1" else []
-    return bell("scenes", sounds + gull)
+    return [Sound(id, as_int16(tunes[name]), WATCH.rate, block=2048) for name, (id, _) in SCENES.items()]
 
 
 @cache
@@ -177,8 +182,9 @@ def _cues(build):
     return "\n".join(lines) + "\n"
 
 
-def _hold_files(build):
-    """What the hold carries: ambience streamed from a companion, an archive of its own, texts and a picture."""
+@cache
+def _night():
+    """Ambience that is streamed from a companion, and noise."""
     rate, rng = 44100, np.random.default_rng(7)
     n = rate * 8
     t = np.arange(n) / rate
@@ -192,14 +198,23 @@ def _hold_files(build):
         Sound(3002, deck[: rate * 2, :1], rate, (0, rate * 2), codec=PCM),
         Sound(3003, deck[rate : rate + rate // 5], rate, codec=LANES),
     ]
-    bank, tow = towed_bell("night", night)
+    return *towed_bell("night", night), rng.bytes(150_000)
+
+
+@cache
+def _cabin_bank():
+    """Speech in two-tap frames."""
     cabin = []
     for n, line in enumerate(("en_04", "fr_04"), 1):
         pcm, speech = soundfile.read(SOURCES / f"{line}.ogg", dtype="int16", always_2d=True)
         cabin.append(Sound(4000 + n, pcm, speech, codec=TIDE))
-    inner = crate(
-        build, [("cabin.bell", bell("cabin", cabin), False), ("bunks.txt", b"Four bunks, one lamp.\n" * 9, True)]
-    )
+    return bell("cabin", cabin)
+
+
+def _hold_files(build):
+    """What the hold carries: ambience, an archive of its own, texts and pictures."""
+    bank, tow, noise = _night()
+    inner = crate(build, [("cabin.bell", _cabin_bank(), False), ("bunks.txt", b"Four bunks, one lamp.\n" * 9, True)])
     log = "".join(f"{hour:02}:00 wind {hour * 5 % 17} knots, build {build}\n" for hour in range(24)).encode()
     files = [
         ("ambience/night.bell", bank, chart.LZ4),
@@ -207,7 +222,7 @@ def _hold_files(build):
         ("cabin/cabin.crate", inner, chart.ZSTD),
         ("log/first.txt", log * 40, chart.ZSTD),
         ("pictures/wake.raw", bytes(np.repeat(np.arange(240, dtype=np.uint8), 700)), chart.LZ4),
-        ("pictures/noise.raw", rng.bytes(150_000), chart.LZ4),
+        ("pictures/noise.raw", noise, chart.LZ4),
     ]
     if build == "1.1":  # one moved to the front, one gone, one new, one changed by its text
         files = [files[4], *files[:4], ("log/second.txt", b"All quiet.\n" * 60, chart.LZ4)]

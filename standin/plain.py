@@ -88,8 +88,8 @@ def as_tide(pcm):
                     most = max(most, abs(value - (a * one + b * two + 32 >> 6)))
                     a, b = value, a
                 shift = next((s for s in range(12, -1, -1) if most <= 7 * 4096 >> s), 0)
-                tried = _tide_frame(wanted, one, two, last, before, shift)
-                if best is None or tried[0] < best[0]:
+                tried = _tide_frame(wanted, one, two, last, before, shift, best and best[0])
+                if tried:
                     best = *tried, filter << 4 | shift
             _, nibbles, last, before, head = best
             at = (f * channels + c) * TIDE
@@ -99,13 +99,18 @@ def as_tide(pcm):
     return bytes(out)
 
 
-def _tide_frame(wanted, one, two, last, before, shift):
+def _tide_frame(wanted, one, two, last, before, shift, least):
+    """(squared error, nibbles, last sample, the one before), None unless the error is below `least`."""
     error, nibbles, step = 0, [], 4096 >> shift
     for value in wanted:
         guess = last * one + before * two + 32 >> 6
-        nibble = max(-8, min(7, (value - guess + step // 2) // step))
-        got = max(-32768, min(32767, guess + (nibble * 4096 >> shift)))
+        nibble = (value - guess + step // 2) // step
+        nibble = 7 if nibble > 7 else -8 if nibble < -8 else nibble
+        got = guess + (nibble * 4096 >> shift)
+        got = 32767 if got > 32767 else -32768 if got < -32768 else got
         error += (value - got) ** 2
+        if least is not None and error >= least:
+            return None
         nibbles.append(nibble & 15)
         last, before = got, last
     return error, nibbles, last, before

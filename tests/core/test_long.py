@@ -14,11 +14,12 @@ sys.path.insert(0, {root!r})
 from zubret_core.audio import look_through
 from zubret_core.bank.base import OnePayload, Stream
 from zubret_core.base import Format
-from zubret_core.codec import codec_of, warm
+from zubret_core.codec import codec_of
+from zubret_core.compiled import load
 from zubret_core.source import BytesSource, FileSource
 from zubret_core.swap import Level, Treatment, fit_report, prepare
 
-warm()
+load()
 held = next(int(line.split()[1]) for line in open("/proc/self/status") if line.startswith("VmData")) << 10
 resource.setrlimit(resource.RLIMIT_DATA, (held + {limit}, held + {limit}))
 for format in ({formats}):

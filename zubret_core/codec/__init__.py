@@ -77,12 +77,6 @@ def codec_of(format: Format) -> Codec:
     return codec_named(format.codec, format.parameters)
 
 
-def warm() -> None:
-    """Load the compiled kernels from their cache (or compile them), so that no click waits for it."""
-    for codec in CODECS.values():
-        codec.warm()
-
-
 __all__ = [
     "CODECS",
     "AudioFile",
@@ -95,5 +89,4 @@ __all__ = [
     "codec_of",
     "comment_header",
     "parameters_of",
-    "warm",
 ]
