@@ -1,6 +1,7 @@
 """Runs the tests with Django's runner and closes with one line of counts: python -m tests [LABELS].
 
-Without labels all of them run, in two processes: those of the core and the server beside those with a browser.
+Without labels all of them run, in three processes: those of the core, and those of the server and the package, beside those with a
+browser.
 """
 
 from __future__ import annotations
@@ -11,7 +12,6 @@ import shutil
 import subprocess
 import sys
 import tempfile
-import threading
 import time
 import unittest
 from pathlib import Path
@@ -23,7 +23,8 @@ import django
 from django.conf import settings
 from django.test.runner import DiscoverRunner
 
-BESIDE = ("tests.core", "tests.server")
+BESIDE = (("tests.core",), ("tests.server", "tests.test_wheel", "tests.test_mod"))
+"""What runs beside the others, a process for each."""
 
 
 class Told(unittest.TextTestResult):
@@ -57,7 +58,7 @@ class Told(unittest.TextTestResult):
 class Runner(DiscoverRunner):
     """Django's runner; keeps the result, so that the counts can be told."""
 
-    beside: Beside | None = None
+    beside: list[Beside]
 
     def get_resultclass(self):
         return Told
@@ -65,7 +66,8 @@ class Runner(DiscoverRunner):
     def build_suite(self, *args, **kwargs):
         suite = super().build_suite(*args, **kwargs)
         if self.beside:
-            suite._tests = [test for test in suite if not test.id().startswith(BESIDE)]
+            elsewhere = tuple(f"{label}." for labels in BESIDE for label in labels)
+            suite._tests = [test for test in suite if not test.id().startswith(elsewhere)]
         return suite
 
     def run_suite(self, suite, **kwargs):
@@ -73,34 +75,27 @@ class Runner(DiscoverRunner):
         return self.result
 
 
-class Beside(threading.Thread):
-    """The tests of the core, then those of the server, each in a process and a data folder of their own; what they print is
-    shown when they are done. They step back behind the workers whose answers the others wait for."""
+class Beside:
+    """Some tests in a process and a data folder of their own; what they print is shown when they are done. They step back behind the
+    workers whose answers the others wait for."""
 
-    def __init__(self) -> None:
-        super().__init__(daemon=True)
+    def __init__(self, labels: tuple[str, ...]) -> None:
         self.out = tempfile.TemporaryFile("w+", encoding="utf-8")
-        self.broken = 0
-        self.start()
-
-    def run(self) -> None:
         back = ["nice", "-n", "15"] if shutil.which("nice") else []
-        for label in BESIDE:
-            own = {"ZUBRET_DATA_DIR": str(settings.DATA_DIR / label), "PYTHONUNBUFFERED": "1"}
-            own["ZUBRET_TEST_KEPT"] = str(settings.DATA_DIR)
-            command = [*back, sys.executable, "-m", "tests", label]
-            done = subprocess.run(command, env={**os.environ, **own}, stdout=self.out, stderr=subprocess.STDOUT)
-            self.broken += done.returncode != 0
+        own = {"ZUBRET_DATA_DIR": str(settings.DATA_DIR / labels[0]), "PYTHONUNBUFFERED": "1"}
+        own["ZUBRET_TEST_KEPT"] = str(settings.DATA_DIR)
+        command = [*back, sys.executable, "-m", "tests", *labels]
+        self.process = subprocess.Popen(command, env={**os.environ, **own}, stdout=self.out, stderr=subprocess.STDOUT)
 
-    def counts(self) -> tuple[int, int, int]:
-        """Passed, failed, skipped; one that broke down has failed."""
-        self.join()
+    def counts(self) -> list[int]:
+        """Passed, failed, skipped; where it broke down, one has failed."""
+        broken = self.process.wait() != 0
         self.out.seek(0)
         text = self.out.read()
         print(text)
-        found = re.findall(r"^(\d+) passed, (\d+) failed(?:, (\d+) skipped)?$", text, re.MULTILINE)
-        passed, failed, skipped = (sum(int(row[column] or 0) for row in found) for column in range(3))
-        return passed, max(failed, self.broken, len(BESIDE) - len(found)), skipped
+        found = re.search(r"^(\d+) passed, (\d+) failed(?:, (\d+) skipped)?$", text, re.MULTILINE)
+        passed, failed, skipped = (int(number or 0) for number in found.groups()) if found else (0, 0, 0)
+        return [passed, max(failed, broken), skipped]
 
 
 def main() -> None:
@@ -108,17 +103,17 @@ def main() -> None:
     Path(settings.FILE_UPLOAD_TEMP_DIR).mkdir(parents=True, exist_ok=True)
     runner = Runner(verbosity=1, interactive=False)
     labels = sys.argv[1:]
-    runner.beside = None if labels else Beside()
+    runner.beside = [] if labels else [Beside(some) for some in BESIDE]
     try:
         runner.run_tests(labels or ["tests"])
     finally:
-        others = runner.beside.counts() if runner.beside else (0, 0, 0)
+        others = [beside.counts() for beside in runner.beside]
     result = runner.result
     # A class that could not be set up has errors but no tests that ran.
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     skipped = len(result.skipped)
     passed = max(0, result.testsRun - failed - skipped)
-    counts = [mine + theirs for mine, theirs in zip((passed, failed, skipped), others, strict=True)]
+    counts = [sum(column) for column in zip([passed, failed, skipped], *others, strict=True)]
     print(f"{counts[0]} passed, {counts[1]} failed" + (f", {counts[2]} skipped" if counts[2] else ""))
     sys.exit(1 if counts[1] or not result.testsRun else 0)
 

@@ -23,7 +23,9 @@ class Wheel(SimpleTestCase):
         subprocess.run([*pip, "wheel", "-q", "--no-deps", "-w", folder, ROOT], check=True)
         (wheel,) = folder.glob("zubret-*.whl")
         subprocess.run([sys.executable, "-m", "venv", "--without-pip", folder / "empty"], check=True)
-        subprocess.run([*pip, "--python", folder / "empty/bin/python", "install", "-q", "--no-compile", wheel], check=True)
+        subprocess.run(
+            [*pip, "--python", folder / "empty/bin/python", "install", "-q", "--no-compile", wheel], check=True
+        )
         address = f"http://127.0.0.1:{free_port()}"
         env = {"HOME": str(folder), "PATH": str(folder / "empty" / "bin"), "ZUBRET_PORT": address.rpartition(":")[2]}
         self.assertIsNone(shutil.which("node", path=env["PATH"]))
