@@ -6,7 +6,7 @@ from .document.extent import NewItem
 from .language.load_rules import LoadRules
 from .language.schema import Layout
 from .loading import layout_named, load, load_layout, load_rules, shipped, shipped_layouts, shipped_rules, shipped_texts
-from .reading.read import fits_by_name, has_marks, recognises
+from .reading.marks import fits_by_name, has_marks, recognises
 from .writing.build import rebuild, relisted
 
 __all__ = [

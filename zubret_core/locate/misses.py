@@ -8,7 +8,8 @@ from ..base import ZubretError
 from ..container import Siblings
 from ..layout import Layout, read_layout
 from ..layout.document.chains import Locked
-from ..layout.reading.read import fits_by_name, how_far, marks_of
+from ..layout.reading.marks import fits_by_name, marks_of
+from ..layout.reading.read import how_far
 from ..layout.trial import explained
 from ..source import Source
 from .known import Known
