@@ -29,6 +29,7 @@ export type FilePlan = Schemas["FilePlanOut"];
 export type Mod = Schemas["ModOut"];
 export type ModChange = Schemas["ModIn"];
 export type Conflict = Schemas["ConflictOut"];
+export type Conflicts = Schemas["Conflicts"];
 export type Judged = Schemas["JudgedOut"];
 export type Judgement = Schemas["JudgementOut"];
 export type SentOfMod = Schemas["SentOut"];

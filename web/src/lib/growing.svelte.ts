@@ -7,21 +7,21 @@ interface Page<T> {
   total: number;
 }
 
-interface Asked<T> {
+interface Asked<P> {
   key: QueryKey;
   /** The rows from one place on; null where there is no such list. */
-  ask: (offset: number) => Promise<Page<T> | null>;
+  ask: (offset: number) => Promise<P | null>;
 }
 
 /** Made while a component is. What is kept is asked for anew when its screen is opened. */
-export function growing<T>(asked: () => Asked<T>) {
+export function growing<T, P extends Page<T> = Page<T>>(asked: () => Asked<P>) {
   const found = createInfiniteQuery(() => {
     const { key, ask } = asked();
     return {
       queryKey: key,
       queryFn: ({ pageParam }: { pageParam: number }) => ask(pageParam),
       initialPageParam: 0,
-      getNextPageParam: (_last: Page<T> | null, pages: (Page<T> | null)[]) => {
+      getNextPageParam: (_last: P | null, pages: (P | null)[]) => {
         const shown = pages.reduce((sum, page) => sum + (page?.rows.length ?? 0), 0);
         return shown < (pages[0]?.total ?? 0) ? shown : undefined;
       },
@@ -35,6 +35,10 @@ export function growing<T>(asked: () => Asked<T>) {
     },
     get total(): number {
       return found.data?.pages[0]?.total ?? 0;
+    },
+    /** The first answer, with what it says beside its rows. */
+    get first(): P | null | undefined {
+      return found.data?.pages[0];
     },
     get none(): boolean {
       return found.data?.pages[0] === null;

@@ -1,7 +1,6 @@
 <script lang="ts">
-  import { createQuery } from "@tanstack/svelte-query";
   import ProblemPanel from "../components/ProblemPanel.svelte";
-  import { api, asProblem, got, type Conflict } from "../lib/api";
+  import { api, asProblem, got, type Conflict, type Conflicts } from "../lib/api";
   import { app } from "../lib/app.svelte";
   import { ofGame } from "../lib/cache";
   import { count, spaced } from "../lib/format";
@@ -11,16 +10,12 @@
   let { change }: { change: (what: () => Promise<unknown>) => Promise<unknown> } = $props();
 
   const path = { game_id: app.gameId };
-  const found = growing<Conflict>(() => ({
+  const found = growing<Conflict, Conflicts>(() => ({
     key: ofGame(app.gameId, "conflicts"),
     ask: (offset) => got(api.GET("/api/games/{game_id}/conflicts", { params: { path, query: { offset } } })),
   }));
-  const both = createQuery(() => ({
-    queryKey: ofGame(app.gameId, "overlaps"),
-    queryFn: () =>
-      got(api.GET("/api/games/{game_id}/conflicts", { params: { path, query: { limit: 100 } } })),
-    staleTime: 0,
-  }));
+  const entries = $derived(found.first?.entries ?? []);
+  const total = $derived(found.first?.entries_total ?? 0);
   const turn = (locator: string, mod: number | null) =>
     change(() =>
       got(api.PUT("/api/games/{game_id}/conflicts", { params: { path }, body: { locator, mod } })),
@@ -71,13 +66,13 @@
     >
   {/if}
 </section>
-{#if both.data?.entries_total}
+{#if total}
   <section aria-label="Entries wanted by several">
     <h2 class="font-semibold">
-      {count(both.data.entries_total, "whole entry")} wanted by several mods
+      {count(total, "whole entry")} wanted by several mods
     </h2>
     <ul class="mt-2">
-      {#each both.data.entries as o (o.place)}
+      {#each entries as o (o.place)}
         <li class="flex flex-wrap items-center gap-x-4 gap-y-1 border-b border-line py-2">
           <span class="num min-w-64 grow break-all">{o.place}</span>
           {#each o.wants as w (w.mod)}
@@ -92,8 +87,8 @@
         </li>
       {/each}
     </ul>
-    {#if both.data.entries_total > both.data.entries.length}
-      <p class="mt-2 text-quiet">and {spaced(both.data.entries_total - both.data.entries.length)} more</p>
+    {#if total > entries.length}
+      <p class="mt-2 text-quiet">and {spaced(total - entries.length)} more</p>
     {/if}
   </section>
 {/if}
