@@ -115,38 +115,59 @@ def _by_table(codes: Any, bits: Any, changes: Any, nexts: Any, state: Any, out: 
         state[c, 0], state[c, 1] = one, row >> bits
 
 
-@njit(cache=True, nogil=True, inline="always")
-def _scaled(code: Any, sample: Any, step: Any, bits: Any, shifts: Any, scale: Any, least: Any, most: Any) -> Any:
-    """The sample and the step behind a code."""
-    sign = 1 << (bits - 1)
-    size = code & (sign - 1)
-    change = _moved(step, size, bits, shifts)
-    moved = min(max(sample - change if code & sign else sample + change, -32768), 32767)
-    return moved, min(max(step * scale[size] >> 8, least), most)
+@njit(cache=True, nogil=True, forceinline=True)
+def _scaled(
+    code: Any, sample: Any, step: Any, bits: Any, rows: Any, least: Any, most: Any, shifts: Any, clipped: Any
+) -> Any:
+    """The sample and the step behind a code. rows: see `_rows`. clipped counts what was cut at full scale: see `filter_frames._next`."""
+    at = code * np.uint64(3)
+    if shifts:
+        change = _moved(step, np.int64(code) & ((1 << (bits - 1)) - 1), bits, True)
+        change = -change if rows[at] < 0 else change
+    else:
+        change = step * rows[at] + rows[at + np.uint64(1)] >> (bits - 1)
+    moved, behind = sample + change, min(max(step * rows[at + np.uint64(2)] >> 8, least), most)
+    if np.uint64(moved + 32768) > np.uint64(65535):
+        clipped[0] += 1
+        return np.int64(-32768) if moved < 0 else np.int64(32767), behind
+    return moved, behind
+
+
+@njit(cache=True, nogil=True, forceinline=True)
+def _two_scaled(
+    codes: Any, c: Any, bits: Any, rows: Any, least: Any, most: Any, shifts: Any, clipped: Any, state: Any, out: Any
+) -> None:
+    """Two channels side by side, from channel c on."""
+    d, beside = c + 1, np.uint64(1)
+    one, step = np.int64(state[c, 0]), np.int64(state[c, 1])
+    two, pace = np.int64(state[d, 0]), np.int64(state[d, 1])
+    flat = out.reshape(-1)
+    for place in range(np.uint64(c), np.uint64(len(flat)), np.uint64(out.shape[1])):
+        one, step = _scaled(np.uint64(codes[place]), one, step, bits, rows, least, most, shifts, clipped)
+        flat[place] = one
+        other = np.uint64(codes[place + beside])
+        two, pace = _scaled(other, two, pace, bits, rows, least, most, shifts, clipped)
+        flat[place + beside] = two
+    state[c, 0], state[c, 1], state[d, 0], state[d, 1] = one, step, two, pace
 
 
 @njit(cache=True, nogil=True)
-def _by_scale(codes: Any, bits: Any, shifts: Any, scale: Any, least: Any, most: Any, state: Any, out: Any) -> None:
+def _by_scale(
+    codes: Any, bits: Any, shifts: Any, rows: Any, least: Any, most: Any, clipped: Any, state: Any, out: Any
+) -> None:
     """The same with steps that are multiplied; state: (channels, 2) sample and step."""
     channels = out.shape[1]
     for c in range(0, channels - 1, 2):
-        d, place, beside = c + 1, np.uint64(c), np.uint64(1)
-        one, step = np.int64(state[c, 0]), np.int64(state[c, 1])
-        two, pace = np.int64(state[d, 0]), np.int64(state[d, 1])
-        for n in range(out.shape[0]):
-            one, step = _scaled(np.int64(codes[place]), one, step, bits, shifts, scale, least, most)
-            two, pace = _scaled(np.int64(codes[place + beside]), two, pace, bits, shifts, scale, least, most)
-            out[n, c] = one
-            out[n, d] = two
-            place += np.uint64(channels)
-        state[c, 0], state[c, 1], state[d, 0], state[d, 1] = one, step, two, pace
+        if shifts:
+            _two_scaled(codes, c, bits, rows, least, most, True, clipped, state, out)
+        else:  # a loop of its own, so that it does not ask for each sample
+            _two_scaled(codes, c, bits, rows, least, most, False, clipped, state, out)
     if channels & 1:
-        c, place = channels - 1, np.uint64(channels - 1)
+        c, flat = channels - 1, out.reshape(-1)
         one, step = np.int64(state[c, 0]), np.int64(state[c, 1])
-        for n in range(out.shape[0]):
-            one, step = _scaled(np.int64(codes[place]), one, step, bits, shifts, scale, least, most)
-            out[n, c] = one
-            place += np.uint64(channels)
+        for place in range(np.uint64(c), np.uint64(len(flat)), np.uint64(channels)):
+            one, step = _scaled(np.uint64(codes[place]), one, step, bits, rows, least, most, shifts, clipped)
+            flat[place] = one
         state[c, 0], state[c, 1] = one, step
 
 
@@ -201,6 +222,15 @@ def _tables(
     index = np.clip(np.arange(len(steps))[:, None] + np.array(moves, np.int64), 0, len(steps) - 1) << bits
     changes = np.clip(np.hstack([plain, -plain]), -(1 << 20), 1 << 20)  # a sample has 16 bits
     return changes.astype(np.int32).ravel(), np.hstack([index, index]).astype(np.int32).ravel()
+
+
+@lru_cache(maxsize=64)
+def _rows(bits: int, scale: tuple[int, ...]) -> NDArray[np.int64]:
+    """By code: how many halves of a step the sample moves, with its sign; what has the product of a negative one cut off like that of a
+    positive one; what the step is multiplied with."""
+    half = 1 << (bits - 1)
+    rows = [(2 * n + 1, 0, scale[n]) for n in range(half)] + [(-2 * n - 1, half - 1, scale[n]) for n in range(half)]
+    return np.array(rows, np.int64).ravel()
 
 
 @dataclass(frozen=True)
@@ -277,14 +307,14 @@ class TableAdpcm(Resumable):
         at, to = (self.stored_size(format.with_(frames=n)) for n in (begin, end))
         data = np.frombuffer(payload.read(at, to - at), np.uint8)
         out, state = np.empty((end - begin, format.channels), np.int16), state.copy()
-        scale = np.array(self.scale, np.int64)
-        each = np.empty(STEP * format.channels, np.uint8)
+        each, clipped = np.empty(STEP * format.channels, np.uint8), np.zeros(1, np.int64)
         for n in range(0, len(out), STEP):  # so that its codes stay at hand
             part = out[n : n + STEP]
             codes = each[: part.size]
             _unpack(data[n * format.channels * self.bits // 8 :], self.bits, self.nibbles == "high", codes)
             if self.scale:
-                _by_scale(codes, self.bits, self._shifts, scale, self.least, self.most, state, part)
+                rows = _rows(self.bits, self.scale)
+                _by_scale(codes, self.bits, self._shifts, rows, self.least, self.most, clipped, state, part)
             else:
                 _by_table(codes, self.bits, *_tables(self.bits, self.steps, self.moves, self._shifts), state, part)
         if self.stereo == "sum" and format.channels == 2:
