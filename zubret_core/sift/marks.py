@@ -10,8 +10,8 @@ import numpy as np
 from llvmlite import ir
 from numba import njit, types
 from numba.core import cgutils
-from numba.extending import intrinsic
 
+from ..base.machine import instruction, lowest
 from ..codec.frames import ADTS, FOLLOW, MPEG, alike, header
 from ..source import BytesSource, Source
 
@@ -102,7 +102,7 @@ def _tables() -> np.ndarray:
 _TABLES = _tables()
 
 
-@intrinsic
+@instruction
 def _tested(typing, data, at):
     """Of the LANES places from `at` on, a bit for each, the lowest for the first: whether a mark or a header of a frame may begin there,
     by three bytes.
@@ -147,16 +147,6 @@ def _tested(typing, data, at):
     return types.uint64(data, types.uint64), build
 
 
-@intrinsic
-def _lowest(typing, bits):
-    """The number of the lowest bit that is set; one is."""
-
-    def build(context, builder, signature, arguments):
-        return builder.cttz(arguments[0], ir.Constant(ir.IntType(1), 1))
-
-    return types.uint64(types.uint64), build
-
-
 @njit(inline="always")
 def _chain(data, at, kind, facts):
     """Whether a header of a frame stands at a place, and as many behind it as are at hand, FOLLOW at most."""
@@ -177,9 +167,9 @@ def _near(data, begin, end, near):
     """Places in data[begin:end], and some behind it, at which a mark or a header may stand: how many."""
     count = 0
     for base in range(np.uint64(begin), np.uint64(end), np.uint64(LANES)):
-        bits: Any = _tested(data, base)  # type: ignore[call-arg]  # the compiler gives the first
+        bits: Any = _tested(data, base)
         while bits:
-            near[count] = base + _lowest(bits)
+            near[count] = base + lowest(bits)
             bits &= bits - np.uint64(1)
             count += 1
     return count

@@ -15,6 +15,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from ...base.machine import WIDE, copy, eight, lowest, turned
 from ..base import Source
 from .base import ENDED, MORE, PIECE, WRONG, drained
 
@@ -45,6 +46,8 @@ class _Shape(NamedTuple):
     filled: int
     offsets: tuple[int, int, int, int, int, int]
     lengths: tuple[int, int, int, int, int, int]
+    widths: tuple[int, int, int, int]
+    """Bits of each piece."""
 
 
 @dataclass(frozen=True)
@@ -95,9 +98,10 @@ class Lzss:
             shift, held[what] = shift + bits, held[what] + bits
         offsets, lengths = (tuple([*pieces[what], 0, 0, 0][:6]) for what in ("offset", "length"))
         start, end = -1 if self.start is None else self.start, -1 if self.end is None else self.end
+        widths = tuple([*(bits for _, bits in self.code), 0, 0, 0, 0][:4])
         return _Shape(
             self.window, self.shortest, self.longest, shift, int(self.big), self.flags, int(self.high_first),
-            self.literal, start, self.nearest, end, int(self.initial is not None), offsets, lengths,  # type: ignore[arg-type]
+            self.literal, start, self.nearest, end, int(self.initial is not None), offsets, lengths, widths,  # type: ignore[arg-type]
         )  # fmt: skip
 
     def _before(self) -> NDArray[np.uint8]:
@@ -115,7 +119,7 @@ class Lzss:
         def run(data: bytes, room: int) -> tuple[bytes, int, int]:
             nonlocal past
             stop = window + min(room, PIECE)
-            out = np.empty(stop + self.longest, np.uint8)
+            out = np.empty(stop + self.longest + WIDE, np.uint8)
             out[:window] = past
             end, used, how = kernel(np.frombuffer(data, np.uint8), shape, state, out, stop)
             past = out[end - window : end]
@@ -166,7 +170,8 @@ def _distance(offset, done, shape):
     """How far back an offset leads from behind `done` bytes."""
     if shape.start < 0:
         return offset + shape.nearest
-    distance = (shape.start + done - offset) % shape.window
+    place = shape.start + done - offset
+    distance = place & (shape.window - 1) if shape.window & (shape.window - 1) == 0 else place % shape.window
     return distance if distance else shape.window
 
 
@@ -175,6 +180,17 @@ def _code(distance, length, done, shape):
     """The number of a match behind `done` bytes."""
     offset = distance - shape.nearest if shape.start < 0 else (shape.start + done - distance) % shape.window
     return _placed(offset, shape.offsets) | _placed(length - shape.shortest, shape.lengths)
+
+
+@njit(cache=True, inline="always")
+def _repeat(out, pos, distance, length):
+    """Put `length` bytes at out[pos:] that stand `distance` bytes before; up to WIDE more may be overwritten."""
+    if distance < WIDE:
+        for n in range(pos, pos + length):
+            out[n] = out[n - distance]
+    else:
+        for n in range(pos, pos + length, WIDE):
+            copy(out, n, out, n - distance)
 
 
 @njit(cache=True)
@@ -186,9 +202,8 @@ def _unpack(data, shape, state, out, stop):
     """
     pos, at, size, how = shape.window, np.int64(0), len(data), MORE
     flags, left, before = state[0], state[1], state[2] - shape.window
-    code_width, big, literal = (shape.bits + 7) // 8, shape.big != 0, shape.literal
-    farthest = shape.window
-    all_plain = np.int64(255) if literal else np.int64(0)
+    code_width, big, farthest = (shape.bits + 7) // 8, shape.big != 0, shape.window
+    plain = np.int64(-1) if shape.literal else np.int64(0)
     while pos < stop:
         if left == 0:
             if at + shape.flags > size:
@@ -203,22 +218,28 @@ def _unpack(data, shape, state, out, stop):
                 for _ in range(left):
                     turned, flags = turned << 1 | flags & 1, flags >> 1
                 flags = turned
-        if left == 8 and flags == all_plain and at + 8 <= size and pos + 8 <= stop:
-            for n in range(8):
-                out[pos + n] = data[at + n]
-            pos, at, left, flags = pos + 8, at + 8, 0, np.int64(0)
-            continue
-        if flags & 1 == literal:
-            if at >= size:
+        run = np.int64(lowest(np.uint64((flags ^ plain) | np.int64(1) << left)))
+        if run:
+            run = min(run, stop - pos, size - at)
+            if run == 0:
                 break
-            out[pos] = data[at]
-            pos, at, left, flags = pos + 1, at + 1, left - 1, flags >> 1
+            if at + run + WIDE <= size:
+                for n in range(0, run, WIDE):
+                    copy(out, pos + n, data, at + n)
+            else:
+                for n in range(run):
+                    out[pos + n] = data[at + n]
+            pos, at, left, flags = pos + run, at + run, left - run, flags >> run
             continue
         if at + code_width > size:
             break
-        code = np.int64(0)
-        for n in range(code_width):
-            code = code << 8 | np.int64(data[at + (n if big else code_width - 1 - n)])
+        if code_width == 2:
+            one, two = np.int64(data[at]), np.int64(data[at + 1])
+            code = one << 8 | two if big else two << 8 | one
+        else:
+            code = np.int64(0)
+            for n in range(code_width):
+                code = code << 8 | np.int64(data[at + (n if big else code_width - 1 - n)])
         if code == shape.end:
             at, how = at + code_width, ENDED
             break
@@ -228,61 +249,59 @@ def _unpack(data, shape, state, out, stop):
         if distance <= 0 or distance > farthest or (distance > done and not shape.filled):
             how = WRONG
             break
-        for n in range(pos, pos + length):
-            out[n] = out[n - distance]
+        _repeat(out, pos, distance, length)
         pos, at, left, flags = pos + length, at + code_width, left - 1, flags >> 1
     state[0], state[1], state[2] = flags, left, before + pos
     return pos, at, how
 
 
 @njit(cache=True, inline="always")
-def _bits(data, bit, count, high_first):
-    """`count` bits from bit place `bit` on, the first one lowest, or highest where the highest of a byte comes first."""
-    value = np.int64(0)
-    for n in range(count):
-        place = bit + n
-        if high_first:
-            value = value << 1 | np.int64(data[place >> 3] >> (7 - (place & 7)) & 1)
-        else:
-            value |= np.int64(data[place >> 3] >> (place & 7) & 1) << n
-    return value
+def _from(data, bit, high_first):
+    """The bits from bit place `bit` on, 57 at least, the first one highest if the highest of a byte comes first, else lowest. What is
+    behind the end counts as zeros."""
+    at, word = bit >> 3, np.uint64(0)
+    if at + 8 <= len(data):
+        word = eight(data, at)
+    else:
+        for n in range(len(data) - at):
+            word |= np.uint64(data[at + n]) << np.uint64(8 * n)
+    return turned(word) << np.uint64(bit & 7) if high_first else word >> np.uint64(bit & 7)
 
 
 @njit(cache=True, inline="always")
-def _read_code(data, bit, shape):
-    """A match's code in a stream of bits, piece by piece in the order of the code's bits."""
-    offsets, lengths = shape.offsets, shape.lengths
-    code, shift = np.int64(0), 0
-    while shift < shape.bits:
-        for pieces in (offsets, lengths):
-            for n in range(2):
-                low, mask = (pieces[0], pieces[1]) if n == 0 else (pieces[3], pieces[4])
-                if mask and low == shift:
-                    count = 0
-                    while mask >> count:
-                        count += 1
-                    code |= _bits(data, bit + shift, count, shape.high_first) << shift
-                    shift += count
-    return code
+def _first(word, skip, count, high_first):
+    """`count` bits, one at least, behind `skip` of what `_from` gives."""
+    if high_first:
+        return np.int64(word << np.uint64(skip) >> np.uint64(64 - count))
+    return np.int64(word >> np.uint64(skip) & ((np.uint64(1) << np.uint64(count)) - np.uint64(1)))
 
 
 @njit(cache=True)
 def _unpack_bits(data, shape, state, out, stop):
-    """The same where all is one stream of bits; state: bits read of the first byte, nothing, bytes unpacked so far."""
+    """The same where all is one stream of bits, a code's pieces one after the other; state: bits read of the first byte, nothing, bytes
+    unpacked so far."""
     pos, bit, size, how = shape.window, state[0], 8 * len(data), MORE
-    before = state[2] - shape.window
+    before, high_first = state[2] - shape.window, shape.high_first != 0
     while pos < stop:
         if bit >= size:
             break
-        if _bits(data, bit, 1, shape.high_first) == shape.literal:
+        word = _from(data, bit, high_first)
+        if _first(word, 0, 1, high_first) == shape.literal:
             if bit + 9 > size:
                 break
-            out[pos] = _bits(data, bit + 1, 8, shape.high_first)
+            out[pos] = _first(word, 1, 8, high_first)
             pos, bit = pos + 1, bit + 9
             continue
         if bit + 1 + shape.bits > size:
             break
-        code = _read_code(data, bit + 1, shape)
+        code, shift = np.int64(0), 0
+        if high_first:
+            for width in shape.widths:
+                if width:
+                    code |= _first(word, 1 + shift, width, True) << shift
+                    shift += width
+        else:
+            code = _first(word, 1, shape.bits, False)
         if code == shape.end:
             bit, how = bit + 1 + shape.bits, ENDED
             break
@@ -292,8 +311,7 @@ def _unpack_bits(data, shape, state, out, stop):
         if distance <= 0 or distance > shape.window or (distance > done and not shape.filled):
             how = WRONG
             break
-        for n in range(pos, pos + length):
-            out[n] = out[n - distance]
+        _repeat(out, pos, distance, length)
         pos, bit = pos + length, bit + 1 + shape.bits
     state[0], state[2] = bit & 7, before + pos
     return pos, bit >> 3, how
