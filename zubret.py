@@ -290,6 +290,8 @@ def compile_decoders(env: dict[str, str]) -> None:
     if is_current(stamp, value):
         return
     say("Compiling the decoders (half a minute, once) ...")
+    if folder == data_home() / "compiled":  # a kernel keeps what it took from another file, whatever that has become
+        shutil.rmtree(folder, ignore_errors=True)
     command([PYTHON, "-m", "zubret_core.compiled"], cwd=ROOT, env=env)
     folder.mkdir(parents=True, exist_ok=True)
     stamp.write_text(value, "ascii")

@@ -185,6 +185,18 @@ class Folders(SimpleTestCase):
         (folder / "b.ts").write_text("one")
         self.assertNotEqual(zubret.digest_of([folder]), first)
 
+    def test_kernels_of_another_version_are_not_kept(self):
+        folder = Path(tempfile.mkdtemp()).resolve()
+        self.addCleanup(shutil.rmtree, folder)
+        theirs, ours = folder / "theirs" / "kernel.nbi", folder / "compiled" / "kernel.nbi"
+        for file in (theirs, ours):
+            file.parent.mkdir()
+            file.write_text("of another version")
+        with mock.patch.dict(os.environ, {"ZUBRET_DATA_DIR": str(folder)}), mock.patch.object(zubret, "command") as run:
+            for file in (theirs, ours, ours):
+                zubret.compile_decoders({"NUMBA_CACHE_DIR": str(file.parent)})
+        self.assertEqual((theirs.exists(), ours.exists(), run.call_count), (True, False, 2))
+
 
 class Stopping(ProgramTest):
     """Ctrl-C ends the server and both workers; the address is printed; nothing listens any more."""
