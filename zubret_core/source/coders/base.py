@@ -5,6 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import Protocol
 
+import numpy as np
+from numba import njit
+
+from ...base.machine import WIDE, copy, eight, turned
 from ..base import Source
 
 PIECE = 1 << 18
@@ -44,3 +48,38 @@ def drained(stored: Source, size: int, run: Callable[[bytes, int], tuple[bytes, 
             raise ValueError(f"behind unpacked byte {done:,} stands what no such stream holds")
         if how == ENDED or (not out and not used and at >= stored.size):
             return
+
+
+@njit(cache=True, inline="always")
+def bits_from(data, bit, high_first):
+    """The bits from bit place `bit` on, 57 at least, the first one highest if the highest of a byte comes first, else lowest. What is
+    behind the end counts as zeros."""
+    at, word = bit >> 3, np.uint64(0)
+    if at + 8 <= len(data):
+        word = eight(data, at)
+    else:
+        for n in range(len(data) - at):
+            word |= np.uint64(data[at + n]) << np.uint64(8 * n)
+    return turned(word) << np.uint64(bit & 7) if high_first else word >> np.uint64(bit & 7)
+
+
+@njit(cache=True, inline="always")
+def repeat(out, pos, distance, length):
+    """Put `length` bytes at out[pos:] that stand `distance` bytes before; up to WIDE more may be overwritten."""
+    if distance < WIDE:
+        for n in range(pos, pos + length):
+            out[n] = out[n - distance]
+    else:
+        for n in range(pos, pos + length, WIDE):
+            copy(out, n, out, n - distance)
+
+
+@njit(cache=True, inline="always")
+def take(data, at, length, out, pos):
+    """Copy bytes of `data` to out[pos:]; up to WIDE more may be overwritten."""
+    if at + length + WIDE <= len(data):
+        for n in range(0, length, WIDE):
+            copy(out, pos + n, data, at + n)
+    else:
+        for n in range(length):
+            out[pos + n] = data[at + n]

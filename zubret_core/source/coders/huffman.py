@@ -16,7 +16,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ..base import SliceSource, Source
-from .base import MORE, PIECE, WRONG, drained
+from .base import MORE, PIECE, WRONG, bits_from, drained
 
 TABLES = ("bytes", "nibbles", "counts")
 
@@ -144,22 +144,21 @@ def _lookup(lengths: Sequence[int], symbols: Sequence[int], longest: int, high_f
 @njit(cache=True)
 def _unpack(data, lookup, longest, high_first, state, out):
     """(bytes unpacked, bytes read, how it stopped); state: bits read of the first byte."""
-    bit, size, pos, mask = state[0], 8 * len(data), 0, (1 << longest) - 1
-    how = MORE
-    while pos < len(out):
-        at, shift = bit >> 3, bit & 7
-        window = np.int64(0)
-        for n in range(3):
-            byte = np.int64(data[at + n]) if at + n < len(data) else np.int64(0)
-            window = window << 8 | byte if high_first else window | byte << (8 * n)
-        found = lookup[window >> (24 - shift - longest) & mask] if high_first else lookup[window >> shift & mask]
-        if found < 0:
-            how = MORE if bit + longest > size else WRONG
-            break
-        if bit + (found & 15) > size:
-            break
-        out[pos] = found >> 4
-        pos, bit = pos + 1, bit + (found & 15)
+    bit, size, pos, how, going = state[0], 8 * len(data), 0, MORE, True
+    down, mask = np.uint64(64 - longest), (np.uint64(1) << np.uint64(longest)) - np.uint64(1)
+    while going and pos < len(out):
+        word, enough = bits_from(data, bit, high_first), bit + 57 - longest
+        while bit <= enough and pos < len(out):
+            found = lookup[word >> down] if high_first else lookup[word & mask]
+            width = np.int64(found & 15)
+            if found < 0:
+                how = MORE if bit + longest > size else WRONG
+            if found < 0 or bit + width > size:
+                going = False
+                break
+            out[pos] = found >> 4
+            pos, bit = pos + 1, bit + width
+            word = word << np.uint64(width) if high_first else word >> np.uint64(width)
     state[0] = bit & 7
     return pos, bit >> 3, how
 

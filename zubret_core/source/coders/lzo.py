@@ -11,11 +11,14 @@ from typing import Any
 import numpy as np
 from numba import njit
 
+from ...base.machine import WIDE
+from .base import repeat, take
+
 
 def unpacked(data: bytes, limit: int) -> memoryview:
     """At most `limit` bytes; ValueError where the stream gives more, or is damaged."""
-    out = np.empty(limit, np.uint8)
-    end = _unpack(np.frombuffer(data, np.uint8), out)
+    out = np.empty(limit + WIDE, np.uint8)
+    end = _unpack(np.frombuffer(data, np.uint8), limit, out)
     if end < 0:
         raise ValueError(("it is cut short", "it gives too many bytes", "it points before its beginning")[-end - 1])
     return out[:end].data
@@ -25,8 +28,8 @@ _CUT, _LONG, _BEFORE = -1, -2, -3
 
 
 @njit(cache=True)
-def _unpack(data, out):
-    """Bytes unpacked, or what is wrong. state: plain bytes that the last instruction copied, 4 for a long row of them."""
+def _unpack(data, limit, out):
+    """Bytes unpacked, `limit` at most, or what is wrong. state: plain bytes that the last instruction copied, 4 for a long row of them."""
     at: Any = 0
     pos: Any = 0
     state: Any = 0
@@ -36,10 +39,9 @@ def _unpack(data, out):
         at, state = 1, min(count, 4)
         if at + count > size:
             return _CUT
-        if count > len(out):
+        if count > limit:
             return _LONG
-        for n in range(count):
-            out[n] = data[at + n]
+        take(data, at, count, out, 0)
         at, pos = at + count, count
     while True:
         if at >= size:
@@ -64,10 +66,9 @@ def _unpack(data, out):
             length += 3
             if at + length > size:
                 return _CUT
-            if pos + length > len(out):
+            if pos + length > limit:
                 return _LONG
-            for n in range(length):
-                out[pos + n] = data[at + n]
+            take(data, at, length, out, pos)
             at, pos, state = at + length, pos + length, 4
             continue
         if at + (2 if 16 <= word < 64 else 1) > size:
@@ -91,10 +92,9 @@ def _unpack(data, out):
             return _BEFORE
         if at + state > size:
             return _CUT
-        if pos + length + state > len(out):
+        if pos + length + state > limit:
             return _LONG
-        for n in range(length):
-            out[pos + n] = out[pos + n - distance]
+        repeat(out, pos, distance, length)
         pos += length
         for n in range(state):
             out[pos + n] = data[at + n]

@@ -15,9 +15,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ...base.machine import WIDE, copy, eight, lowest, turned
+from ...base.machine import WIDE, lowest
 from ..base import Source
-from .base import ENDED, MORE, PIECE, WRONG, drained
+from .base import ENDED, MORE, PIECE, WRONG, bits_from, drained, repeat, take
 
 DEPTH = 96
 """Earlier places with the same beginning that the packer looks at; a quarter of them where the match before goes on for long."""
@@ -182,17 +182,6 @@ def _code(distance, length, done, shape):
     return _placed(offset, shape.offsets) | _placed(length - shape.shortest, shape.lengths)
 
 
-@njit(cache=True, inline="always")
-def _repeat(out, pos, distance, length):
-    """Put `length` bytes at out[pos:] that stand `distance` bytes before; up to WIDE more may be overwritten."""
-    if distance < WIDE:
-        for n in range(pos, pos + length):
-            out[n] = out[n - distance]
-    else:
-        for n in range(pos, pos + length, WIDE):
-            copy(out, n, out, n - distance)
-
-
 @njit(cache=True)
 def _unpack(data, shape, state, out, stop):
     """Items whose flags stand in groups; (place behind the last byte in out, bytes read, how it stopped).
@@ -223,12 +212,7 @@ def _unpack(data, shape, state, out, stop):
             run = min(run, stop - pos, size - at)
             if run == 0:
                 break
-            if at + run + WIDE <= size:
-                for n in range(0, run, WIDE):
-                    copy(out, pos + n, data, at + n)
-            else:
-                for n in range(run):
-                    out[pos + n] = data[at + n]
+            take(data, at, run, out, pos)
             pos, at, left, flags = pos + run, at + run, left - run, flags >> run
             continue
         if at + code_width > size:
@@ -249,28 +233,15 @@ def _unpack(data, shape, state, out, stop):
         if distance <= 0 or distance > farthest or (distance > done and not shape.filled):
             how = WRONG
             break
-        _repeat(out, pos, distance, length)
+        repeat(out, pos, distance, length)
         pos, at, left, flags = pos + length, at + code_width, left - 1, flags >> 1
     state[0], state[1], state[2] = flags, left, before + pos
     return pos, at, how
 
 
 @njit(cache=True, inline="always")
-def _from(data, bit, high_first):
-    """The bits from bit place `bit` on, 57 at least, the first one highest if the highest of a byte comes first, else lowest. What is
-    behind the end counts as zeros."""
-    at, word = bit >> 3, np.uint64(0)
-    if at + 8 <= len(data):
-        word = eight(data, at)
-    else:
-        for n in range(len(data) - at):
-            word |= np.uint64(data[at + n]) << np.uint64(8 * n)
-    return turned(word) << np.uint64(bit & 7) if high_first else word >> np.uint64(bit & 7)
-
-
-@njit(cache=True, inline="always")
 def _first(word, skip, count, high_first):
-    """`count` bits, one at least, behind `skip` of what `_from` gives."""
+    """`count` bits, one at least, behind `skip` of what `bits_from` gives."""
     if high_first:
         return np.int64(word << np.uint64(skip) >> np.uint64(64 - count))
     return np.int64(word >> np.uint64(skip) & ((np.uint64(1) << np.uint64(count)) - np.uint64(1)))
@@ -285,7 +256,7 @@ def _unpack_bits(data, shape, state, out, stop):
     while pos < stop:
         if bit >= size:
             break
-        word = _from(data, bit, high_first)
+        word = bits_from(data, bit, high_first)
         if _first(word, 0, 1, high_first) == shape.literal:
             if bit + 9 > size:
                 break
@@ -311,7 +282,7 @@ def _unpack_bits(data, shape, state, out, stop):
         if distance <= 0 or distance > shape.window or (distance > done and not shape.filled):
             how = WRONG
             break
-        _repeat(out, pos, distance, length)
+        repeat(out, pos, distance, length)
         pos, bit = pos + length, bit + 1 + shape.bits
     state[0], state[2] = bit & 7, before + pos
     return pos, bit >> 3, how
