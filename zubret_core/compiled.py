@@ -25,8 +25,8 @@ MOST = 4
 
 def load() -> None:
     """All of it, in this process."""
-    for number in range(len(PARTS)):
-        _part(number)
+    for part in PARTS:
+        part()
 
 
 def compile_side_by_side() -> None:

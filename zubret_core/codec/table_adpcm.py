@@ -155,7 +155,7 @@ def _two_scaled(
 def _by_scale(
     codes: Any, bits: Any, shifts: Any, rows: Any, least: Any, most: Any, clipped: Any, state: Any, out: Any
 ) -> None:
-    """The same with steps that are multiplied; state: (channels, 2) sample and step."""
+    """out (frames, channels) of codes by which steps are multiplied; rows: see `_rows`; state: (channels, 2) sample and step."""
     channels = out.shape[1]
     for c in range(0, channels - 1, 2):
         if shifts:

@@ -1,4 +1,4 @@
-"""What a way of packing can do that is our own, or that somebody has installed."""
+"""What a way of packing can do that is our own, or that somebody has installed; and what kernels of ours share."""
 
 from __future__ import annotations
 
