@@ -194,6 +194,11 @@ class Coders(SimpleTestCase):
                 with self.subTest(f"{how}: {kind}"):
                     stored, back = through(how, data)
                     self.assertEqual((back, plain(how, stored)), (data, data))
+        for count in (3, 258, 259, 260, 519):  # 258 is the longest run
+            data = b"\1" * 9 + b"\0" * count + b"\1" * 4
+            self.assertEqual(through(Runs("pairs", 3), data)[1], data)
+        told = problem_of(self, through, Runs("pairs", 3), b"\1" * 9 + b"\0\0")
+        self.assertIn("at byte 9 a run is shorter than 3", told.what)
         example = bytes.fromhex(
             "fe aa 02 80 00 2a fd aa 03 80 00 2a 22 f7 aa"
         )  # the worked example of Technical Note TN1023
@@ -224,6 +229,10 @@ class Coders(SimpleTestCase):
             for kind, data in samples().items():
                 with self.subTest(f"{how}: {kind}"):
                     self.assertEqual(through(how, data)[1], data)
+        alike = bytes(range(256)) * 9
+        self.assertEqual(through(Huffman("counts"), alike)[1], alike)
+        told = problem_of(self, through, Huffman("counts", 8), alike)
+        self.assertIn("can say 256", told.what)
 
     def test_libraries_against_programs_and_each_other(self):
         blocks = 0

@@ -30,34 +30,61 @@ def lowest(typing, bits):
 
 
 @instruction
-def copy(typing, to, place, source, at):
-    """Copy WIDE bytes at source[at] to to[place], at once: both arrays must have as many there, which is not looked at."""
+def highest(typing, bits):
+    """How many bits of 64 stand above the highest one that is set; one is."""
 
     def build(context, builder, signature, arguments):
-        row = ir.VectorType(ir.IntType(8), WIDE).as_pointer()
+        return builder.ctlz(arguments[0], ir.Constant(ir.IntType(1), 1))
 
-        def pointer(array, n):
-            held = context.make_array(signature.args[array])(context, builder, arguments[array])
-            return builder.bitcast(builder.gep(held.data, [arguments[n]]), row)
-
-        builder.store(builder.load(pointer(2, 3), align=1), pointer(0, 1), align=1)
-        return context.get_dummy_value()
-
-    return types.void(to, types.int64, source, types.int64), build
+    return types.uint64(types.uint64), build
 
 
 @instruction
-def eight(typing, source, at):
-    """The 8 bytes at source[at] as a number, the first one lowest; that there are as many is not looked at."""
+def mirrored(typing, bits):
+    """64 bits in the other order."""
 
     def build(context, builder, signature, arguments):
-        held = context.make_array(signature.args[0])(context, builder, arguments[0])
-        number = ir.IntType(64)
-        place = builder.bitcast(builder.gep(held.data, [arguments[1]]), number.as_pointer())
-        found = builder.load(place, align=1)
+        return builder.bitreverse(arguments[0])
+
+    return types.uint64(types.uint64), build
+
+
+@instruction
+def copy(typing, to, source):
+    """Copy WIDE bytes from one address to another, all at once. Addresses are those of an array's `ctypes.data` and what is behind
+    them; nobody looks whether there are as many bytes."""
+
+    def build(context, builder, signature, arguments):
+        row = ir.VectorType(ir.IntType(8), WIDE).as_pointer()
+        to, source = (builder.inttoptr(address, row) for address in arguments)
+        builder.store(builder.load(source, align=1), to, align=1)
+        return context.get_dummy_value()
+
+    return types.void(types.int64, types.int64), build
+
+
+@instruction
+def eight(typing, address):
+    """The 8 bytes at an address as a number, the first one lowest."""
+
+    def build(context, builder, signature, arguments):
+        found = builder.load(builder.inttoptr(arguments[0], ir.IntType(64).as_pointer()), align=1)
         return builder.bswap(found) if sys.byteorder == "big" else found
 
-    return types.uint64(source, types.int64), build
+    return types.uint64(types.int64), build
+
+
+@instruction
+def put_eight(typing, address, number):
+    """Write a number as the 8 bytes at an address, the lowest first."""
+
+    def build(context, builder, signature, arguments):
+        address, number = arguments
+        number = builder.bswap(number) if sys.byteorder == "big" else number
+        builder.store(number, builder.inttoptr(address, ir.IntType(64).as_pointer()), align=1)
+        return context.get_dummy_value()
+
+    return types.void(types.int64, types.uint64), build
 
 
 @instruction

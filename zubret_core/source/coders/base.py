@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 from numba import njit
@@ -11,8 +11,10 @@ from numba import njit
 from ...base.machine import WIDE, copy, eight, turned
 from ..base import Source
 
-PIECE = 1 << 18
+PIECE = 1 << 17
 """Bytes that are worked on at once."""
+SPARE = 4 * WIDE
+"""Bytes behind the last one that a kernel may read, and write over."""
 MORE, ENDED, WRONG = range(3)
 """How a compiled kernel stopped: it wants more bytes or more room; at the stream's end; at something that can't be."""
 
@@ -28,20 +30,22 @@ class Coder(Protocol):
         """The stored pieces."""
 
 
-def drained(stored: Source, size: int, run: Callable[[bytes, int], tuple[bytes, int, int]]) -> Iterator[bytes]:
+def drained(stored: Source, size: int, run: Callable[[Any, int, int], tuple[bytes, int, int]]) -> Iterator[bytes]:
     """What a kernel makes of a source, until there are `size` bytes or the stream ends.
 
-    run(data, room): makes about `room` bytes of data and gives them, how many bytes it has read, and how it stopped; it asks
-    for more only where what is left is shorter than one item. ValueError where it met what can't be.
+    run(data, length, room): makes about `room` bytes of the first `length` of data, behind which stand SPARE more of no matter what,
+    and gives them, how many bytes it has read, and how it stopped; it asks for more only where what is left is shorter than one
+    item. ValueError where it met what can't be.
     """
-    at, done, rest = 0, 0, b""
+    at, done, data, length = 0, 0, np.zeros(0, np.uint8), 0
     while done < size:
-        if len(rest) < PIECE:
-            data = stored.read(at, min(PIECE, stored.size - at))
-            at += len(data)
-            rest += data
-        out, used, how = run(rest, size - done)
-        rest, done = rest[used:], done + len(out)
+        if length < PIECE:
+            more = stored.read(at, min(PIECE, stored.size - at))
+            at += len(more)
+            data = np.frombuffer(b"".join((data[:length].data, more, bytes(SPARE))), np.uint8)
+            length += len(more)
+        out, used, how = run(data, length, size - done)
+        data, length, done = data[used:], length - used, done + len(out)
         if out:
             yield out
         if how == WRONG:
@@ -50,36 +54,33 @@ def drained(stored: Source, size: int, run: Callable[[bytes, int], tuple[bytes, 
             return
 
 
-@njit(cache=True, inline="always")
+# These take addresses: an array that is handed on is counted, which takes longer than what they do.
+
+
+@njit(forceinline=True)
 def bits_from(data, bit, high_first):
-    """The bits from bit place `bit` on, 57 at least, the first one highest if the highest of a byte comes first, else lowest. What is
-    behind the end counts as zeros."""
-    at, word = bit >> 3, np.uint64(0)
-    if at + 8 <= len(data):
-        word = eight(data, at)
-    else:
-        for n in range(len(data) - at):
-            word |= np.uint64(data[at + n]) << np.uint64(8 * n)
+    """The bits from bit place `bit` behind an address on, 57 at least, the first one highest if the highest of a byte comes first, else
+    lowest. Eight bytes are read."""
+    word = eight(data + (bit >> 3))
     return turned(word) << np.uint64(bit & 7) if high_first else word >> np.uint64(bit & 7)
 
 
-@njit(cache=True, inline="always")
-def repeat(out, pos, distance, length):
-    """Put `length` bytes at out[pos:] that stand `distance` bytes before; up to WIDE more may be overwritten."""
-    if distance < WIDE:
-        for n in range(pos, pos + length):
-            out[n] = out[n - distance]
-    else:
-        for n in range(pos, pos + length, WIDE):
-            copy(out, n, out, n - distance)
+@njit(forceinline=True)
+def repeat(to, distance, length):
+    """Put `length` bytes at an address that stand `distance` bytes before; up to SPARE more may be overwritten."""
+    pos, end = to, to + length
+    while distance < WIDE:  # what stands there, twice as much each time
+        copy(pos, pos - distance)
+        pos, distance = pos + distance, 2 * distance
+    copy(pos, pos - distance)
+    copy(pos + WIDE, pos + WIDE - distance)
+    for n in range(pos + 2 * WIDE, end, WIDE):
+        copy(n, n - distance)
 
 
-@njit(cache=True, inline="always")
-def take(data, at, length, out, pos):
-    """Copy bytes of `data` to out[pos:]; up to WIDE more may be overwritten."""
-    if at + length + WIDE <= len(data):
-        for n in range(0, length, WIDE):
-            copy(out, pos + n, data, at + n)
-    else:
-        for n in range(length):
-            out[pos + n] = data[at + n]
+@njit(forceinline=True)
+def take(to, source, length):
+    """Copy `length` bytes from one address to another; up to WIDE more may be read and overwritten."""
+    copy(to, source)
+    for n in range(WIDE, length, WIDE):
+        copy(to + n, source + n)

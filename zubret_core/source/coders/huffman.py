@@ -10,14 +10,18 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from ...base.machine import eight, turned
 from ..base import SliceSource, Source
 from .base import MORE, PIECE, WRONG, bits_from, drained
 
+AT_HAND = 11
+"""Bits in which one symbol or two are looked up: such a table stays near the processor."""
 TABLES = ("bytes", "nibbles", "counts")
 
 
@@ -40,11 +44,13 @@ class Huffman:
             return
         lengths, symbols, at = self._read(stored)
         lookup = _lookup(lengths, symbols, self.longest, self.high_first)
+        pairs = _pairs(lookup, self.longest, self.high_first)
         state = np.zeros(1, np.int64)
 
-        def run(data: bytes, room: int) -> tuple[bytes, int, int]:
-            out = np.empty(min(room, PIECE), np.uint8)
-            end, used, how = _unpack(np.frombuffer(data, np.uint8), lookup, self.longest, self.high_first, state, out)
+        def run(data: NDArray[np.uint8], length: int, room: int) -> tuple[bytes, int, int]:
+            stop = min(room, PIECE)
+            out = np.empty(stop + 2, np.uint8)
+            end, used, how = _unpack(data, length, lookup, pairs, self.longest, self.high_first, state, out, stop)
             return out[:end].tobytes(), used, how
 
         yield from drained(SliceSource(stored, at, stored.size - at), size, run)
@@ -79,6 +85,10 @@ class Huffman:
         for piece in plain.chunks(step=PIECE):
             counts += np.bincount(np.frombuffer(piece, np.uint8), minlength=256)
         lengths = code_lengths(counts.tolist(), self.longest)
+        if self.table == "counts" and lengths.count(8) == 256:  # a byte of the table says 255 at most
+            if self.longest == 8:
+                raise ValueError("all 256 bytes have codes of 8 bits, and no count in the table can say 256")
+            lengths[-2:] = 9, 9
         yield self._written(lengths)
         order = sorted((s for s in range(256) if lengths[s]), key=lambda s: (lengths[s], s))
         codes = np.zeros(256, np.int64)
@@ -141,24 +151,64 @@ def _lookup(lengths: Sequence[int], symbols: Sequence[int], longest: int, high_f
     return out
 
 
+def _pairs(lookup: NDArray[np.int32], longest: int, high_first: bool) -> NDArray[np.int32]:
+    """For any next AT_HAND bits: bits of the codes of the one symbol or two that begin there, + 256 * first + 65,536 * second symbol
+    + 16,777,216 * how many; 0 where a longer code begins."""
+    at_hand = np.arange(1 << AT_HAND)
+
+    def first(bits: NDArray[np.int64]) -> NDArray[np.int32]:
+        if high_first:
+            return lookup[bits << (longest - AT_HAND) if longest > AT_HAND else bits >> (AT_HAND - longest)]
+        return lookup[bits & (1 << longest) - 1]
+
+    one = first(at_hand)
+    width = one & 15
+    two = first(at_hand << width & (1 << AT_HAND) - 1 if high_first else at_hand >> width)
+    both = width + (two & 15)
+    is_one, is_two = (one >= 0) & (width <= AT_HAND), (two >= 0) & (both <= AT_HAND)
+    single = width | one >> 4 << 8 | 1 << 24
+    double = both | one >> 4 << 8 | two >> 4 << 16 | 2 << 24
+    return np.where(is_one, np.where(is_two, double, single), 0).astype(np.int32)
+
+
 @njit(cache=True)
-def _unpack(data, lookup, longest, high_first, state, out):
-    """(bytes unpacked, bytes read, how it stopped); state: bits read of the first byte."""
-    bit, size, pos, how, going = state[0], 8 * len(data), 0, MORE, True
+def _unpack(data, length, lookup, pairs, longest, high_first, state, out, stop):
+    """(bytes unpacked, bytes read, how it stopped); state: bits read of the first byte. out: has room for two bytes more than `stop`."""
+    place: Any = data.ctypes.data
+    bit, size, pos = state[0], 8 * length, np.int64(0)
     down, mask = np.uint64(64 - longest), (np.uint64(1) << np.uint64(longest)) - np.uint64(1)
-    while going and pos < len(out):
-        word, enough = bits_from(data, bit, high_first), bit + 57 - longest
-        while bit <= enough and pos < len(out):
-            found = lookup[word >> down] if high_first else lookup[word & mask]
-            width = np.int64(found & 15)
-            if found < 0:
-                how = MORE if bit + longest > size else WRONG
-            if found < 0 or bit + width > size:
-                going = False
-                break
-            out[pos] = found >> 4
-            pos, bit = pos + 1, bit + width
-            word = word << np.uint64(width) if high_first else word >> np.uint64(width)
+    how = MORE
+    while pos < stop:
+        word = bits_from(place, bit, high_first)
+        at, held, found = place + (bit >> 3) + 7, 56 - (bit & 7), np.int32(1)
+        while found and 8 * (at - place) + 64 <= size and pos + 2 * (56 // AT_HAND) <= stop:
+            # What is known of the next byte is written over with the same bits.
+            if high_first:
+                word |= turned(eight(at)) >> np.uint64(held)
+            else:
+                word |= eight(at) << np.uint64(held)
+            at, held = at + (63 - held >> 3), held | 56
+            if high_first:
+                for _ in range(56 // AT_HAND):
+                    found = pairs[word >> np.uint64(64 - AT_HAND)]
+                    out[pos], out[pos + 1] = found >> 8, found >> 16
+                    word <<= np.uint64(found & 63)  # a shift takes 6 bits of a number anyway
+                    pos, held = pos + np.int64(found >> 24), held - np.int64(found & 63)
+            else:
+                for _ in range(56 // AT_HAND):
+                    found = pairs[word & np.uint64((1 << AT_HAND) - 1)]
+                    out[pos], out[pos + 1] = found >> 8, found >> 16
+                    word >>= np.uint64(found & 63)
+                    pos, held = pos + np.int64(found >> 24), held - np.int64(found & 63)
+        bit = 8 * (at - place) - held
+        word = bits_from(place, bit, high_first)
+        found = lookup[word >> down if high_first else word & mask]
+        width = np.int64(found & 15)
+        if found < 0 or bit + width > size:
+            how = MORE if bit + longest > size else WRONG
+            break
+        out[pos] = found >> 4
+        pos, bit = pos + 1, bit + width
     state[0] = bit & 7
     return pos, bit >> 3, how
 

@@ -11,14 +11,13 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from ...base.machine import WIDE
-from .base import repeat, take
+from .base import SPARE, repeat, take
 
 
 def unpacked(data: bytes, limit: int) -> memoryview:
     """At most `limit` bytes; ValueError where the stream gives more, or is damaged."""
-    out = np.empty(limit + WIDE, np.uint8)
-    end = _unpack(np.frombuffer(data, np.uint8), limit, out)
+    out = np.empty(limit + SPARE, np.uint8)
+    end = _unpack(np.frombuffer(data + bytes(SPARE), np.uint8), len(data), limit, out)
     if end < 0:
         raise ValueError(("it is cut short", "it gives too many bytes", "it points before its beginning")[-end - 1])
     return out[:end].data
@@ -28,12 +27,13 @@ _CUT, _LONG, _BEFORE = -1, -2, -3
 
 
 @njit(cache=True)
-def _unpack(data, limit, out):
-    """Bytes unpacked, `limit` at most, or what is wrong. state: plain bytes that the last instruction copied, 4 for a long row of them."""
+def _unpack(data, size, limit, out):
+    """Bytes unpacked of data[:size], `limit` at most, or what is wrong. state: plain bytes that the last instruction copied, 4 for a long row of them."""
     at: Any = 0
     pos: Any = 0
     state: Any = 0
-    size = len(data)
+    there: Any = data.ctypes.data
+    to: Any = out.ctypes.data
     if size and data[0] > 17:
         count = data[0] - 17
         at, state = 1, min(count, 4)
@@ -41,7 +41,7 @@ def _unpack(data, limit, out):
             return _CUT
         if count > limit:
             return _LONG
-        take(data, at, count, out, 0)
+        take(to, there + at, count)
         at, pos = at + count, count
     while True:
         if at >= size:
@@ -68,7 +68,7 @@ def _unpack(data, limit, out):
                 return _CUT
             if pos + length > limit:
                 return _LONG
-            take(data, at, length, out, pos)
+            take(to + pos, there + at, length)
             at, pos, state = at + length, pos + length, 4
             continue
         if at + (2 if 16 <= word < 64 else 1) > size:
@@ -94,8 +94,7 @@ def _unpack(data, limit, out):
             return _CUT
         if pos + length + state > limit:
             return _LONG
-        repeat(out, pos, distance, length)
+        repeat(to + pos, distance, length)
         pos += length
-        for n in range(state):
-            out[pos + n] = data[at + n]
+        take(to + pos, there + at, state)
         at, pos = at + state, pos + state

@@ -9,28 +9,35 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ...base.machine import WIDE, lowest
+from ...base.machine import eight, highest, lowest, mirrored, put_eight, turned
 from ..base import Source
-from .base import ENDED, MORE, PIECE, WRONG, bits_from, drained, repeat, take
+from .base import ENDED, MORE, PIECE, SPARE, WRONG, bits_from, drained, repeat, take
 
-DEPTH = 96
-"""Earlier places with the same beginning that the packer looks at; a quarter of them where the match before goes on for long."""
+DEPTH = 32
+"""Earlier places with the same beginning that the packer looks at; none where the match before goes on for long, which is `_LONG` bytes
+or three quarters of the longest one."""
+_LONG = 32
 SHORTER = 3
 """How much shorter than the longest one a match is weighed: all take the same bits, so that what is left takes a few bits more at most
 behind a longer one."""
 ROOM = 64
 """Bytes that an open group of flags has at most beside its items."""
+RUN = 6
+"""Bytes as they are that are looked at together in a stream of bits."""
+_FLAGS_LOW = np.uint64(sum(1 << 9 * n for n in range(RUN)))
+_FLAGS_HIGH = np.uint64(sum(1 << 63 - 9 * n for n in range(RUN)))
 
 
 class _Shape(NamedTuple):
     """A layout of the bits as the kernels want it: whole numbers. A code is two pieces of an offset and two of a length, each
-    (lowest bit in the code, mask, lowest bit in the number). start and end are -1 where there is none."""
+    (lowest bit in the code, mask, lowest bit in the number); where the highest bit of a stream of bits comes first, the first piece is
+    the highest one here. start and end are -1 where there is none."""
 
     window: int
     shortest: int
@@ -46,8 +53,6 @@ class _Shape(NamedTuple):
     filled: int
     offsets: tuple[int, int, int, int, int, int]
     lengths: tuple[int, int, int, int, int, int]
-    widths: tuple[int, int, int, int]
-    """Bits of each piece."""
 
 
 @dataclass(frozen=True)
@@ -92,16 +97,18 @@ class Lzss:
 
     def _shape(self) -> _Shape:
         pieces: dict[str, list[int]] = {"offset": [], "length": []}
-        shift, held = 0, {"offset": 0, "length": 0}
-        for what, bits in self.code:
-            pieces[what] += [shift, (1 << bits) - 1, held[what]]
-            shift, held[what] = shift + bits, held[what] + bits
+        shift, held, bits = 0, {"offset": 0, "length": 0}, sum(width for _, width in self.code)
+        end, last = -1 if self.end is None else self.end, 0
+        for what, width in self.code:
+            mask, place = (1 << width) - 1, bits - shift - width if self.high_first and not self.flags else shift
+            pieces[what] += [place, mask, held[what]]
+            last |= (end >> shift & mask) << place
+            shift, held[what] = shift + width, held[what] + width
         offsets, lengths = (tuple([*pieces[what], 0, 0, 0][:6]) for what in ("offset", "length"))
-        start, end = -1 if self.start is None else self.start, -1 if self.end is None else self.end
-        widths = tuple([*(bits for _, bits in self.code), 0, 0, 0, 0][:4])
         return _Shape(
-            self.window, self.shortest, self.longest, shift, int(self.big), self.flags, int(self.high_first),
-            self.literal, start, self.nearest, end, int(self.initial is not None), offsets, lengths, widths,  # type: ignore[arg-type]
+            self.window, self.shortest, self.longest, bits, int(self.big), self.flags, int(self.high_first),
+            self.literal, -1 if self.start is None else self.start, self.nearest, end if end < 0 else last,
+            int(self.initial is not None), offsets, lengths,  # type: ignore[arg-type]
         )  # fmt: skip
 
     def _before(self) -> NDArray[np.uint8]:
@@ -113,17 +120,20 @@ class Lzss:
 
     def unpacked(self, stored: Source, size: int) -> Iterator[bytes]:
         """See `Coder`."""
-        shape, past, state = self._shape(), self._before(), np.zeros(3, np.int64)
-        kernel, window = _unpack if self.flags else _unpack_bits, self.window
+        shape, state, window = self._shape(), np.zeros(3, np.int64), self.window
+        kernel = _unpack if self.flags else _unpack_bits
+        # The window and what is unpacked behind it; once that is full, its end becomes the window.
+        full = window + min(size, max(PIECE, window))
+        out, pos = np.empty(full + self.longest + SPARE, np.uint8), window
+        out[:window] = self._before()
 
-        def run(data: bytes, room: int) -> tuple[bytes, int, int]:
-            nonlocal past
-            stop = window + min(room, PIECE)
-            out = np.empty(stop + self.longest + WIDE, np.uint8)
-            out[:window] = past
-            end, used, how = kernel(np.frombuffer(data, np.uint8), shape, state, out, stop)
-            past = out[end - window : end]
-            return out[window:end].tobytes(), used, how
+        def run(data: NDArray[np.uint8], length: int, room: int) -> tuple[bytes, int, int]:
+            nonlocal pos
+            if pos >= full:
+                out[:window], pos = out[pos - window : pos], window
+            begin = pos
+            pos, used, how = kernel(data, length, shape, state, out, begin, min(begin + room, begin + PIECE, full))
+            return out[begin:pos].tobytes(), used, how
 
         return drained(stored, size, run)
 
@@ -133,17 +143,18 @@ class Lzss:
         state = np.zeros(3, np.int64)
         past, open_group, done = np.zeros(0, np.uint8), np.zeros(0, np.uint8), 0
         kernel = _pack if self.flags else _pack_bits
-        for piece in plain.chunks(step=PIECE):
-            data = np.concatenate([past, np.frombuffer(piece, np.uint8)])
-            first = len(past)
-            length, distance = _matches(data, first, max(2, min(self.shortest, 3)), self.longest, reach, self.nearest)
+        for piece in plain.chunks(step=max(PIECE, reach)):  # each looks through the window before it anew
+            data = np.concatenate([past, np.frombuffer(piece, np.uint8), np.zeros(8, np.uint8)])
+            first, size = len(past), len(past) + len(piece)
+            least = max(2, min(self.shortest, 3))
+            length, distance = _matches(data, first, size, least, self.longest, reach, self.nearest)
             steps = _parsed(length, distance, first, done, shape)
             out = np.zeros(len(open_group) + 5 * len(piece) + ROOM, np.uint8)
             out[: len(open_group)] = open_group
             whole, end = kernel(data, first, done, steps, distance, shape, state, out, len(open_group))
             yield out[:whole].tobytes()
             open_group, done = out[whole:end], done + len(piece)
-            past = data[max(0, len(data) - reach) :] if reach else data[:0]
+            past = data[max(0, size - reach) : size]
         if self.end is not None:
             out = np.zeros(len(open_group) + ROOM, np.uint8)
             out[: len(open_group)] = open_group
@@ -151,21 +162,30 @@ class Lzss:
         yield open_group.tobytes()
 
 
-@njit(cache=True, inline="always")
+@njit(forceinline=True)
 def _number(code, pieces):
     """The offset or the length of a code."""
     low = (code >> pieces[0] & pieces[1]) << pieces[2]
     return low | (code >> pieces[3] & pieces[4]) << pieces[5]
 
 
-@njit(cache=True, inline="always")
+@njit(forceinline=True)
 def _placed(number, pieces):
     """The bits of an offset or a length in a code."""
     low = (number >> pieces[2] & pieces[1]) << pieces[0]
     return low | (number >> pieces[5] & pieces[4]) << pieces[3]
 
 
-@njit(cache=True, inline="always")
+@njit(forceinline=True)
+def _read(place, width, big):
+    """The number that stands in `width` bytes at an address, one at least and seven at most."""
+    word = bits_from(place, 0, big)
+    return np.int64(
+        word >> np.uint64(64 - 8 * width) if big else word & (np.uint64(1) << np.uint64(8 * width)) - np.uint64(1)
+    )
+
+
+@njit(forceinline=True)
 def _distance(offset, done, shape):
     """How far back an offset leads from behind `done` bytes."""
     if shape.start < 0:
@@ -175,7 +195,16 @@ def _distance(offset, done, shape):
     return distance if distance else shape.window
 
 
-@njit(cache=True, inline="always")
+@njit(forceinline=True)
+def _match(code, done, shape):
+    """(length, distance) of a match behind `done` bytes; a distance that can't be is 0."""
+    distance = _distance(_number(code, shape.offsets), done, shape)
+    if distance < 0 or distance > shape.window or (distance > done and not shape.filled):
+        distance = np.int64(0)
+    return _number(code, shape.lengths) + shape.shortest, distance
+
+
+@njit(forceinline=True)
 def _code(distance, length, done, shape):
     """The number of a match behind `done` bytes."""
     offset = distance - shape.nearest if shape.start < 0 else (shape.start + done - distance) % shape.window
@@ -183,63 +212,50 @@ def _code(distance, length, done, shape):
 
 
 @njit(cache=True)
-def _unpack(data, shape, state, out, stop):
+def _unpack(data, size, shape, state, out, pos, stop):
     """Items whose flags stand in groups; (place behind the last byte in out, bytes read, how it stopped).
 
-    state: the open group of flags with the next one lowest, how many are left of it, bytes unpacked so far. out: the
-    window, then what is unpacked.
+    state: the open group of flags with the next one lowest, how many are left of it, bytes unpacked so far. out: what is unpacked goes
+    to `pos`, a window at least stands before it.
     """
-    pos, at, size, how = shape.window, np.int64(0), len(data), MORE
-    flags, left, before = state[0], state[1], state[2] - shape.window
-    code_width, big, farthest = (shape.bits + 7) // 8, shape.big != 0, shape.window
+    source: Any = data.ctypes.data
+    to: Any = out.ctypes.data
+    at, how = np.int64(0), MORE
+    flags, left, before = state[0], state[1], state[2] - pos
+    code_width, big, high_first = (shape.bits + 7) // 8, shape.big != 0, shape.high_first != 0
     plain = np.int64(-1) if shape.literal else np.int64(0)
     while pos < stop:
         if left == 0:
             if at + shape.flags > size:
                 break
-            for n in range(shape.flags):
-                byte = np.int64(data[at + (n if big else shape.flags - 1 - n)])
-                flags = flags << 8 | byte
+            flags = _read(source + at, shape.flags, big)
             at, left = at + shape.flags, 8 * shape.flags
-            flags &= (np.int64(1) << left) - 1
-            if shape.high_first:
-                turned = np.int64(0)
-                for _ in range(left):
-                    turned, flags = turned << 1 | flags & 1, flags >> 1
-                flags = turned
+            if high_first:
+                flags = np.int64(mirrored(np.uint64(flags)) >> np.uint64(64 - left))
         run = np.int64(lowest(np.uint64((flags ^ plain) | np.int64(1) << left)))
-        if run:
+        if pos + run > stop or at + run > size:
             run = min(run, stop - pos, size - at)
-            if run == 0:
-                break
-            take(data, at, run, out, pos)
-            pos, at, left, flags = pos + run, at + run, left - run, flags >> run
+        take(to + pos, source + at, run)
+        pos, at, left, flags = pos + run, at + run, left - run, flags >> run
+        if left == 0 or pos == stop:
             continue
         if at + code_width > size:
             break
-        if code_width == 2:
-            one, two = np.int64(data[at]), np.int64(data[at + 1])
-            code = one << 8 | two if big else two << 8 | one
-        else:
-            code = np.int64(0)
-            for n in range(code_width):
-                code = code << 8 | np.int64(data[at + (n if big else code_width - 1 - n)])
+        code = _read(source + at, code_width, big)
         if code == shape.end:
             at, how = at + code_width, ENDED
             break
-        done = before + pos
-        length = _number(code, shape.lengths) + shape.shortest
-        distance = _distance(_number(code, shape.offsets), done, shape)
-        if distance <= 0 or distance > farthest or (distance > done and not shape.filled):
+        length, distance = _match(code, before + pos, shape)
+        if distance == 0:
             how = WRONG
             break
-        repeat(out, pos, distance, length)
+        repeat(to + pos, distance, length)
         pos, at, left, flags = pos + length, at + code_width, left - 1, flags >> 1
     state[0], state[1], state[2] = flags, left, before + pos
     return pos, at, how
 
 
-@njit(cache=True, inline="always")
+@njit(forceinline=True)
 def _first(word, skip, count, high_first):
     """`count` bits, one at least, behind `skip` of what `bits_from` gives."""
     if high_first:
@@ -248,97 +264,141 @@ def _first(word, skip, count, high_first):
 
 
 @njit(cache=True)
-def _unpack_bits(data, shape, state, out, stop):
+def _unpack_bits(data, length, shape, state, out, pos, stop):
     """The same where all is one stream of bits, a code's pieces one after the other; state: bits read of the first byte, nothing, bytes
     unpacked so far."""
-    pos, bit, size, how = shape.window, state[0], 8 * len(data), MORE
-    before, high_first = state[2] - shape.window, shape.high_first != 0
+    source: Any = data.ctypes.data
+    to: Any = out.ctypes.data
+    bit, size, how = state[0], 8 * length, MORE
+    before, high_first = state[2] - pos, shape.high_first != 0
+    plain = ~np.uint64(0) if shape.literal else np.uint64(0)
     while pos < stop:
-        if bit >= size:
-            break
-        word = bits_from(data, bit, high_first)
-        if _first(word, 0, 1, high_first) == shape.literal:
-            if bit + 9 > size:
-                break
-            out[pos] = _first(word, 1, 8, high_first)
-            pos, bit = pos + 1, bit + 9
+        word = bits_from(source, bit, high_first)
+        # Bytes as they are, one behind the other: their flags stand 9 bits apart.
+        if high_first:
+            taken = np.int64(highest((word ^ plain) & _FLAGS_HIGH | np.uint64(1) << np.uint64(63 - 9 * RUN)))
+            for n in range(RUN):
+                out[pos + n] = word >> np.uint64(55 - 9 * n)
+        else:
+            taken = np.int64(lowest((word ^ plain) & _FLAGS_LOW | np.uint64(1) << np.uint64(9 * RUN)))
+            for n in range(RUN):
+                out[pos + n] = word >> np.uint64(1 + 9 * n)
+        run = taken * 57 >> 9  # a ninth
+        if pos + run > stop or bit + 64 > size:
+            run = min(run, stop - pos, (size - bit) // 9)
+            taken = 9 * run
+        pos, bit = pos + run, bit + taken
+        if run == RUN or pos == stop:
             continue
         if bit + 1 + shape.bits > size:
             break
-        code, shift = np.int64(0), 0
-        if high_first:
-            for width in shape.widths:
-                if width:
-                    code |= _first(word, 1 + shift, width, True) << shift
-                    shift += width
+        if taken + 1 + shape.bits > 57:
+            word = bits_from(source, bit, high_first)
         else:
-            code = _first(word, 1, shape.bits, False)
+            word = word << np.uint64(taken) if high_first else word >> np.uint64(taken)
+        if _first(word, 0, 1, high_first) == shape.literal:
+            break
+        code = _first(word, 1, shape.bits, high_first)
         if code == shape.end:
             bit, how = bit + 1 + shape.bits, ENDED
             break
-        done = before + pos
-        length = _number(code, shape.lengths) + shape.shortest
-        distance = _distance(_number(code, shape.offsets), done, shape)
-        if distance <= 0 or distance > shape.window or (distance > done and not shape.filled):
+        count, distance = _match(code, before + pos, shape)
+        if distance == 0:
             how = WRONG
             break
-        repeat(out, pos, distance, length)
-        pos, bit = pos + length, bit + 1 + shape.bits
+        repeat(to + pos, distance, count)
+        pos, bit = pos + count, bit + 1 + shape.bits
     state[0], state[2] = bit & 7, before + pos
     return pos, bit >> 3, how
 
 
+@njit(forceinline=True)
+def _same(one, other, most):
+    """How many bytes are the same at two addresses, `most` at most; behind `most` stand 7 more."""
+    for n in range(0, most, 8):
+        differ = eight(one + n) ^ eight(other + n)
+        if differ:
+            return min(most, n + np.int64(lowest(differ) >> np.uint64(3)))
+    return most
+
+
+@njit(forceinline=True)
+def _hashed(word, count, bits):
+    """A number of `bits` bits from the first `count` bytes of eight."""
+    return np.int64((word << np.uint64(64 - 8 * count)) * np.uint64(0x9E3779B97F4A7C15) >> np.uint64(64 - bits))
+
+
 @njit(cache=True)
-def _matches(data, first, least, longest, reach, nearest):
-    """(lengths, distances) of the longest match of each byte from data[first] on, with what stands at most `reach` bytes
-    before it; of equally long ones the nearest. A length below `least` is none."""
-    size = len(data)
+def _matches(data, first, size, least, longest, reach, nearest):
+    """(lengths, distances) of the longest match of each byte of data[first:size], with what stands `nearest` to `reach` bytes before
+    it. A length below `least`, 2 or more, is none. Behind `size` stand 8 bytes more, of no matter what.
+
+    Of four bytes and more all earlier places are looked through, nearest first; a match of two or three is as good anywhere, so that
+    one place is known of each.
+    """
+    place: Any = data.ctypes.data
     length, distance = np.zeros(size - first, np.int32), np.zeros(size - first, np.int32)
-    head, chain = np.full(1 << 16, -1, np.int32), np.full(size, -1, np.int32)
+    ring = 1
+    while ring <= reach + nearest:
+        ring <<= 1
+    twos, threes, fours = np.full(1 << 16, -1, np.int32), np.full(1 << 15, -1, np.int32), np.full(1 << 15, -1, np.int32)
+    chain = np.full(ring, -1, np.int32)
     went, back = 0, 0  # the match of the byte before, of which all but the first byte is one here
     for n in range(size - least + 1):
-        key = np.uint32(data[n]) | np.uint32(data[n + 1]) << np.uint32(8)
-        if least > 2:
-            key = (key | np.uint32(data[n + 2]) << np.uint32(16)) * np.uint32(2654435761) >> np.uint32(16)
-        key &= np.uint32(65535)
-        if n >= first:
-            most, best, far = min(longest, size - n), least - 1, 0
-            other, tries = head[key], DEPTH
-            if went - 1 > best:
-                best, far = went - 1, back
-                if 4 * best >= 3 * most:
-                    tries = DEPTH >> 2
-            while other >= 0 and n - other <= reach and tries > 0:
-                if n - other >= nearest and best < most and data[other + best] == data[n + best]:
-                    same = 0
-                    while same < most and data[other + same] == data[n + same]:
-                        same += 1
+        put = n - max(1, nearest)
+        if put >= 0:
+            word = eight(place + put)
+            key = _hashed(word, 4, 15)
+            chain[put & (ring - 1)] = fours[key]
+            fours[key] = threes[_hashed(word, 3, 15)] = put
+            if least == 2:
+                twos[word & np.uint64(0xFFFF)] = put
+        if n < first:
+            continue
+        word = eight(place + n)
+        most, best, tries = min(longest, size - n), least - 1, DEPTH
+        far: Any = 0
+        if went - 1 > best:
+            best, far = went - 1 + _same(place + n - back + went - 1, place + n + went - 1, most - (went - 1)), back
+            if 4 * best >= 3 * most or best >= _LONG:
+                tries = 0
+        if best < 2 <= most:
+            other: Any = np.int64(twos[word & np.uint64(0xFFFF)])
+            if other >= 0 and n - other <= reach:
+                best, far = 2, n - other
+        if best < 3 <= most:
+            other = np.int64(threes[_hashed(word, 3, 15)])
+            if other >= 0 and n - other <= reach and (word ^ eight(place + other)) & np.uint64(0xFFFFFF) == 0:
+                best, far = 3, n - other
+        if 3 <= best < most and tries:
+            other, tail = np.int64(fours[_hashed(word, 4, 15)]), eight(place + n + best - 3)
+            while other >= max(0, n - reach) and tries > 0:
+                if (eight(place + other + best - 3) ^ tail) << np.uint64(32) == 0:
+                    same = _same(place + other, place + n, most)
                     if same > best:
-                        best, far = same, n - other
+                        best, far, tail = same, n - other, eight(place + n + same - 3)
                         if same == most:
                             break
-                other, tries = chain[other], tries - 1
-            went, back = best if far else 0, far
-            if far:
-                length[n - first], distance[n - first] = best, far
-        chain[n] = head[key]
-        head[key] = n
+                other, tries = np.int64(chain[other & (ring - 1)]), tries - 1
+        went, back = best if far else 0, far
+        if far:
+            length[n - first], distance[n - first] = best, far
     return length, distance
 
 
 @njit(cache=True)
 def _parsed(length, distance, first, before, shape):
     """Bytes of the item at each place such that all take the fewest bits: 1 is a byte as it is."""
-    size, of_match = len(length), 1 + shape.bits
-    cost, steps = np.zeros(size + 1, np.int64), np.ones(size, np.int32)
+    size, of_match, least = len(length), 1 + shape.bits, max(2, shape.shortest)
+    cost, steps = np.zeros(size + 1, np.int32), np.ones(size, np.int32)
     for n in range(size - 1, -1, -1):
         best, step, most = cost[n + 1] + 9, 1, length[n]
-        for taken in range(most, max(2, shape.shortest) - 1, -1):
-            if taken < most - SHORTER:
-                break
-            total = cost[n + taken] + of_match
-            if total < best and (shape.end < 0 or _code(distance[n], taken, before + n, shape) != shape.end):
-                best, step = total, taken
+        if most >= least:
+            for fewer in range(SHORTER + 1):
+                taken = max(most - fewer, least)
+                total = cost[n + taken] + of_match
+                if total < best and (shape.end < 0 or _code(distance[n], taken, before + n, shape) != shape.end):
+                    best, step = total, taken
         cost[n], steps[n] = best, step
     return steps
 
@@ -390,43 +450,41 @@ def _close(shape, state, out, end):
     return end + code_width
 
 
-@njit(cache=True, inline="always")
-def _put_bits(out, bit, value, count, high_first):
-    for n in range(count):
-        place = bit + n
-        if high_first:
-            out[place >> 3] |= (value >> (count - 1 - n) & 1) << (7 - (place & 7))
-        else:
-            out[place >> 3] |= (value >> n & 1) << (place & 7)
+@njit(forceinline=True)
+def _put_bits(to, bit, bits, count, high_first):
+    """Write bits at bit place `bit` behind an address, of which the first one is the highest of `count` if the highest of a byte comes first, else the lowest; those behind
+    them become zeros."""
+    at, skip = to + (bit >> 3), bit & 7
+    keep = eight(at) & np.uint64(255) if skip else np.uint64(0)
+    if high_first:
+        word = turned(np.uint64(bits) << np.uint64(64 - count - skip))
+    else:
+        word = np.uint64(bits) << np.uint64(skip)
+    put_eight(at, word | keep)
 
 
-@njit(cache=True, inline="always")
-def _put_code(out, bit, code, shape):
-    shift = 0
-    while shift < shape.bits:
-        for pieces in (shape.offsets, shape.lengths):
-            for n in range(2):
-                low, mask = (pieces[0], pieces[1]) if n == 0 else (pieces[3], pieces[4])
-                if mask and low == shift:
-                    count = 0
-                    while mask >> count:
-                        count += 1
-                    _put_bits(out, bit + shift, code >> shift & mask, count, shape.high_first)
-                    shift += count
+@njit(forceinline=True)
+def _of_match(code, shape):
+    """The bits of a match as `_put_bits` wants them."""
+    flag = np.int64(1 - shape.literal)
+    return flag << shape.bits | code if shape.high_first else flag | code << 1
 
 
 @njit(cache=True)
 def _pack_bits(data, first, before, steps, distance, shape, state, out, end):
     """Write items as bits; state: bits used of the last byte of out[:end]."""
-    bit, n = 8 * end if state[0] == 0 else 8 * (end - 1) + state[0], 0
+    to: Any = out.ctypes.data
+    bit, n, high_first = 8 * end if state[0] == 0 else 8 * (end - 1) + state[0], 0, shape.high_first != 0
     while n < len(steps):
         step = steps[n]
-        _put_bits(out, bit, shape.literal if step == 1 else 1 - shape.literal, 1, shape.high_first)
         if step == 1:
-            _put_bits(out, bit + 1, np.int64(data[first + n]), 8, shape.high_first)
+            byte = np.int64(data[first + n])
+            _put_bits(to, bit, shape.literal << 8 | byte if high_first else byte << 1 | shape.literal, 9, high_first)
             bit += 9
         else:
-            _put_code(out, bit + 1, _code(distance[n], step, before + n, shape), shape)
+            _put_bits(
+                to, bit, _of_match(_code(distance[n], step, before + n, shape), shape), 1 + shape.bits, high_first
+            )
             bit += 1 + shape.bits
         n += step
     state[0] = bit & 7
@@ -437,6 +495,6 @@ def _pack_bits(data, first, before, steps, distance, shape, state, out, end):
 def _close_bits(shape, state, out, end):
     """Write the code that ends the stream; bytes in all."""
     bit = 8 * end if state[0] == 0 else 8 * (end - 1) + state[0]
-    _put_bits(out, bit, 1 - shape.literal, 1, shape.high_first)
-    _put_code(out, bit + 1, shape.end, shape)
+    to: Any = out.ctypes.data
+    _put_bits(to, bit, _of_match(shape.end, shape), 1 + shape.bits, shape.high_first != 0)
     return (bit + 1 + shape.bits + 7) >> 3

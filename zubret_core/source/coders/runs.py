@@ -8,13 +8,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
+from ...base.machine import put_eight
 from ..base import Source
-from .base import MORE, PIECE, drained
+from .base import MORE, PIECE, SPARE, drained, take
 
 FORMS = ("top-bit", "signed", "escape", "pairs")
 
@@ -59,26 +61,32 @@ class Runs:
         """See `Coder`."""
         shape = self._shape()
 
-        def run(data: bytes, room: int) -> tuple[bytes, int, int]:
+        def run(data: NDArray[np.uint8], length: int, room: int) -> tuple[bytes, int, int]:
             stop = min(room, PIECE)
-            out = np.empty(stop + 512 + self.run + self.plain, np.uint8)
-            end, used = _unpack(np.frombuffer(data, np.uint8), shape, out, stop)
+            out = np.empty(stop + 256 + self.run + self.plain + SPARE, np.uint8)
+            end, used = _unpack(data, length, shape, out, stop)
             return out[:end].tobytes(), used, MORE
 
         return drained(stored, size, run)
 
     def packed(self, plain: Source) -> Iterator[bytes]:
-        """See `Coder`."""
+        """See `Coder`. ValueError where the same byte stands fewer times in a row than a form of runs alone can say."""
         shape = self._shape()
-        for piece in plain.chunks(step=PIECE):
+        whole = self.form == "pairs" and self.run > 1  # no run may be cut where a piece ends
+        for piece in plain.chunks(step=max(PIECE, plain.size) if whole else PIECE):
             out = np.empty(3 * len(piece) + 16, np.uint8)
-            yield out[: _pack(np.frombuffer(piece, np.uint8), shape, self._longest, out)].tobytes()
+            end = _pack(np.frombuffer(piece, np.uint8), shape, self._longest, out)
+            if end < 0:
+                raise ValueError(f"at byte {-1 - end:,} a run is shorter than {self.run} bytes, which no count can say")
+            yield out[:end].tobytes()
 
 
 @njit(cache=True)
-def _unpack(data, shape, out, stop):
+def _unpack(data, size, shape, out, stop):
     """(bytes unpacked, bytes read); what is cut is left."""
-    pos, at, size = np.int64(0), np.int64(0), len(data)
+    source: Any = data.ctypes.data
+    to: Any = out.ctypes.data
+    pos, at = np.int64(0), np.int64(0)
     while pos < stop and at < size:
         head = np.int64(data[at])
         if shape.form < 2:
@@ -95,8 +103,10 @@ def _unpack(data, shape, out, stop):
             need = 1 if is_run else count
             if at + 1 + need > size:
                 break
-            for n in range(count):
-                out[pos + n] = data[at + 1 + (0 if is_run else n)]
+            if is_run:
+                _fill(to + pos, data[at + 1], count)
+            else:
+                take(to + pos, source + at + 1, count)
             pos, at = pos + count, at + 1 + need
             continue
         if shape.form == 2 and head != shape.mark:
@@ -120,15 +130,22 @@ def _unpack(data, shape, out, stop):
             pos, at = pos + 1, first + 2
             continue
         count += shape.run - (shape.form == 2)
-        for n in range(count):
-            out[pos + n] = value
+        _fill(to + pos, value, count)
         pos, at = pos + count, first + 2
     return pos, at
 
 
+@njit(forceinline=True)
+def _fill(to, value, count):
+    """Put a byte `count` times at an address; up to 7 more may be overwritten."""
+    for n in range(0, count, 8):
+        put_eight(to + n, np.uint64(value) * np.uint64(0x0101010101010101))
+
+
 @njit(cache=True)
 def _pack(data, shape, longest, out):
-    """Bytes written to out. What stands twice in a row breaks a row of plain bytes only where that is shorter."""
+    """Bytes written to out, or -1 less the place of a run that is too short. What stands twice in a row breaks a row of plain bytes only
+    where that is shorter."""
     at, end, size, plain_from = 0, 0, len(data), 0
     longest_plain = 127 + shape.plain
     while at <= size:
@@ -141,6 +158,14 @@ def _pack(data, shape, longest, out):
         if shape.form == 3:
             if at == size:
                 break
+            rest = 0
+            if same == longest:
+                while rest < shape.run and at + same + rest < size and data[at + same + rest] == data[at]:
+                    rest += 1
+            if 0 < rest < shape.run:  # what is left of the run must be one, too
+                same -= shape.run - rest
+            if same < shape.run:
+                return -1 - at
             end = _pair(data[at], same - shape.run, shape, out, end)
             at += same
             continue
@@ -178,21 +203,21 @@ def _pack(data, shape, longest, out):
     return end
 
 
-@njit(cache=True, inline="always")
+@njit(forceinline=True)
 def _head(count, is_run, shape):
     if shape.form == 1:
         return 256 - count if is_run else count
     return count | (128 if is_run == (shape.runs_high != 0) else 0)
 
 
-@njit(cache=True, inline="always")
+@njit(forceinline=True)
 def _pair(value, count, shape, out, end):
     out[end + (0 if shape.value_first else 1)] = value
     out[end + (1 if shape.value_first else 0)] = count
     return end + 2
 
 
-@njit(cache=True, inline="always")
+@njit(forceinline=True)
 def _zero(out, end):
     out[end] = 0
     return end + 1
