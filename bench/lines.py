@@ -135,7 +135,7 @@ def _dropped(page: Page, place: Path, files: Path) -> Iterator[Row]:
         soundfile.write(files / f"line_{n + 1:04}.wav", pcm, RATE, subtype="PCM_16")
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(
-            executable_path=shutil.which("chromium"), args=["--no-sandbox", "--disable-gpu"]
+            executable_path=shutil.which("chromium-headless-shell"), args=["--no-sandbox", "--disable-gpu"]
         )
         screen = browser.new_page(viewport={"width": 1280, "height": 800}, bypass_csp=True)
         screen.set_default_timeout(60_000)

@@ -55,7 +55,7 @@ def until(condition: Callable[[], T], seconds: float, what: str) -> T:
     while time.monotonic() < deadline:
         if value := condition():
             return value
-        time.sleep(0.05)
+        time.sleep(0.1)
     raise AssertionError(f"waited {seconds} s in vain for {what}")
 
 

@@ -62,7 +62,7 @@ def rows(folder: Path) -> Iterator[Row]:
         until(lambda: not asked.get("/jobs?open=true"), 600, "the reading of contents")
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(
-                executable_path=shutil.which("chromium"),
+                executable_path=shutil.which("chromium-headless-shell"),
                 args=["--no-sandbox", "--disable-gpu", "--disable-background-networking",
                       "--autoplay-policy=no-user-gesture-required", "--enable-precise-memory-info"],
             )  # fmt: skip
