@@ -16,6 +16,8 @@ import threading
 import time
 import urllib.request
 import webbrowser
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from server.environment import data_home
@@ -73,6 +75,13 @@ def command(args: list[str | Path], **options) -> None:
         stop(f"this command failed with code {e.returncode}: {' '.join(str(a) for a in args)}")
 
 
+def side_by_side(*tasks: Callable[[], object]) -> None:
+    """Prepare several things at once; where one can't be, the launcher ends when the others are done."""
+    with ThreadPoolExecutor(len(tasks)) as pool:
+        for begun in [pool.submit(task) for task in tasks]:
+            begun.result()
+
+
 def prepare_python(extra: str = "") -> None:
     """The virtual environment with the pinned packages; `extra` names a second list for developers."""
     if INSTALLED:
@@ -85,7 +94,7 @@ def prepare_python(extra: str = "") -> None:
         say("Making the Python environment ...")
         command([sys.executable, "-m", "venv", VENV])
     say("Installing Python packages (a minute or two, once) ...")
-    args: list[str | Path] = [PYTHON, "-m", "pip", "install", "--quiet", "--disable-pip-version-check"]
+    args: list[str | Path] = [PYTHON, "-m", "pip", "install", "--quiet", "--no-compile", "--disable-pip-version-check"]
     for file in lists:
         args += ["-r", file]
     command(args)
@@ -311,8 +320,7 @@ def run() -> None:
     """start Zubret on your own games"""
     only_one(data_home() / "run")
     number = port()
-    prepare_python()
-    prepare_web()
+    side_by_side(prepare_python, prepare_web)
     serve(environment(data_home() / "run"), number, prepare=True)
 
 
@@ -320,8 +328,7 @@ def demo() -> None:
     """start Zubret with a made-up game to try it on"""
     only_one(data_home() / "demo" / "zubret")
     number = port()
-    prepare_python()
-    prepare_web()
+    side_by_side(prepare_python, prepare_web)
     data = data_home() / "demo"
     game, update = data / "Saltglass Ferry", data / "Saltglass Ferry 1.1"
     env = environment(data / "zubret", [data])
@@ -370,14 +377,18 @@ def dev() -> None:
 
 def test(rest: list[str]) -> None:
     """run all checks and tests; arguments go to Django's test runner"""
-    prepare_python("requirements-dev.txt")
-    prepare_web()
-    prepare_node_modules()
-    prepare_tools()
     env = {**environment(data_home() / "test"), "ZUBRET_JOBS": "at once"}
-    checks = subprocess.Popen([str(PYTHON), "-m", "tests.checks"], cwd=ROOT, env=env)
-    compile_decoders(env)
-    if checks.wait():
+
+    def python() -> None:
+        prepare_python("requirements-dev.txt")
+        compile_decoders(env)
+
+    def web() -> None:
+        prepare_web()
+        prepare_node_modules()
+
+    side_by_side(python, web, prepare_tools)
+    if subprocess.call([str(PYTHON), "-m", "tests.checks"], cwd=ROOT, env=env):
         stop("the checks failed; what is wrong stands above.")
     # The runner's code is ours too; exec keeps its closing lines last.
     sys.exit(subprocess.call([str(PYTHON), "-m", "tests", *rest], cwd=ROOT, env=env))
@@ -385,6 +396,7 @@ def test(rest: list[str]) -> None:
 
 TOOLS = {
     "chromium": "chromium",
+    "chromium-headless-shell": "chromium-headless-shell",
     "sndfile-info": "sndfile-programs",
     "ogginfo": "vorbis-tools",
     "opusenc": "opus-tools",
@@ -425,9 +437,7 @@ def prepare_tools() -> None:
 
 def bench(rest: list[str]) -> None:
     """measure speed and memory as ratios to named libraries"""
-    prepare_python("requirements-dev.txt")
-    prepare_web()
-    prepare_tools()
+    side_by_side(lambda: prepare_python("requirements-dev.txt"), prepare_web, prepare_tools)
     env = environment(data_home() / "bench")
     migrate(env)
     sys.exit(subprocess.call([str(PYTHON), "-m", "bench", *rest], cwd=ROOT, env=env))

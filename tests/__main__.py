@@ -23,8 +23,8 @@ import django
 from django.conf import settings
 from django.test.runner import DiscoverRunner
 
-BESIDE = (("tests.core",), ("tests.server", "tests.test_wheel", "tests.test_mod"))
-"""What runs beside the others, a process for each."""
+BESIDE = (("tests.core",), ("tests.test_wheel", "tests.test_mod", "tests.server"))
+"""What runs beside the others, a process for each; what waits for downloads comes first."""
 
 
 class Told(unittest.TextTestResult):

@@ -15,6 +15,7 @@ import numpy as np
 import soundfile
 from django.test import SimpleTestCase
 
+from tests.program import empty_database
 from tests.server.test_install import tree
 from tests.support import ROOT, copy_of_demo, tone, wav_file
 
@@ -26,6 +27,8 @@ class OnTheCommandLine(SimpleTestCase):
         self.root = Path(tempfile.mkdtemp()).resolve()
         self.addCleanup(shutil.rmtree, self.root, ignore_errors=True)
         self.game = copy_of_demo(self.root / "Saltglass Ferry")
+        (self.root / "home" / "run").mkdir(parents=True)
+        shutil.copy(empty_database(), self.root / "home" / "run")
         self.package = self.root / "night crossing"  # in a repository: a folder, written by hand
         (self.package / "new").mkdir(parents=True)
         fog = wav_file(self.root / "fog.wav", tone(3, 44_100, 441, 2), 44_100)

@@ -11,6 +11,8 @@ from zubret_core.base.pcm import snr_db
 
 
 class Lines(BrowserTest):
+    BROWSER = "chromium"
+
     def setUp(self):
         super().setUp()
         self.number = self.register()

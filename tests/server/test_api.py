@@ -22,7 +22,7 @@ REAL = {
     "layout_id": UserLayout, "mod_id": Mod, "names_id": NameList, "new": Survey, "old": Survey, "stream_id": Stream,
     "survey_id": Survey, "swap_id": Swap, "trial_id": Trial,
 }  # fmt: skip
-EXAMPLES = max(3, int(os.environ.get("ZUBRET_FUZZ", "0")) // 20)
+EXAMPLES = max(2, int(os.environ.get("ZUBRET_FUZZ", "0")) // 20)
 """Requests of each mode for each operation."""
 
 
