@@ -15,7 +15,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ...base.machine import eight, highest, lowest, mirrored, put_eight, turned
+from ...base.machine import WIDE, copy, eight, lowest, mirrored, put_eight, turned
 from ..base import Source
 from .base import ENDED, MORE, PIECE, SPARE, WRONG, bits_from, drained, repeat, take
 
@@ -30,6 +30,8 @@ ROOM = 64
 """Bytes that an open group of flags has at most beside its items."""
 RUN = 6
 """Bytes as they are that are looked at together in a stream of bits."""
+_BYTES = np.arange(256 + SPARE).astype(np.uint8)
+"""Every byte, to be copied from like a match."""
 _FLAGS_LOW = np.uint64(sum(1 << 9 * n for n in range(RUN)))
 _FLAGS_HIGH = np.uint64(sum(1 << 63 - 9 * n for n in range(RUN)))
 
@@ -111,6 +113,23 @@ class Lzss:
             int(self.initial is not None), offsets, lengths,  # type: ignore[arg-type]
         )  # fmt: skip
 
+    def _parts(self, shape: _Shape) -> NDArray[np.uint64]:
+        """What each byte of a code, as it stands in the file, adds to the distance (of places: to the place) and, 32 bits higher, to the
+        bytes above one: 256 numbers for each of the four bytes that there are at most."""
+        number = np.arange(256) << np.arange(0, 32, 8)[:, None]
+
+        def of(pieces: tuple[int, int, int, int, int, int]) -> NDArray[np.int64]:
+            low, mask, held, other, other_mask, other_held = pieces
+            return (number >> low & mask) << held | (number >> other & other_mask) << other_held
+
+        parts = of(shape.offsets) | of(shape.lengths) << 32
+        parts[0] += (shape.nearest if self.start is None else 0) + (shape.shortest - 1 << 32)
+        width = (shape.bits + 7) // 8
+        if shape.big and shape.flags:
+            parts[:width] = parts[:width][::-1]
+        parts[width:] = 0
+        return parts.astype("<u8")
+
     def _before(self) -> NDArray[np.uint8]:
         """The window before the first byte."""
         given = np.frombuffer(self.initial or b"\0", np.uint8)[-self.window :]
@@ -121,6 +140,7 @@ class Lzss:
     def unpacked(self, stored: Source, size: int) -> Iterator[bytes]:
         """See `Coder`."""
         shape, state, window = self._shape(), np.zeros(3, np.int64), self.window
+        parts = self._parts(shape)
         kernel = _unpack if self.flags else _unpack_bits
         # The window and what is unpacked behind it; once that is full, its end becomes the window.
         full = window + min(size, max(PIECE, window))
@@ -132,7 +152,9 @@ class Lzss:
             if pos >= full:
                 out[:window], pos = out[pos - window : pos], window
             begin = pos
-            pos, used, how = kernel(data, length, shape, state, out, begin, min(begin + room, begin + PIECE, full))
+            pos, used, how = kernel(
+                data, length, shape, parts, state, out, begin, min(begin + room, begin + PIECE, full)
+            )
             return out[begin:pos].tobytes(), used, how
 
         return drained(stored, size, run)
@@ -163,13 +185,6 @@ class Lzss:
 
 
 @njit(forceinline=True)
-def _number(code, pieces):
-    """The offset or the length of a code."""
-    low = (code >> pieces[0] & pieces[1]) << pieces[2]
-    return low | (code >> pieces[3] & pieces[4]) << pieces[5]
-
-
-@njit(forceinline=True)
 def _placed(number, pieces):
     """The bits of an offset or a length in a code."""
     low = (number >> pieces[2] & pieces[1]) << pieces[0]
@@ -186,22 +201,17 @@ def _read(place, width, big):
 
 
 @njit(forceinline=True)
-def _distance(offset, done, shape):
-    """How far back an offset leads from behind `done` bytes."""
-    if shape.start < 0:
-        return offset + shape.nearest
-    place = shape.start + done - offset
-    distance = place & (shape.window - 1) if shape.window & (shape.window - 1) == 0 else place % shape.window
-    return distance if distance else shape.window
-
-
-@njit(forceinline=True)
-def _match(code, done, shape):
-    """(length, distance) of a match behind `done` bytes; a distance that can't be is 0."""
-    distance = _distance(_number(code, shape.offsets), done, shape)
-    if distance < 0 or distance > shape.window or (distance > done and not shape.filled):
-        distance = np.int64(0)
-    return _number(code, shape.lengths) + shape.shortest, distance
+def _match(code, width, parts, done, shape):
+    """(bytes that a match has above one, its distance) behind `done` bytes; what can't be is not looked for."""
+    both = eight(parts + 8 * (code & 255)) + eight(parts + 8 * (256 | (code >> 8 & 255)))
+    if width > 2:
+        both += eight(parts + 8 * (512 | (code >> 16 & 255))) + eight(parts + 8 * (768 | (code >> 24 & 255)))
+    more, distance = np.int64(both >> np.uint64(32)), np.int64(both & np.uint64(0xFFFFFFFF))
+    if shape.start >= 0:
+        place = shape.start + done - distance
+        distance = place & (shape.window - 1) if shape.window & (shape.window - 1) == 0 else place % shape.window
+        distance = distance if distance else shape.window
+    return more, distance
 
 
 @njit(forceinline=True)
@@ -211,105 +221,126 @@ def _code(distance, length, done, shape):
     return _placed(offset, shape.offsets) | _placed(length - shape.shortest, shape.lengths)
 
 
-@njit(cache=True)
-def _unpack(data, size, shape, state, out, pos, stop):
-    """Items whose flags stand in groups; (place behind the last byte in out, bytes read, how it stopped).
-
-    state: the open group of flags with the next one lowest, how many are left of it, bytes unpacked so far. out: what is unpacked goes
-    to `pos`, a window at least stands before it.
-    """
-    source: Any = data.ctypes.data
-    to: Any = out.ctypes.data
-    at, how = np.int64(0), MORE
-    flags, left, before = state[0], state[1], state[2] - pos
-    code_width, big, high_first = (shape.bits + 7) // 8, shape.big != 0, shape.high_first != 0
-    plain = np.int64(-1) if shape.literal else np.int64(0)
-    while pos < stop:
-        if left == 0:
-            if at + shape.flags > size:
-                break
-            flags = _read(source + at, shape.flags, big)
-            at, left = at + shape.flags, 8 * shape.flags
-            if high_first:
-                flags = np.int64(mirrored(np.uint64(flags)) >> np.uint64(64 - left))
-        run = np.int64(lowest(np.uint64((flags ^ plain) | np.int64(1) << left)))
-        if pos + run > stop or at + run > size:
-            run = min(run, stop - pos, size - at)
-        take(to + pos, source + at, run)
-        pos, at, left, flags = pos + run, at + run, left - run, flags >> run
-        if left == 0 or pos == stop:
-            continue
-        if at + code_width > size:
-            break
-        code = _read(source + at, code_width, big)
-        if code == shape.end:
-            at, how = at + code_width, ENDED
-            break
-        length, distance = _match(code, before + pos, shape)
-        if distance == 0:
-            how = WRONG
-            break
-        repeat(to + pos, distance, length)
-        pos, at, left, flags = pos + length, at + code_width, left - 1, flags >> 1
-    state[0], state[1], state[2] = flags, left, before + pos
-    return pos, at, how
+@njit(forceinline=True)
+def _item(to, literal, distance, more, match):
+    """Write an item at an address and more than WIDE bytes behind it; the address behind it. Which of both it is can't be foreseen, so
+    that nothing branches there. literal: the address of the byte as it is. match: -1 for a match, else 0."""
+    length = 1 + (more & match)
+    if (distance - WIDE) & match < 0:
+        repeat(to, distance, length)
+    else:
+        source = literal + (to - distance - literal & match)
+        copy(to, source)
+        copy(to + WIDE, source + WIDE)
+        if length > 2 * WIDE:
+            for n in range(2 * WIDE, length, WIDE):
+                copy(to + n, source + n)
+    return to + length
 
 
 @njit(forceinline=True)
-def _first(word, skip, count, high_first):
-    """`count` bits, one at least, behind `skip` of what `bits_from` gives."""
-    if high_first:
-        return np.int64(word << np.uint64(skip) >> np.uint64(64 - count))
-    return np.int64(word >> np.uint64(skip) & ((np.uint64(1) << np.uint64(count)) - np.uint64(1)))
+def _unsure(shape, done):
+    """Whether a code behind `done` bytes may be the one that ends the stream, or lead to where nothing is."""
+    farthest = (shape.offsets[1] << shape.offsets[2] | shape.offsets[4] << shape.offsets[5]) + shape.nearest
+    return (
+        shape.end >= 0
+        or (shape.start < 0 and (farthest > shape.window or shape.nearest == 0))
+        or (done < shape.window and not shape.filled)
+    )
 
 
 @njit(cache=True)
-def _unpack_bits(data, length, shape, state, out, pos, stop):
+def _unpack(data, size, shape, parts, state, out, pos, stop):
+    """Items whose flags stand in groups; (place behind the last byte in out, bytes read, how it stopped).
+
+    parts: see `Lzss._parts`. state: the open group of flags with the next one lowest, a match being 1; how many are left of it; bytes
+    unpacked so far. out: what is unpacked goes to `pos`, a window at least stands before it.
+    """
+    source = np.int64(data.ctypes.data)
+    first = np.int64(out.ctypes.data)
+    given = np.int64(parts.ctypes.data)
+    how, at, behind, to, full = MORE, source, source + size, first + pos, first + stop
+    flags, left, before = state[0], state[1], state[2] - to
+    unsure, known = _unsure(shape, state[2]), np.int64(1) << 60 if shape.filled else before
+    code_width, big, high_first = (shape.bits + 7) // 8, shape.big != 0, shape.high_first != 0
+    mask, end = (np.int64(1) << 8 * code_width) - 1, shape.end
+    if end < 0:
+        end = np.int64(1) << 60
+    elif big:
+        end = np.int64(turned(np.uint64(end)) >> np.uint64(64 - 8 * code_width))
+    while to < full:
+        if left == 0:
+            if at + shape.flags > behind:
+                break
+            flags = _read(at, shape.flags, big)
+            at, left = at + shape.flags, 8 * shape.flags
+            if high_first:
+                flags = np.int64(mirrored(np.uint64(flags)) >> np.uint64(64 - left))
+            if shape.literal:
+                flags ^= (np.int64(1) << left) - 1
+            if flags == 0 and to + left <= full and at + left <= behind:
+                take(to, at, left)
+                to, at, left = to + left, at + left, 0
+                continue
+        match = -(flags & 1)
+        width = 1 + (code_width - 1 & match)
+        if at + width > behind:
+            break
+        code = np.int64(eight(at))
+        more, distance = _match(code, code_width, given, before + to, shape)
+        if unsure and ((code & mask ^ end) - 1 | distance - 1 | min(shape.window, known + to) - distance) & match < 0:
+            at, how = (at + width, ENDED) if code & mask == end else (at, WRONG)
+            break
+        to = _item(to, at, distance, more, match)
+        at, left, flags = at + width, left - 1, flags >> 1
+    state[0], state[1], state[2] = flags, left, before + to
+    return to - first, at - source, how
+
+
+@njit(cache=True)
+def _unpack_bits(data, length, shape, parts, state, out, pos, stop):
     """The same where all is one stream of bits, a code's pieces one after the other; state: bits read of the first byte, nothing, bytes
     unpacked so far."""
-    source: Any = data.ctypes.data
-    to: Any = out.ctypes.data
-    bit, size, how = state[0], 8 * length, MORE
-    before, high_first = state[2] - pos, shape.high_first != 0
+    source = np.int64(data.ctypes.data)
+    first = np.int64(out.ctypes.data)
+    given = np.int64(parts.ctypes.data)
+    plain_bytes = np.int64(_BYTES.ctypes.data)
+    how, bit, size, to, full = MORE, state[0], 8 * length, first + pos, first + stop
+    before, high_first = state[2] - to, shape.high_first != 0
+    unsure, known = _unsure(shape, state[2]), np.int64(1) << 60 if shape.filled else before
     plain = ~np.uint64(0) if shape.literal else np.uint64(0)
-    while pos < stop:
-        word = bits_from(source, bit, high_first)
-        # Bytes as they are, one behind the other: their flags stand 9 bits apart.
-        if high_first:
-            taken = np.int64(highest((word ^ plain) & _FLAGS_HIGH | np.uint64(1) << np.uint64(63 - 9 * RUN)))
-            for n in range(RUN):
-                out[pos + n] = word >> np.uint64(55 - 9 * n)
-        else:
-            taken = np.int64(lowest((word ^ plain) & _FLAGS_LOW | np.uint64(1) << np.uint64(9 * RUN)))
-            for n in range(RUN):
-                out[pos + n] = word >> np.uint64(1 + 9 * n)
-        run = taken * 57 >> 9  # a ninth
-        if pos + run > stop or bit + 64 > size:
-            run = min(run, stop - pos, (size - bit) // 9)
-            taken = 9 * run
-        pos, bit = pos + run, bit + taken
-        if run == RUN or pos == stop:
-            continue
-        if bit + 1 + shape.bits > size:
-            break
-        if taken + 1 + shape.bits > 57:
+    code_width, mask = (shape.bits + 7) // 8, (np.int64(1) << shape.bits) - 1
+    end = shape.end if shape.end >= 0 else np.int64(1) << 60
+    items = 57 // (1 + max(8, shape.bits))  # stand in a word in any case
+    left, word = 0, np.uint64(0)
+    while to < full:
+        if left == 0:
             word = bits_from(source, bit, high_first)
+            flags = (word ^ plain) & (_FLAGS_HIGH if high_first else _FLAGS_LOW)
+            if flags == 0 and to + RUN <= full and bit + 9 * RUN <= size:
+                for n in range(RUN):
+                    out[to - first + n] = word >> np.uint64(55 - 9 * n if high_first else 1 + 9 * n)
+                to, bit = to + RUN, bit + 9 * RUN
+                continue
+            left = items
+        if high_first:
+            match, byte = np.int64(word ^ plain) >> 63, word >> np.uint64(55) & np.uint64(255)
+            code = np.int64(word << np.uint64(1) >> np.uint64(64 - shape.bits))
         else:
-            word = word << np.uint64(taken) if high_first else word >> np.uint64(taken)
-        if _first(word, 0, 1, high_first) == shape.literal:
+            match, byte = -np.int64((word ^ plain) & np.uint64(1)), word >> np.uint64(1) & np.uint64(255)
+            code = np.int64(word >> np.uint64(1)) & mask
+        width = 9 + (shape.bits - 8 & match)
+        if bit + width > size:
             break
-        code = _first(word, 1, shape.bits, high_first)
-        if code == shape.end:
-            bit, how = bit + 1 + shape.bits, ENDED
+        more, distance = _match(code, code_width, given, before + to, shape)
+        if unsure and ((code ^ end) - 1 | distance - 1 | min(shape.window, known + to) - distance) & match < 0:
+            bit, how = (bit + width, ENDED) if code == end else (bit, WRONG)
             break
-        count, distance = _match(code, before + pos, shape)
-        if distance == 0:
-            how = WRONG
-            break
-        repeat(to + pos, distance, count)
-        pos, bit = pos + count, bit + 1 + shape.bits
-    state[0], state[2] = bit & 7, before + pos
-    return pos, bit >> 3, how
+        to = _item(to, plain_bytes + np.int64(byte), distance, more, match)
+        word = word << np.uint64(width) if high_first else word >> np.uint64(width)
+        bit, left = bit + width, left - 1
+    state[0], state[2] = bit & 7, before + to
+    return to - first, bit >> 3, how
 
 
 @njit(forceinline=True)
