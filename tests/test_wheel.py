@@ -35,8 +35,8 @@ class Wheel(SimpleTestCase):
             [folder / "empty/bin/zubret", "demo"], cwd=folder, env=env, stdout=log, stderr=log, stdin=subprocess.DEVNULL
         )
         try:
-            self.assertTrue(self.until(lambda: self.get(f"{address}/api/health")["ok"]), self.told(log))
-            games = self.until(lambda: self.surveyed(address))
+            self.assertTrue(self.until(lambda: self.get(f"{address}/api/health")["ok"], program), self.told(log))
+            games = self.until(lambda: self.surveyed(address), program)
             self.assertTrue(games, self.told(log))
             survey = self.get(f"{address}/api/games/{games[0]['id']}/survey")
             self.assertEqual((survey["archives"], survey["streams"]), (4, 48))
@@ -63,10 +63,11 @@ class Wheel(SimpleTestCase):
         return log.read()[-3000:]
 
     @staticmethod
-    def until(ask, seconds: float = 240):
-        """The first answer that says something."""
-        end = time.monotonic() + seconds
-        while time.monotonic() < end:
+    def until(ask, program: subprocess.Popen):
+        """The first answer that says something; None once the program has ended. How long it takes to make the demo and to compile is
+        the machine's, beside other tests: minutes."""
+        end = time.monotonic() + 1_200
+        while time.monotonic() < end and program.poll() is None:
             try:
                 if answer := ask():
                     return answer

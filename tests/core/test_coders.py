@@ -229,6 +229,12 @@ class Coders(SimpleTestCase):
             for kind, data in samples().items():
                 with self.subTest(f"{how}: {kind}"):
                     self.assertEqual(through(how, data)[1], data)
+        never = bytes(range(64)) * 3000 + b"\1"  # codes of six bits do not fall into step with those that begin two bits later
+        for data in (never, b"ab" * 90_000 + bytes(range(99)), *(b"ab" * 900 + b"a" * n for n in range(10))):
+            for high_first in (False, True):
+                chain = Chain([Coded(Huffman("bytes", 13, high_first), "x")])
+                stored = bytes_of(chain.packed(source(data))) + bytes(16)  # an entry may be filled up
+                self.assertEqual(bytes_of(chain.unpacked(source(stored), len(data))), data)
         alike = bytes(range(256)) * 9
         self.assertEqual(through(Huffman("counts"), alike)[1], alike)
         told = problem_of(self, through, Huffman("counts", 8), alike)

@@ -10,18 +10,23 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ...base.machine import eight, turned
+from ...base.machine import eight, mirrored, put_eight, turned
 from ..base import SliceSource, Source
-from .base import MORE, PIECE, WRONG, bits_from, drained
+from .base import MORE, PIECE, WRONG, drained, take
 
 AT_HAND = 11
 """Bits in which one symbol or two are looked up: such a table stays near the processor."""
+APART = 1 << 12
+"""Bytes from one of two places that are read at once to the other."""
+BOTH = 16 * APART + 128
+"""Bits that are read from both places at most, of which each gives a byte at most."""
+BEHIND = 8 * APART + 128
+"""Bytes behind the last one that may be written over."""
 TABLES = ("bytes", "nibbles", "counts")
 
 
@@ -43,14 +48,16 @@ class Huffman:
         if not size:
             return
         lengths, symbols, at = self._read(stored)
-        lookup = _lookup(lengths, symbols, self.longest, self.high_first)
-        pairs = _pairs(lookup, self.longest, self.high_first)
-        state = np.zeros(1, np.int64)
+        lookup = _lookup(lengths, symbols, self.longest)
+        pairs = _pairs(lookup, self.longest)
+        state, longest, high_first = np.zeros(2, np.int64), self.longest, self.high_first
+        out = np.empty(min(size, PIECE + BOTH) + BEHIND, np.uint8)
 
         def run(data: NDArray[np.uint8], length: int, room: int) -> tuple[bytes, int, int]:
-            stop = min(room, PIECE)
-            out = np.empty(stop + 2, np.uint8)
-            end, used, how = _unpack(data, length, lookup, pairs, self.longest, self.high_first, state, out, stop)
+            most = min(room, len(out) - BEHIND)
+            end, used, how = _unpack(
+                data, length, lookup, pairs, longest, high_first, state, out, min(most, PIECE), most
+            )
             return out[:end].tobytes(), used, how
 
         yield from drained(SliceSource(stored, at, stored.size - at), size, run)
@@ -137,80 +144,141 @@ def code_lengths(counts: Sequence[int], longest: int) -> list[int]:
     return out
 
 
-def _lookup(lengths: Sequence[int], symbols: Sequence[int], longest: int, high_first: bool) -> NDArray[np.int32]:
+def _lookup(lengths: Sequence[int], symbols: Sequence[int], longest: int) -> NDArray[np.int32]:
     """For any next `longest` bits: symbol * 16 + bits of its code; -1 where they begin no code."""
     if lengths and max(lengths) > longest:
         raise ValueError(f"the table holds a code of {max(lengths)} bits")
     out = np.full(1 << longest, -1, np.int32)
     for length, symbol, code in zip(lengths, symbols, canonical(lengths), strict=True):
-        if high_first:
-            out[code << (longest - length) : (code + 1) << (longest - length)] = symbol * 16 + length
-        else:
-            turned = int(f"{code:0{length}b}"[::-1], 2)
-            out[turned :: 1 << length] = symbol * 16 + length
+        out[code << (longest - length) : (code + 1) << (longest - length)] = symbol * 16 + length
     return out
 
 
-def _pairs(lookup: NDArray[np.int32], longest: int, high_first: bool) -> NDArray[np.int32]:
+def _pairs(lookup: NDArray[np.int32], longest: int) -> NDArray[np.uint32]:
     """For any next AT_HAND bits: bits of the codes of the one symbol or two that begin there, + 256 * first + 65,536 * second symbol
     + 16,777,216 * how many; 0 where a longer code begins."""
     at_hand = np.arange(1 << AT_HAND)
 
     def first(bits: NDArray[np.int64]) -> NDArray[np.int32]:
-        if high_first:
-            return lookup[bits << (longest - AT_HAND) if longest > AT_HAND else bits >> (AT_HAND - longest)]
-        return lookup[bits & (1 << longest) - 1]
+        return lookup[bits << (longest - AT_HAND) if longest > AT_HAND else bits >> (AT_HAND - longest)]
 
     one = first(at_hand)
     width = one & 15
-    two = first(at_hand << width & (1 << AT_HAND) - 1 if high_first else at_hand >> width)
+    two = first(at_hand << width & (1 << AT_HAND) - 1)
     both = width + (two & 15)
     is_one, is_two = (one >= 0) & (width <= AT_HAND), (two >= 0) & (both <= AT_HAND)
     single = width | one >> 4 << 8 | 1 << 24
     double = both | one >> 4 << 8 | two >> 4 << 16 | 2 << 24
-    return np.where(is_one, np.where(is_two, double, single), 0).astype(np.int32)
+    return np.where(is_one, np.where(is_two, double, single), 0).astype(np.uint32)
+
+
+@njit(forceinline=True)
+def _next(place, high_first):
+    """The 64 bits at an address, the first one highest."""
+    return turned(eight(place)) if high_first else mirrored(eight(place))
+
+
+@njit(forceinline=True)
+def _symbol(place, bit, high_first, lookup, longest):
+    """What `_lookup` has for the bits at a bit place behind an address."""
+    word = _next(place + (bit >> 3), high_first) << np.uint64(bit & 7)
+    return np.int64(lookup[word >> np.uint64(64 - longest)])
+
+
+@njit(forceinline=True)
+def _begun(place, bit, high_first):
+    """(word, at, held) at a bit place behind an address: 64 bits of which `held` are known, the first one highest, and where the next ones
+    stand."""
+    return _next(place + (bit >> 3), high_first) << np.uint64(bit & 7), place + (bit >> 3) + 7, 56 - (bit & 7)
+
+
+@njit(forceinline=True)
+def _filled(word, at, held, high_first):
+    """The same with as many bits as there is room for, 56 at least. What is known of the next byte is written over with the same bits."""
+    return word | _next(at, high_first) >> np.uint64(held), at + (63 - held >> 3), held | 56
 
 
 @njit(cache=True)
-def _unpack(data, length, lookup, pairs, longest, high_first, state, out, stop):
-    """(bytes unpacked, bytes read, how it stopped); state: bits read of the first byte. out: has room for two bytes more than `stop`."""
-    place: Any = data.ctypes.data
-    bit, size, pos = state[0], 8 * length, np.int64(0)
-    down, mask = np.uint64(64 - longest), (np.uint64(1) << np.uint64(longest)) - np.uint64(1)
-    how = MORE
-    while pos < stop:
-        word = bits_from(place, bit, high_first)
-        at, held, found = place + (bit >> 3) + 7, 56 - (bit & 7), np.int32(1)
-        while found and 8 * (at - place) + 64 <= size and pos + 2 * (56 // AT_HAND) <= stop:
-            # What is known of the next byte is written over with the same bits.
-            if high_first:
-                word |= turned(eight(at)) >> np.uint64(held)
-            else:
-                word |= eight(at) << np.uint64(held)
-            at, held = at + (63 - held >> 3), held | 56
-            if high_first:
-                for _ in range(56 // AT_HAND):
-                    found = pairs[word >> np.uint64(64 - AT_HAND)]
-                    out[pos], out[pos + 1] = found >> 8, found >> 16
-                    word <<= np.uint64(found & 63)  # a shift takes 6 bits of a number anyway
-                    pos, held = pos + np.int64(found >> 24), held - np.int64(found & 63)
-            else:
-                for _ in range(56 // AT_HAND):
-                    found = pairs[word & np.uint64((1 << AT_HAND) - 1)]
-                    out[pos], out[pos + 1] = found >> 8, found >> 16
-                    word >>= np.uint64(found & 63)
-                    pos, held = pos + np.int64(found >> 24), held - np.int64(found & 63)
+def _two_places(place, bit, to, lookup, pairs, longest, high_first):
+    """Unpack some 2 * APART bytes from a bit place on, to an address: (bit place, address behind it, whether both came together).
+
+    Where a code ends is known once it was looked up, and each waits for the one before. So two places are read at once, the second in
+    the middle of a code, maybe: where codes of both end at the same bit, all are the same from there on, which is soon.
+    """
+    middle, end, ahead = bit + 8 * APART, bit + 16 * APART, to + BOTH
+    one, at, held = _begun(place, bit, high_first)
+    two, there, had = _begun(place, middle, high_first)
+    other = ahead
+    while 8 * (at - place) - held < middle and 8 * (there - place) - had < end:
+        one, at, held = _filled(one, at, held, high_first)
+        two, there, had = _filled(two, there, had, high_first)
+        found, this = np.uint64(0), np.uint64(0)
+        for _ in range(56 // AT_HAND):
+            found = np.uint64(pairs[one >> np.uint64(64 - AT_HAND)])
+            this = np.uint64(pairs[two >> np.uint64(64 - AT_HAND)])
+            put_eight(to, found >> np.uint64(8))
+            put_eight(other, this >> np.uint64(8))
+            one <<= found & np.uint64(63)  # a shift takes 6 bits of a number anyway
+            two <<= this & np.uint64(63)
+            to, held = to + np.int64(found >> np.uint64(24)), held - np.int64(found & np.uint64(63))
+            other, had = other + np.int64(this >> np.uint64(24)), had - np.int64(this & np.uint64(63))
+        if not found:
+            code = _symbol(place, 8 * (at - place) - held, high_first, lookup, longest)
+            if code < 0:
+                break
+            put_eight(to, np.uint64(code >> 4))
+            to, (one, at, held) = to + 1, _begun(place, 8 * (at - place) - held + (code & 15), high_first)
+        if not this:
+            code = _symbol(place, 8 * (there - place) - had, high_first, lookup, longest)
+            if code < 0:
+                break
+            put_eight(other, np.uint64(code >> 4))
+            other, (two, there, had) = other + 1, _begun(place, 8 * (there - place) - had + (code & 15), high_first)
+    bit = 8 * (at - place) - held
+    while bit != middle and ahead < other:
+        code = _symbol(place, min(bit, middle), high_first, lookup, longest)
+        if code < 0:
+            break
+        if bit < middle:
+            put_eight(to, np.uint64(code >> 4))
+            to, bit = to + 1, bit + (code & 15)
+        else:
+            middle, ahead = middle + (code & 15), ahead + 1
+    if bit != middle:
+        return bit, to, False
+    take(to, ahead, other - ahead)
+    return 8 * (there - place) - had, to + other - ahead, True
+
+
+@njit(cache=True)
+def _unpack(data, length, lookup, pairs, longest, high_first, state, out, stop, most):
+    """(bytes unpacked, bytes read, how it stopped); state: bits read of the first byte, whether two places did not come together (codes of
+    six bits each never do). out: has room for `most` bytes and BEHIND more; no more than `stop` are begun."""
+    place, first = np.int64(data.ctypes.data), np.int64(out.ctypes.data)
+    bit, size, to, how = state[0], 8 * length, first, MORE
+    while to < first + stop:
+        if not state[1] and bit + BOTH <= size and to + BOTH <= first + most:
+            bit, to, together = _two_places(place, bit, to, lookup, pairs, longest, high_first)
+            state[1] = not together
+            continue
+        word, at, held = _begun(place, bit, high_first)
+        found = np.uint64(1)
+        while found and 8 * (at - place) + 64 <= size and to + 2 * (56 // AT_HAND) < first + stop:
+            word, at, held = _filled(word, at, held, high_first)
+            for _ in range(56 // AT_HAND):
+                found = np.uint64(pairs[word >> np.uint64(64 - AT_HAND)])
+                put_eight(to, found >> np.uint64(8))
+                word <<= found & np.uint64(63)
+                to, held = to + np.int64(found >> np.uint64(24)), held - np.int64(found & np.uint64(63))
         bit = 8 * (at - place) - held
-        word = bits_from(place, bit, high_first)
-        found = lookup[word >> down if high_first else word & mask]
-        width = np.int64(found & 15)
-        if found < 0 or bit + width > size:
+        code = _symbol(place, bit, high_first, lookup, longest)
+        if code < 0 or bit + (code & 15) > size:
             how = MORE if bit + longest > size else WRONG
             break
-        out[pos] = found >> 4
-        pos, bit = pos + 1, bit + width
+        put_eight(to, np.uint64(code >> 4))
+        to, bit = to + 1, bit + (code & 15)
     state[0] = bit & 7
-    return pos, bit >> 3, how
+    return to - first, bit >> 3, how
 
 
 @njit(cache=True)
