@@ -117,16 +117,24 @@ def _by_table(codes: Any, bits: Any, changes: Any, nexts: Any, state: Any, out: 
 
 @njit(cache=True, nogil=True, forceinline=True)
 def _scaled(
-    code: Any, sample: Any, step: Any, bits: Any, rows: Any, least: Any, most: Any, shifts: Any, clipped: Any
+    code: Any, sample: Any, above: Any, bits: Any, rows: Any, least: Any, most: Any, shifts: Any, clipped: Any
 ) -> Any:
-    """The sample and the step behind a code. rows: see `_rows`. clipped counts what was cut at full scale: see `filter_frames._next`."""
-    at = code * np.uint64(3)
+    """The sample, and by how much the step is above `least`, behind a code. rows: see `_rows`. clipped counts what was cut at full scale:
+    see `filter_frames._next`.
+
+    Each step waits for the one before, and where it meets `least` can't be foreseen, so that nothing branches there.
+    """
+    at = code << np.uint64(2)
     if shifts:
-        change = _moved(step, np.int64(code) & ((1 << (bits - 1)) - 1), bits, True)
+        change = _moved(above + least, np.int64(code) & ((1 << (bits - 1)) - 1), bits, True)
         change = -change if rows[at] < 0 else change
     else:
-        change = step * rows[at] + rows[at + np.uint64(1)] >> (bits - 1)
-    moved, behind = sample + change, min(max(step * rows[at + np.uint64(2)] >> 8, least), most)
+        change = above * rows[at] + rows[at + np.uint64(1)] >> (bits - 1)
+    behind = above * rows[at + np.uint64(2)] + rows[at + np.uint64(3)] >> 8
+    behind &= ~(behind >> 63)
+    if behind > most - least:
+        behind = most - least
+    moved = sample + change
     if np.uint64(moved + 32768) > np.uint64(65535):
         clipped[0] += 1
         return np.int64(-32768) if moved < 0 else np.int64(32767), behind
@@ -139,8 +147,8 @@ def _two_scaled(
 ) -> None:
     """Two channels side by side, from channel c on."""
     d, beside = c + 1, np.uint64(1)
-    one, step = np.int64(state[c, 0]), np.int64(state[c, 1])
-    two, pace = np.int64(state[d, 0]), np.int64(state[d, 1])
+    one, step = np.int64(state[c, 0]), np.int64(state[c, 1]) - least
+    two, pace = np.int64(state[d, 0]), np.int64(state[d, 1]) - least
     flat = out.reshape(-1)
     for place in range(np.uint64(c), np.uint64(len(flat)), np.uint64(out.shape[1])):
         one, step = _scaled(np.uint64(codes[place]), one, step, bits, rows, least, most, shifts, clipped)
@@ -148,7 +156,7 @@ def _two_scaled(
         other = np.uint64(codes[place + beside])
         two, pace = _scaled(other, two, pace, bits, rows, least, most, shifts, clipped)
         flat[place + beside] = two
-    state[c, 0], state[c, 1], state[d, 0], state[d, 1] = one, step, two, pace
+    state[c, 0], state[c, 1], state[d, 0], state[d, 1] = one, step + least, two, pace + least
 
 
 @njit(cache=True, nogil=True)
@@ -164,11 +172,11 @@ def _by_scale(
             _two_scaled(codes, c, bits, rows, least, most, False, clipped, state, out)
     if channels & 1:
         c, flat = channels - 1, out.reshape(-1)
-        one, step = np.int64(state[c, 0]), np.int64(state[c, 1])
+        one, step = np.int64(state[c, 0]), np.int64(state[c, 1]) - least
         for place in range(np.uint64(c), np.uint64(len(flat)), np.uint64(channels)):
             one, step = _scaled(np.uint64(codes[place]), one, step, bits, rows, least, most, shifts, clipped)
             flat[place] = one
-        state[c, 0], state[c, 1] = one, step
+        state[c, 0], state[c, 1] = one, step + least
 
 
 @njit(cache=True, nogil=True)
@@ -225,11 +233,13 @@ def _tables(
 
 
 @lru_cache(maxsize=64)
-def _rows(bits: int, scale: tuple[int, ...]) -> NDArray[np.int64]:
-    """By code: how many halves of a step the sample moves, with its sign; what has the product of a negative one cut off like that of a
-    positive one; what the step is multiplied with."""
+def _rows(bits: int, scale: tuple[int, ...], least: int) -> NDArray[np.int64]:
+    """By code, for a step that is given as what it is above `least`: how many halves of a step the sample moves, with its sign, and what
+    that gives at `least`; what the step is multiplied with, and what that gives at `least`, above it. The product of a negative number
+    is cut off like that of a positive one."""
     half = 1 << (bits - 1)
-    rows = [(2 * n + 1, 0, scale[n]) for n in range(half)] + [(-2 * n - 1, half - 1, scale[n]) for n in range(half)]
+    signed = [(2 * n + 1, 0, scale[n]) for n in range(half)] + [(-2 * n - 1, half - 1, scale[n]) for n in range(half)]
+    rows = [(move, least * move + rest, by, least * by - least * 256) for move, rest, by in signed]
     return np.array(rows, np.int64).ravel()
 
 
@@ -313,7 +323,7 @@ class TableAdpcm(Resumable):
             codes = each[: part.size]
             _unpack(data[n * format.channels * self.bits // 8 :], self.bits, self.nibbles == "high", codes)
             if self.scale:
-                rows = _rows(self.bits, self.scale)
+                rows = _rows(self.bits, self.scale, self.least)
                 _by_scale(codes, self.bits, self._shifts, rows, self.least, self.most, clipped, state, part)
             else:
                 _by_table(codes, self.bits, *_tables(self.bits, self.steps, self.moves, self._shifts), state, part)
