@@ -298,7 +298,7 @@ def compile_decoders(env: dict[str, str]) -> None:
     stamp, value = folder / "zubret.stamp", digest_of([ROOT / "requirements.txt", ROOT / "zubret_core"])
     if is_current(stamp, value):
         return
-    say("Compiling the decoders (half a minute, once) ...")
+    say("Compiling the decoders (a minute, once) ...")
     if folder == data_home() / "compiled":  # a kernel keeps what it took from another file, whatever that has become
         shutil.rmtree(folder, ignore_errors=True)
     command([PYTHON, "-m", "zubret_core.compiled"], cwd=ROOT, env=env)

@@ -38,6 +38,9 @@ class Wheel(SimpleTestCase):
             self.assertTrue(self.until(lambda: self.get(f"{address}/api/health")["ok"], program), self.told(log))
             games = self.until(lambda: self.surveyed(address), program)
             self.assertTrue(games, self.told(log))
+            compiled = folder / ".local/share/zubret/compiled"
+            ready = (compiled / "zubret.stamp").stat().st_mtime
+            self.assertEqual([p.name for p in compiled.rglob("*.nbc") if p.stat().st_mtime > ready], [])
             survey = self.get(f"{address}/api/games/{games[0]['id']}/survey")
             self.assertEqual((survey["archives"], survey["streams"]), (4, 48))
             with urllib.request.urlopen(f"{address}/", timeout=5) as page:

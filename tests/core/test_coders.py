@@ -229,7 +229,9 @@ class Coders(SimpleTestCase):
             for kind, data in samples().items():
                 with self.subTest(f"{how}: {kind}"):
                     self.assertEqual(through(how, data)[1], data)
-        never = bytes(range(64)) * 3000 + b"\1"  # codes of six bits do not fall into step with those that begin two bits later
+        never = (
+            bytes(range(64)) * 3000 + b"\1"
+        )  # codes of six bits do not fall into step with those that begin two bits later
         for data in (never, b"ab" * 90_000 + bytes(range(99)), *(b"ab" * 900 + b"a" * n for n in range(10))):
             for high_first in (False, True):
                 chain = Chain([Coded(Huffman("bytes", 13, high_first), "x")])

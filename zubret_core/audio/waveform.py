@@ -117,3 +117,8 @@ def sketched(decode: DecodeRange, format: Format, start: int, frames: int, bins:
         pcm = to_int16(decode(at, max(1, min(SPARSE, format.frames - at))))
         out[n, :, 0], out[n, :, 1] = pcm.min(axis=0), pcm.max(axis=0)
     return out[np.arange(bins) * places // bins]
+
+
+def warm() -> None:
+    """Compile the kernel."""
+    _of(np.zeros((1, 1), np.int16), 1)

@@ -334,3 +334,4 @@ class FilterAdpcm(Resumable):
     def warm(self) -> None:
         format = Format("filter-adpcm", 8000, 1, 30)
         self.decode(BytesSource(self.encode(np.zeros((30, 1), np.int16), format)), format, 0, 30)
+        cost_of(np.zeros((0, 2, 2), np.int64), self._shape(), np.zeros((1, 2), np.int64))

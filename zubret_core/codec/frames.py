@@ -7,6 +7,7 @@ without sound, by common practice of encoders of layer 3.
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass, field
 from itertools import product
 
@@ -15,7 +16,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ..base import ZubretError
-from ..source import Source
+from ..source import BytesSource, Source
 
 WINDOW = 1 << 20
 """Bytes that are walked at once."""
@@ -320,3 +321,12 @@ def bit_rates(layer: int, low: bool) -> list[int]:
     """kbit/s that a layer may have; low: below 32,000 Hz."""
     row = layer - 1 if not low else (3 if layer == 1 else 4)
     return [int(k) for k in _BIT_RATES[row] if k]
+
+
+def warm() -> None:
+    """Compile the kernels."""
+    nothing = BytesSource(bytes(64))
+    chain(nothing, MPEG)
+    with suppress(ZubretError):
+        walk(nothing, MPEG)
+    possible(np.frombuffer(bytes(64), np.uint8), 0, 64, 3)

@@ -215,4 +215,4 @@ class Framing:
 def warm() -> None:
     """Compile the kernels."""
     one = np.zeros(1, np.int64)
-    counted_lengths(np.zeros(1, np.uint8), 1, False, one, one)
+    counted_lengths(np.frombuffer(b"\0", np.uint8), 1, False, one, one)

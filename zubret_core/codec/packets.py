@@ -325,7 +325,8 @@ class VorbisPackets(Packets):
         ogg.warm()
         rewrap.warm()
         one = np.zeros(1, np.int64)
-        vorbis_frames(np.zeros(1, np.uint8), one, one, 256, 2048, np.zeros(1, np.uint8), 1, 0, one.copy())
+        for data in (np.frombuffer(b"\0", np.uint8), np.zeros(1, np.uint8)):  # read, and encoded
+            vorbis_frames(data, one, one, 256, 2048, np.zeros(1, np.uint8), 1, 0, one.copy())
 
 
 @lru_cache(maxsize=256)
@@ -453,7 +454,7 @@ class OpusPackets(Packets):
 
     def warm(self) -> None:
         one = np.zeros(1, np.int64)
-        opus_frames(np.zeros(1, np.uint8), one, one, np.array(opus.FRAME_SIZES, np.int64), one.copy())
+        opus_frames(np.frombuffer(b"\0", np.uint8), one, one, np.array(opus.FRAME_SIZES, np.int64), one.copy())
 
 
 def _faster(pcm: Signal, channels: int, times: int) -> Samples:

@@ -222,5 +222,5 @@ class Pcm(Writes):
     def warm(self) -> None:
         if self.sample == "s16":
             for big in (False, True):
-                _three_bytes(np.zeros(3, np.uint8), big, np.empty(1, np.float32))
+                _three_bytes(np.frombuffer(bytes(3), np.uint8), big, np.empty(1, np.float32))
                 _to_three_bytes(np.zeros(1, np.float32), big, np.empty(3, np.uint8))

@@ -172,6 +172,6 @@ class Trimmed(Framing):
 def warm() -> None:
     """Compile the kernels."""
     one = np.zeros(1, np.int64)
-    few = np.zeros(1, np.uint8)
-    _modes(few, one, one, 0, 1, one.copy())
-    _grown(few, one, one, one, few, few, 1, True, True, np.zeros(8, np.uint8), one.copy(), one.copy())
+    few, read = np.zeros(1, np.uint8), np.frombuffer(b"\0", np.uint8)
+    _modes(read, one, one, 0, 1, one.copy())
+    _grown(read, one, one, one, few, few, 1, True, True, np.zeros(8, np.uint8), one.copy(), one.copy())

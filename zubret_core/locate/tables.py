@@ -471,3 +471,10 @@ def alignment(places: list[int]) -> int:
     while align > 1 and any(place % align for place in places):
         align //= 2
     return align
+
+
+def warm() -> None:
+    """Compile."""
+    words = np.zeros(4, np.int64)
+    _runs(np.zeros(4, np.bool_), 1)
+    _beside(words, words, 0, 1, 1, False, 4, 0)

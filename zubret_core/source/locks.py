@@ -221,3 +221,8 @@ class Beginning(Step):
         length = max(0, min(self.length, source.size))
         head: Source = turn(SliceSource(source, 0, length))
         return ChainSource([Part(head, 0, length), Part(source, length, source.size - length)], source.name)
+
+
+def warm() -> None:
+    """Compile."""
+    Generator(1, 1, 1).bytes_at(0, 1)

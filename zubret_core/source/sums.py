@@ -222,3 +222,9 @@ def crc32_of(source: Source, progress: Progress = tell) -> int:
     value = sum_of("crc32", source, progress)
     assert isinstance(value, int)
     return value
+
+
+def warm() -> None:
+    """Compile."""
+    for name in ("crc32c", "crc16-ccitt", "fnv1a-32", "djb2"):
+        SUMS[name]([b"\0"])

@@ -248,3 +248,9 @@ def evaluate_rows(
     if fault:
         raise _fail(f'"{text}" {_FAULTS[fault]}.', file, f"{field} of record {row}" if field else "")
     return out
+
+
+def warm() -> None:
+    """Compile."""
+    evaluate("a + 1", {"a": 1})
+    evaluate_rows("a + 1", {"a": 1}, 1)

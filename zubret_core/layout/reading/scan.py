@@ -230,3 +230,9 @@ def scan(data, base, start, steps, code, until, until_from, until_to, starts, at
         if pos == first:
             return row, first, 3, 0
     return count, pos, 0, 0
+
+
+def warm() -> None:
+    """Compile."""
+    steps, code, one = np.array([[0, 1, 0, 0, -1, -1]]), np.zeros((1, 3), np.int64), np.zeros((1, 1), np.int64)
+    scan(np.frombuffer(b"\0", np.uint8), 0, 0, steps, code, 0, -1, -1, np.zeros(1, np.int64), one, one, one)

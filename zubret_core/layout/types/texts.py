@@ -124,3 +124,10 @@ def decoded(data: bytes, encoding: str) -> str:
     if encoding.replace("_", "-").lower().startswith(("utf-16", "utf-32")):
         return data.decode(encoding, "surrogateescape" if len(data) % 2 == 0 else "replace").split("\0")[0]
     return data.split(b"\0")[0].decode(encoding, "surrogateescape")
+
+
+def warm() -> None:
+    """Compile."""
+    for columns in (1, 2):
+        places = np.zeros((2, columns), np.int64)[:, 0]
+        _lines(np.frombuffer(b"\0", np.uint8), places, places, np.zeros(2, np.uint8))

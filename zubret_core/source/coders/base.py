@@ -9,7 +9,7 @@ import numpy as np
 from numba import njit
 
 from ...base.machine import WIDE, copy, eight, turned
-from ..base import Source
+from ..base import BytesSource, Source
 
 PIECE = 1 << 17
 """Bytes that are worked on at once."""
@@ -52,6 +52,12 @@ def drained(stored: Source, size: int, run: Callable[[Any, int, int], tuple[byte
             raise ValueError(f"behind unpacked byte {done:,} stands what no such stream holds")
         if how == ENDED or (not out and not used and at >= stored.size):
             return
+
+
+def tried(coder: Coder) -> None:
+    """Pack and unpack a few bytes, for which kernels are compiled."""
+    stored = b"".join(coder.packed(BytesSource(b"abcabcabc")))
+    assert b"".join(coder.unpacked(BytesSource(stored), 9)) == b"abcabcabc"
 
 
 # These take addresses: an array that is handed on is counted, which takes longer than what they do.

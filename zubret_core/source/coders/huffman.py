@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from ...base.machine import eight, mirrored, put_eight, turned
 from ..base import SliceSource, Source
-from .base import MORE, PIECE, WRONG, drained, take
+from .base import MORE, PIECE, WRONG, drained, take, tried
 
 AT_HAND = 11
 """Bits in which one symbol or two are looked up: such a table stays near the processor."""
@@ -303,3 +303,8 @@ def _pack(data, codes, widths, high_first, state, out):
                 held, count, end = held >> 8, count - 8, end + 1
     state[0], state[1] = held, count
     return end
+
+
+def warm() -> None:
+    """Compile."""
+    tried(Huffman())

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from ...base.machine import WIDE, copy, eight, lowest, mirrored, put_eight, turned
 from ..base import Source
-from .base import ENDED, MORE, PIECE, SPARE, WRONG, bits_from, drained, repeat, take
+from .base import ENDED, MORE, PIECE, SPARE, WRONG, bits_from, drained, repeat, take, tried
 
 DEPTH = 32
 """Earlier places with the same beginning that the packer looks at; none where the match before goes on for long, which is `_LONG` bytes
@@ -529,3 +529,9 @@ def _close_bits(shape, state, out, end):
     to: Any = out.ctypes.data
     _put_bits(to, bit, _of_match(shape.end, shape), 1 + shape.bits, shape.high_first != 0)
     return (bit + 1 + shape.bits + 7) >> 3
+
+
+def warm() -> None:
+    """Compile."""
+    for flags in (1, 0):
+        tried(Lzss(flags=flags, end=0))

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from ...base.machine import put_eight
 from ..base import Source
-from .base import MORE, PIECE, SPARE, drained, take
+from .base import MORE, PIECE, SPARE, drained, take, tried
 
 FORMS = ("top-bit", "signed", "escape", "pairs")
 
@@ -221,3 +221,8 @@ def _pair(value, count, shape, out, end):
 def _zero(out, end):
     out[end] = 0
     return end + 1
+
+
+def warm() -> None:
+    """Compile."""
+    tried(Runs())
