@@ -30,16 +30,6 @@ def lowest(typing, bits):
 
 
 @instruction
-def highest(typing, bits):
-    """How many bits of 64 stand above the highest one that is set; one is."""
-
-    def build(context, builder, signature, arguments):
-        return builder.ctlz(arguments[0], ir.Constant(ir.IntType(1), 1))
-
-    return types.uint64(types.uint64), build
-
-
-@instruction
 def mirrored(typing, bits):
     """64 bits in the other order."""
 
