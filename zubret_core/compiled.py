@@ -14,7 +14,7 @@ from .layout.reading import scan
 from .layout.types import texts
 from .locate import tables
 from .sift import flac, marks
-from .source import locks, sums
+from .source import ends, locks, sums
 from .source.coders import huffman, lzo, lzss, runs
 
 PARTS: tuple[Callable[[], None], ...] = (
@@ -23,7 +23,9 @@ PARTS: tuple[Callable[[], None], ...] = (
     *(part.warm for part in (expression, texts, waveform, edges, limiter, loudness, frames, marks, flac)),
 )
 """Each runs kernels of its own once, which has them compiled, or loaded from the cache: what most games need."""
-SELDOM: tuple[Callable[[], None], ...] = tuple(part.warm for part in (lzss, huffman, runs, lzo, sums, locks, tables))
+SELDOM: tuple[Callable[[], None], ...] = tuple(
+    part.warm for part in (lzss, huffman, runs, lzo, sums, locks, ends, tables)
+)
 """The others, loaded where they are used; the longest first."""
 ALL = SELDOM + PARTS
 """All that is compiled."""

@@ -19,6 +19,7 @@ from tests.support import ROOT, bytes_of, problem_of, source
 from zubret_core.source.coders.huffman import Huffman, canonical, code_lengths
 from zubret_core.source.coders.lzss import Lzss
 from zubret_core.source.coders.runs import Runs
+from zubret_core.source.packing import METHODS
 from zubret_core.source.steps import Chain, Coded, Packed
 
 CLASSIC = Lzss(start=4080, initial=b" ")
@@ -264,6 +265,22 @@ class Coders(SimpleTestCase):
                     self.assertEqual(bytes_of(Chain([Packed("lzo")]).unpacked(source(block), size)), data)
 
         self.assertGreaterEqual(blocks, 6)
+
+    def test_what_an_entry_is_filled_up_with_is_no_part_of_its_stream(self):
+        for method in METHODS:
+            for kind, data in samples().items():
+                stored = bytes_of(Chain([Packed(method)]).packed(source(data)))
+                more = stored if method in ("zstd", "gzip") else b""  # frames, or members, one behind the other
+                for fill in (b"\0", b"\xcc"):
+                    with self.subTest(f"{method}: {kind}, {fill}"):
+                        found = Chain([Packed(method)]).unpacked(
+                            source(stored + more + 61 * fill), len(data) * (2 if more else 1)
+                        )
+                        self.assertEqual(bytes_of(found), data * (2 if more else 1))
+                if method in ("zstd", "lz4-block", "snappy"):
+                    problem_of(self, lambda s=stored, m=method, d=data: bytes_of(
+                        Chain([Packed(m)]).unpacked(source(s + b"another"), len(d))
+                    ))  # fmt: skip
 
     def test_dictionaries(self):
         known = TEXT[:3000]

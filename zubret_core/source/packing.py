@@ -24,6 +24,7 @@ import zstandard
 from ..base import ZubretError, tell
 from .base import BytesSource, Source, SourceFile
 from .coders import lzo
+from .ends import MOST, is_filling, lz4_block, snappy_block, zstd_frames
 
 PIECE = 1 << 20
 """Unpacked bytes given at once."""
@@ -170,7 +171,7 @@ def _streamed(method: str, stored: Source, limit: int) -> Iterator[bytes]:
                 yield out
             if unpacker.eof:
                 behind = (unpacker.unused_data or b"") + next(pieces, b"")
-                if method not in _SEVERAL or not behind.strip(b"\0"):
+                if method not in _SEVERAL or is_filling(behind):
                     return
                 unpacker, data = _UNPACKERS[method](), behind
                 continue
@@ -182,7 +183,7 @@ def _streamed(method: str, stored: Source, limit: int) -> Iterator[bytes]:
 
 def _zstd(method: str, stored: Source, limit: int) -> Iterator[bytes]:
     unpacker = zstandard.ZstdDecompressor(max_window_size=1 << 27)
-    with unpacker.stream_reader(cast(IO[bytes], SourceFile(stored)), read_across_frames=True) as file:
+    with unpacker.stream_reader(cast(IO[bytes], SourceFile(zstd_frames(stored))), read_across_frames=True) as file:
         while piece := file.read(PIECE):
             yield piece
 
@@ -195,7 +196,11 @@ def _lz4_with(stored: Source, limit: int, dictionary: bytes) -> Iterator[bytes]:
     if limit > stored.size * LZ4_RATIO:
         raise ValueError(f"{stored.size:,} bytes can't stand for {limit:,}")
     data = stored.read(0, stored.size)
-    yield from _cut(lz4.block.decompress(data, uncompressed_size=limit, dict=dictionary))
+    try:
+        out = lz4.block.decompress(data, uncompressed_size=limit, dict=dictionary)
+    except lz4.block.LZ4BlockError:
+        out = lz4.block.decompress(lz4_block(data, limit), uncompressed_size=limit, dict=dictionary)
+    yield from _cut(out)
 
 
 def _cut(data: bytes) -> Iterator[bytes]:
@@ -204,7 +209,7 @@ def _cut(data: bytes) -> Iterator[bytes]:
 
 def _brotli(method: str, stored: Source, limit: int) -> Iterator[bytes]:
     unpacker = brotli.Decompressor()
-    for data in stored.chunks():
+    for data in _last_alone(stored):
         while data or not unpacker.can_accept_more_data():
             if out := unpacker.process(data, output_buffer_limit=PIECE):
                 yield out
@@ -217,12 +222,26 @@ def _brotli(method: str, stored: Source, limit: int) -> Iterator[bytes]:
         raise EOFError("the stream is cut short")
 
 
+def _last_alone(stored: Source) -> Iterator[bytes]:
+    """The stored pieces, and the last bytes one by one where they are all the same: the library takes none behind a stream's end."""
+    tail = stored.read(max(0, stored.size - MOST), min(MOST, stored.size))
+    alike = len(tail) - len(tail.rstrip(tail[-1:]))
+    yield from stored.chunks(0, stored.size - alike)
+    for byte in tail[len(tail) - alike :]:
+        yield bytes([byte])
+
+
 def _snappy(method: str, stored: Source, limit: int) -> Iterator[bytes]:
     """A raw Snappy stream: its unpacked size stands in front as a varint."""
     promised = cramjam.snappy.decompress_raw_len(stored.read(0, min(5, stored.size)))
     if promised > limit:
         raise ValueError(f"it promises {promised:,} bytes")
-    yield from _cut(bytes(cramjam.snappy.decompress_raw(stored.read(0, stored.size))))
+    data = stored.read(0, stored.size)
+    try:
+        out = cramjam.snappy.decompress_raw(data)
+    except cramjam.DecompressionError:
+        out = cramjam.snappy.decompress_raw(snappy_block(data, promised))
+    yield from _cut(bytes(out))
 
 
 def _lzo(method: str, stored: Source, limit: int) -> Iterator[bytes]:
@@ -233,7 +252,7 @@ def _lzo(method: str, stored: Source, limit: int) -> Iterator[bytes]:
 def _zstd_with(stored: Source, limit: int, dictionary: bytes) -> Iterator[bytes]:
     known = zstandard.ZstdCompressionDict(dictionary)
     unpacker = zstandard.ZstdDecompressor(dict_data=known, max_window_size=1 << 27)
-    with unpacker.stream_reader(cast(IO[bytes], SourceFile(stored)), read_across_frames=True) as file:
+    with unpacker.stream_reader(cast(IO[bytes], SourceFile(zstd_frames(stored))), read_across_frames=True) as file:
         while piece := file.read(PIECE):
             yield piece
 
