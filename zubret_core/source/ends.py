@@ -7,6 +7,8 @@ description of 2011.
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numba import njit
 
@@ -76,7 +78,7 @@ def _lz4_end(data, size):
     """The place behind the sequence with which there are `size` bytes; all of data where there is none."""
     at, out = 0, 0
     while at < len(data):
-        token = np.int64(data[at])
+        token: Any = np.int64(data[at])
         at, length = _longer(data, at + 1, token >> 4)
         at, out = at + length, out + length
         if out >= size:  # the last sequence is bytes as they are
@@ -89,7 +91,7 @@ def _lz4_end(data, size):
 @njit(cache=True)
 def _longer(data, at, length):
     """(place behind it, length) of a length of which the first four bits are known."""
-    more = 255 if length == 15 else 0
+    more: Any = 255 if length == 15 else 0
     while more == 255 and at < len(data):
         more = np.int64(data[at])
         at, length = at + 1, length + more
@@ -104,11 +106,11 @@ def _snappy_end(data, size):
         at += 1
     at += 1
     while at < len(data) and out < size:
-        tag = np.int64(data[at])
+        tag: Any = np.int64(data[at])
         kind, length = tag & 3, (tag >> 2) + 1
         at += 1
         if kind == 0:
-            extra = max(0, length - 60)
+            extra: Any = max(0, length - 60)
             if extra:
                 length = 1
                 for n in range(min(extra, len(data) - at)):
