@@ -186,6 +186,16 @@ def _symbol(place, bit, high_first, lookup, longest):
 
 
 @njit(forceinline=True)
+def _one(place, bit, to, high_first, lookup, longest):
+    """Write the byte whose code stands at a bit place: (address behind it, bits of its code, 0 where there is none)."""
+    code = _symbol(place, bit, high_first, lookup, longest)
+    if code < 0:
+        return to, np.int64(0)
+    put_eight(to, np.uint64(code >> 4))
+    return to + 1, code & 15
+
+
+@njit(forceinline=True)
 def _begun(place, bit, high_first):
     """(word, at, held) at a bit place behind an address: 64 bits of which `held` are known, the first one highest, and where the next ones
     stand."""
@@ -212,7 +222,7 @@ def _two_places(place, bit, to, lookup, pairs, longest, high_first):
     while 8 * (at - place) - held < middle and 8 * (there - place) - had < end:
         one, at, held = _filled(one, at, held, high_first)
         two, there, had = _filled(two, there, had, high_first)
-        found, this = np.uint64(0), np.uint64(0)
+        found, this, width = np.uint64(0), np.uint64(0), np.int64(1)
         for _ in range(56 // AT_HAND):
             found = np.uint64(pairs[one >> np.uint64(64 - AT_HAND)])
             this = np.uint64(pairs[two >> np.uint64(64 - AT_HAND)])
@@ -223,27 +233,23 @@ def _two_places(place, bit, to, lookup, pairs, longest, high_first):
             to, held = to + np.int64(found >> np.uint64(24)), held - np.int64(found & np.uint64(63))
             other, had = other + np.int64(this >> np.uint64(24)), had - np.int64(this & np.uint64(63))
         if not found:
-            code = _symbol(place, 8 * (at - place) - held, high_first, lookup, longest)
-            if code < 0:
-                break
-            put_eight(to, np.uint64(code >> 4))
-            to, (one, at, held) = to + 1, _begun(place, 8 * (at - place) - held + (code & 15), high_first)
+            to, width = _one(place, 8 * (at - place) - held, to, high_first, lookup, longest)
+            one, at, held = _begun(place, 8 * (at - place) - held + width, high_first)
         if not this:
-            code = _symbol(place, 8 * (there - place) - had, high_first, lookup, longest)
-            if code < 0:
-                break
-            put_eight(other, np.uint64(code >> 4))
-            other, (two, there, had) = other + 1, _begun(place, 8 * (there - place) - had + (code & 15), high_first)
+            other, this_width = _one(place, 8 * (there - place) - had, other, high_first, lookup, longest)
+            two, there, had = _begun(place, 8 * (there - place) - had + this_width, high_first)
+            width = min(width, this_width)
+        if not width:
+            break
     bit = 8 * (at - place) - held
     while bit != middle and ahead < other:
-        code = _symbol(place, min(bit, middle), high_first, lookup, longest)
-        if code < 0:
-            break
         if bit < middle:
-            put_eight(to, np.uint64(code >> 4))
-            to, bit = to + 1, bit + (code & 15)
+            to, width = _one(place, bit, to, high_first, lookup, longest)
+            if not width:
+                break
+            bit += width
         else:
-            middle, ahead = middle + (code & 15), ahead + 1
+            middle, ahead = middle + (_symbol(place, middle, high_first, lookup, longest) & 15), ahead + 1
     if bit != middle:
         return bit, to, False
     take(to, ahead, other - ahead)
