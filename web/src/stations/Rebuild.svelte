@@ -116,7 +116,7 @@
       </label>
     {/if}
     {#if (plans.rows.length || asked) && !planProblem}
-      <div class="flex flex-wrap items-center gap-x-4 gap-y-2">
+      <div class="ml-auto flex flex-wrap items-center gap-x-4 gap-y-2">
         <label class="flex items-center gap-2" title="A shorter stream then leaves no free space behind">
           <input type="checkbox" class="checkbox checkbox-sm" bind:checked={tight} /> lay everything out afresh
         </label>
