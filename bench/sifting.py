@@ -41,7 +41,7 @@ def rows(folder: Path) -> Iterator[Row]:
 
     for title, place in (("noise", noise), ("quiet samples of 16 bits", samples)):
         ours, theirs = partial(look, place), partial(copy, place)
-        row = pairs(f"1 GB of {title} looked through for sounds", ours, "cp to a null device", theirs, 2.0, count=5)
+        row = pairs(f"1 GB of {title} looked through for sounds", ours, "cp to a null device", theirs, 2.0, count=15)
         tracemalloc.start()
         look(place)
         row.note += f"; at most {tracemalloc.get_traced_memory()[1] / 1e6:.1f} MB of Python's memory"

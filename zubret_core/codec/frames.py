@@ -32,20 +32,23 @@ _RATES = (44100, 48000, 32000)
 
 
 def _frames() -> NDArray[np.int64]:
-    """(16 versions and layers * 64 rates of bits and of samples, 5): bytes without padding, rate, samples, layer and kbit/s of a frame; 0
-    bytes where nothing may stand so."""
-    table = np.zeros((16, 64, 5), np.int64)
+    """(16 versions and layers * 64 rates of bits and of samples * 2, with padding or not, 5): bytes, rate, samples, layer and kbit/s of a
+    frame; 0 bytes where nothing may stand so."""
+    table = np.zeros((16, 64, 2, 5), np.int64)
     for version, layer, bits, index in product((0, 2, 3), (1, 2, 3), range(1, 15), range(3)):
         low = version != 3
         kbits = _BIT_RATES[layer - 1 if not low else 3 if layer == 1 else 4][bits]
         rate = _RATES[index] >> (0 if version == 3 else 1 if version == 2 else 2)
         samples = 384 if layer == 1 else 576 if layer == 3 and low else 1152
         length = 12000 * kbits // rate * 4 if layer == 1 else samples // 8 * 1000 * kbits // rate
-        table[version << 2 | 4 - layer, bits << 2 | index] = length, rate, samples, layer, kbits
-    return table.reshape(1024, 5)
+        for padding in (0, 4 if layer == 1 else 1):
+            facts = length + padding, rate, samples, layer, kbits
+            table[version << 2 | 4 - layer, bits << 2 | index, int(padding > 0)] = facts
+    return table.reshape(2048, 5)
 
 
 _FRAMES = _frames()
+_LENGTHS = _FRAMES[:, 0].astype(np.int16)
 ADTS_RATES = (96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350)
 _ADTS_RATES = np.array(ADTS_RATES, np.int64)
 MPEG, ADTS = 0, 1
@@ -76,28 +79,40 @@ class Walk:
 
 
 @njit(cache=True)
+def _row(data, at):
+    """Where _FRAMES tells of a header of MPEG audio."""
+    return (np.int64(data[at + 1]) >> 1 & 15) << 7 | np.int64(data[at + 2]) >> 1
+
+
+@njit(cache=True)
+def frame_length(data, at, kind):
+    """Bytes of the frame whose header may stand at data[at:at + 8], 0 where none can: the quick part of `header`."""
+    second, third = np.int64(data[at + 1]), np.int64(data[at + 2])
+    if data[at] != 0xFF:
+        return 0
+    if kind == ADTS:
+        length = np.int64(data[at + 3] & 3) << 11 | np.int64(data[at + 4]) << 3 | np.int64(data[at + 5]) >> 5
+        shortest = 9 if second & 1 == 0 else 7
+        return length if second & 0xF6 == 0xF0 and third >> 2 & 15 < len(_ADTS_RATES) and length >= shortest else 0
+    return np.int64(_LENGTHS[_row(data, at)]) if second & 0xE0 == 0xE0 else 0
+
+
+@njit(cache=True)
 def header(data, at, kind, out):
     """Whether a frame's header stands at data[at:at + 8]; out: bytes of the frame, rate, channels, samples, layer, kbit/s."""
-    if data[at] != 0xFF:
+    length, third, fourth = frame_length(data, at, kind), np.int64(data[at + 2]), np.int64(data[at + 3])
+    if length == 0:
         return False
-    second, third, fourth = np.int64(data[at + 1]), np.int64(data[at + 2]), np.int64(data[at + 3])
+    out[0] = length
     if kind == ADTS:
-        index = third >> 2 & 15
-        if second & 0xF6 != 0xF0 or index >= len(_ADTS_RATES):
-            return False
-        length = (fourth & 3) << 11 | np.int64(data[at + 4]) << 3 | np.int64(data[at + 5]) >> 5
-        channels = (third & 1) << 2 | fourth >> 6
-        blocks = np.int64(data[at + 6]) & 3
-        out[0], out[1], out[2] = length, _ADTS_RATES[index], 8 if channels == 7 else channels
+        channels, blocks = (third & 1) << 2 | fourth >> 6, np.int64(data[at + 6]) & 3
+        out[1], out[2] = _ADTS_RATES[third >> 2 & 15], 8 if channels == 7 else channels
         out[3], out[4], out[5] = 1024 * (blocks + 1), 4, 0
-        return length >= (9 if second & 1 == 0 else 7) and channels > 0
-    row, padding = (second >> 1 & 15) << 6 | third >> 2, third >> 1 & 1
-    if second & 0xE0 != 0xE0 or _FRAMES[row, 0] == 0 or fourth & 3 == 2:
-        return False
-    out[0] = _FRAMES[row, 0] + (4 * padding if _FRAMES[row, 3] == 1 else padding)
+        return channels > 0
+    row = _row(data, at)
     out[1], out[2], out[3] = _FRAMES[row, 1], 1 if fourth >> 6 == 3 else 2, _FRAMES[row, 2]
     out[4], out[5] = _FRAMES[row, 3], _FRAMES[row, 4]
-    return True
+    return fourth & 3 != 2
 
 
 @njit(cache=True)

@@ -20,7 +20,7 @@ from ..source import SliceSource, Source
 from .kinds import VALID
 from .marks import Window
 
-WINDOW = 1 << 19
+WINDOW = 1 << 18
 """Bytes that are looked at together: what was read is still near the processor then."""
 SEEN_AHEAD = 1 << 14
 """Bytes behind a window that are at hand with it, for eight frames of MPEG audio of 1,729 bytes at most."""

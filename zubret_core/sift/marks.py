@@ -12,7 +12,7 @@ from numba import njit, types
 from numba.core import cgutils
 
 from ..base.machine import instruction, lowest
-from ..codec.frames import ADTS, FOLLOW, MPEG, alike, header
+from ..codec.frames import ADTS, FOLLOW, MPEG, alike, frame_length
 from ..source import BytesSource, Source
 
 MARKS: dict[bytes, tuple[str, int]] = {
@@ -34,6 +34,10 @@ MOST = 3 * CHUNK
 """Candidates that are told at once; a place has two at most."""
 AHEAD = 16
 """Bytes behind a place that are looked at, at least; frames behind the first are looked at where they are at hand."""
+PAGE = 1 << 12
+"""The memory of a window begins at a multiple of so many bytes, where copying to it and loading from it are fastest."""
+SOON = 1 << 10
+"""Bytes from those that are tested to those that the processor is told to fetch into its nearest cache."""
 LOOKUPS = (
     ("+avx2", "llvm.x86.avx2.pshuf.b", 32),
     ("+ssse3", "llvm.x86.ssse3.pshuf.b.128", 16),
@@ -59,9 +63,15 @@ def _hashed() -> tuple[int, np.ndarray, np.ndarray]:
 
 
 _FACTOR, _WORDS, _WHICH = _hashed()
-_SECOND = (_BYTES >= 0xE0) & (_BYTES >> 3 & 3 != 1) & (_BYTES >> 1 & 3 != 0) | (_BYTES & 0xF6 == 0xF0) << 1
-_THIRD = (_BYTES >> 4 != 0) & (_BYTES >> 4 != 15) & (_BYTES >> 2 & 3 != 3) | (_BYTES >> 2 & 15 < 13) << 1
-"""Whether the second and the third byte of a header may be those of MPEG audio (1) or ADTS (2)."""
+
+
+def _may(mpeg: np.ndarray, adts: np.ndarray) -> np.ndarray:
+    """Whether bytes may be of a header of MPEG audio (1) or ADTS (2)."""
+    return mpeg.astype(np.uint8) | adts.astype(np.uint8) << 1
+
+
+_SECOND = _may((_BYTES >= 0xE0) & (_BYTES >> 3 & 3 != 1) & (_BYTES >> 1 & 3 != 0), _BYTES & 0xF6 == 0xF0)
+_THIRD = _may((_BYTES >> 4 != 0) & (_BYTES >> 4 != 15) & (_BYTES >> 2 & 3 != 3), _BYTES >> 2 & 15 < 13)
 
 
 def _beginnings() -> list[list[set[int]]]:
@@ -132,6 +142,10 @@ def _tested(typing, data, at):
                 found = builder.insert_element(found, entry, n)
             return found
 
+        soon, number = builder.gep(array.data, [builder.add(arguments[1], ir.Constant(place, SOON))]), ir.IntType(32)
+        told = ir.FunctionType(ir.VoidType(), [soon.type, number, number, number])
+        fetch = cgutils.get_or_insert_function(builder.module, told, "llvm.prefetch.p0i8")
+        builder.call(fetch, [soon, *(ir.Constant(number, n) for n in (0, 3, 1))])  # to read, near, data
         bits = ir.Constant(place, 0)
         for begin in range(0, LANES, width):
             sets = each([255])
@@ -148,18 +162,17 @@ def _tested(typing, data, at):
 
 
 @njit(inline="always")
-def _chain(data, at, kind, facts):
+def _chain(data, at, kind):
     """Whether a header of a frame stands at a place, and as many behind it as are at hand, FOLLOW at most."""
-    if not header(data, at, kind, facts):
-        return False
-    there, layer = at + facts[0], facts[4]
+    length, there, layer = frame_length(data, at, kind), at, 4 - (data[at + 1] >> 1 & 3)
     for _ in range(1, FOLLOW):
-        if there + 8 > len(data):
+        there += length
+        if length == 0 or there + 8 > len(data):
             break
-        if not (header(data, there, kind, facts) and alike(data, at, there, kind, layer)):
+        if data[there] != 0xFF or not alike(data, at, there, kind, layer):
             return False
-        there += facts[0]
-    return True
+        length = frame_length(data, there, kind)
+    return length != 0
 
 
 @njit(cache=True, nogil=True)
@@ -178,7 +191,7 @@ def _near(data, begin, end, near):
 @njit(cache=True, nogil=True)
 def _look(data, begin, end, near, places, kinds):
     """Places in data[begin:end] at which something may begin: (how many, up to where it was looked)."""
-    count, facts = 0, np.zeros(6, np.int64)
+    count = 0
     while begin < end and count + 2 * CHUNK <= len(places):
         until = min(end, begin + CHUNK)
         for at in near[: _near(data, begin, until, near)]:
@@ -187,7 +200,7 @@ def _look(data, begin, end, near, places, kinds):
             if data[at] == 0xFF:
                 may = _SECOND[data[at + np.uint64(1)]] & _THIRD[data[at + np.uint64(2)]]
                 for kind in (MPEG, ADTS):
-                    if may >> kind & 1 and _chain(data, np.int64(at), kind, facts):
+                    if may >> kind & 1 and _chain(data, np.int64(at), kind):
                         places[count], kinds[count] = at, FRAMED + kind
                         count += 1
                 continue
@@ -209,7 +222,8 @@ class Window:
     def __init__(self, source: Source, size: int):
         self.source, self.at, self.length = source, 0, 0
         self._size = min(size, source.size)
-        self._bytes = memoryview(bytearray(self._size + LANES + AHEAD))
+        memory = np.zeros(self._size + LANES + AHEAD + PAGE, np.uint8)
+        self._bytes = memory[-memory.ctypes.data % PAGE :].data
         self._view: Any = np.frombuffer(self._bytes.toreadonly(), np.uint8)
         self._near = np.empty(CHUNK + LANES, np.uint64)
         self._places, self._kinds = np.empty((2, MOST), np.int64)
