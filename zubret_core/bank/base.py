@@ -24,6 +24,9 @@ class Payloads(Protocol):
     def slot(self, ordinal: int) -> int:
         """Bytes that a replacement may take without anything moving."""
 
+    def told(self, ordinal: int, format: Format) -> Format:
+        """A stream's format as its bank would tell it of a replacement that has one."""
+
 
 SAID = ("label", "gain", "priority")
 """What a bank may say of a stream that nothing else depends on: a text for people, how loud it is played in thousandths, a number."""
@@ -72,6 +75,10 @@ class Stream:
         """Bytes that a replacement may take without anything moving."""
         return self.payloads.slot(self.ordinal)
 
+    def told(self, format: Format) -> Format:
+        """The format of a replacement as its bank would tell it: longer, where only stored bytes say how long it is and these hold more."""
+        return self.payloads.told(self.ordinal, format)
+
     def decode(self, start: int, frames: int) -> NDArray:
         """Frames [start, start + frames) as (frames, channels)."""
         return codec_of(self.format).decode(self.payload, self.format, start, frames)
@@ -90,6 +97,10 @@ class OnePayload:
     def slot(self, ordinal: int) -> int:
         """As many as there are."""
         return self.source.size
+
+    def told(self, ordinal: int, format: Format) -> Format:
+        """Files say how long they are."""
+        return format
 
 
 @dataclass(frozen=True)
@@ -123,6 +134,10 @@ class Bank(ABC):
     def unpacked(self, part: str) -> Source:
         """The unpacked bytes of a part that is packed by itself; * is the whole file."""
         return self.source
+
+    def is_filled(self, ordinal: int, size: int) -> bool:
+        """Whether behind the first `size` bytes of a stream stands nothing but what fills them up, to a size that can be told."""
+        return False
 
     @abstractmethod
     def segments(self) -> list[Segment]:

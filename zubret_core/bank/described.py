@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
-from ..base import Format, Loop, ZubretError
+from ..base import Format, Loop, ZubretError, once
 from ..base.format import frozen
 from ..codec import codec_of
 from ..codec.base import Codec, frames_held
 from ..layout import Document, Layout, NewItem, read_layout, rebuild
 from ..layout.checks.extents import extents_of, segments_of
+from ..layout.checks.told import Told
 from ..layout.document import Siblings
 from ..layout.document.chains import Keys
 from ..layout.language.codecs import CodecModel, name_of, spec_of
@@ -42,10 +43,29 @@ class _Described:
 
     def payload(self, ordinal: int) -> Source:
         document = self.document
-        sizes, packed = document.column("size"), document.payload(ordinal)
-        payload = document.chain(ordinal).unpacked(packed, packed.size if sizes is None else sizes[ordinal])
+        sizes, stored, chain = document.column("size"), document.payload(ordinal), document.chain(ordinal)
+        size = stored.size if sizes is None else sizes[ordinal]
+        if stored.size > size and chain.keeps_places:
+            stored = self.told_sizes.without(ordinal, stored, size)
+        payload = chain.unpacked(stored, size)
         payload.name = self.named(ordinal)
         return payload
+
+    @once
+    def told_sizes(self) -> Told:
+        """Which stored sizes the streams may have."""
+        return Told(self.document)
+
+    def told(self, ordinal: int, format: Format) -> Format:
+        document, codec = self.document, codec_of(format)
+        if codec.asks(format) or document.column("size") is not None or document.column("cut") is not None:
+            return format
+        frames, size = document.column("frames"), codec.stored_size(format)
+        if size is None or (frames is not None and frames[ordinal] is not None):
+            return format
+        heads = document.column("head")
+        head = len(heads[ordinal] or b"") if heads else 0
+        return format.with_(frames=frames_held(codec, format, self.told_sizes.size(ordinal, size - head) + head))
 
     def named(self, ordinal: int) -> str:
         """A stream as people call it."""
@@ -139,12 +159,24 @@ class DescribedBank(Bank):
         return {n: tuple(m for m in items if m != n) for items in spans.values() for n in items if len(items) > 1}
 
     def rebuild(self, changes: Mapping[int, NewStream], *, anew: bool | Collection[str] = False) -> Built:
-        codecs, cuts = self.layout.codecs, self.document.column("cut") is not None
-        items = {
-            n: _item(new, self.document.chain(n, new.payload.size).packed(new.payload), codecs, cuts)
-            for n, new in changes.items()
-        }
-        return rebuild(self.document, items, anew=anew)
+        return rebuild(self.document, {n: self._item(n, new) for n, new in changes.items()}, anew=anew)
+
+    def _item(self, n: int, new: NewStream) -> NewItem:
+        document, heads = self.document, self.document.column("head")
+        chain = document.chain(n, new.payload.size)
+        packed = chain.packed(new.payload)
+        filled = self._payloads.told_sizes.filled(n, packed, len(heads[n] or b"") if heads else 0)
+        if document.column("size") is None and not chain:
+            new = NewStream(filled, new.format)
+        return _item(new, filled, self.layout.codecs, document.column("cut") is not None)
+
+    def is_filled(self, ordinal: int, size: int) -> bool:
+        chain = self.document.chain(ordinal)
+        return (
+            self.document.column("size") is None
+            and chain.keeps_places
+            and self._payloads.told_sizes.is_filled(ordinal, size)
+        )
 
     def spans(self) -> Sequence[tuple[str, int, int]] | None:
         document = self.document

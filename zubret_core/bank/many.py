@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base import ZubretError
+from ..base import Format, ZubretError
 from ..codec import codec_of
 from ..codec.base import frames_held
 from ..layout import Layout
@@ -40,6 +40,9 @@ class _Opens:
 
     def slot(self, ordinal: int) -> int:
         return self.open().streams[ordinal].slot
+
+    def told(self, ordinal: int, format: Format) -> Format:
+        return self.open().streams[ordinal].told(format)
 
 
 def survey_many(

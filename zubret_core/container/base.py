@@ -155,6 +155,10 @@ class Container(ABC):
     def is_plain(self, index: int) -> bool:
         """Whether an entry's content stands in the file as it is."""
 
+    def is_filled(self, index: int, size: int) -> bool:
+        """Whether behind the first `size` bytes of an entry stands nothing but what fills them up, to a size that can be told."""
+        return False
+
     def weight(self) -> int:
         """Bytes of memory that it takes while it is open, roughly."""
         return (1 << 20) + 600 * len(self.entries)

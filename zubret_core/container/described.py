@@ -10,6 +10,7 @@ from ..base import ZubretError, collector_paused, once
 from ..layout import Document, Layout, NewItem, read_layout, rebuild
 from ..layout.checks.extents import index_pieces, segments_of
 from ..layout.checks.sums import check_item, crc32s, verify
+from ..layout.checks.told import Told
 from ..layout.document.chains import Keys
 from ..layout.language.expression import compiled
 from ..layout.language.steps import all_steps, numbers_of
@@ -57,15 +58,25 @@ class DescribedArchive(Container):
         )
 
     def open(self, index: int, cache: DiskCache | None = None, key: str = "") -> Source:
-        return self.document.chain(index).unpacked(
-            self.document.payload(index), self.entries[index].size, cache=cache, key=key
-        )
+        chain, stored, size = self.document.chain(index), self.document.payload(index), self.entries[index].size
+        if stored.size > size and chain.keeps_places:
+            stored = self.told.without(index, stored, size)
+        return chain.unpacked(stored, size, cache=cache, key=key)
+
+    @once
+    def told(self) -> Told:
+        """Which stored sizes its entries may have."""
+        return Told(self.document)
+
+    def is_filled(self, index: int, size: int) -> bool:
+        has_size = self.document.as_read("size") is not None
+        return not has_size and self.document.chain(index).keeps_places and self.told.is_filled(index, size)
 
     def data(self, index: int) -> bytes:
         """The unpacked bytes of a small entry, without a source around them."""
         entry = self.entries[index]
         chain = self.document.chain(index)
-        if (not chain and entry.size != entry.stored) or self.document.scattered:
+        if (chain.keeps_places and entry.size != entry.stored) or self.document.scattered:
             source = self.open(index)
             return source.read(0, source.size)
         stored = self.document.file_named(entry.file).read(entry.at, entry.stored)
@@ -120,10 +131,13 @@ class DescribedArchive(Container):
     def _packed(self, index: int, new: Source, path: str = "") -> NewItem:
         """New unpacked bytes as the entry stores them, by its own method."""
         stored = self.document.payload(index)
-        payload = self.document.chain(index, new.size, path).packed(new, stored, self._cache)
+        chain, heads = self.document.chain(index, new.size, path), self.document.column("head")
+        payload = chain.packed(new, stored, self._cache)
         if self.layout.payload.plain == "equal" and payload.size >= new.size:
             payload = new  # as many bytes as it unpacks to, or more, would be taken for plain, or are of no use
-        return NewItem(payload, {"size": new.size}, new, path)
+        filled = self.told.filled(index, payload, len(heads[index] or b"") if heads else 0)
+        has_size = self.document.as_read("size") is not None
+        return NewItem(filled, {"size": new.size}, new if has_size or chain else filled, path)
 
     def _checked(self, changes: Mapping[int, Source], added: bool) -> None:
         """An error where a change would make other entries unreadable, or a new entry its own."""

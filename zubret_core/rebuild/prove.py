@@ -12,7 +12,7 @@ from __future__ import annotations
 import json
 import sys
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict
 from functools import partial
 from pathlib import Path
@@ -28,6 +28,7 @@ from ..codec import codec_of
 from ..container import Container, GameFolder, LaidOver
 from ..layout import load_layout, read_layout, shipped_layouts
 from ..layout.checks.sums import sum_is, sums_of
+from ..layout.checks.told import is_given
 from ..layout.loading.reuse import others_among
 from ..layout.writing.points import points_by_rule, stored_points
 from ..locate import Known, Spot, kind_of
@@ -111,6 +112,12 @@ class _FileProof:
     def point(self, label: str, wanted: object, found: object, ok: bool | None = None) -> None:
         good = wanted == found if ok is None else ok
         self.points.append(ProofPoint(self.path, label, str(wanted), str(found), good))
+
+    def _given(self, label: str, words: str, given: Source, found: Source, is_filled: Callable[[int], bool]) -> None:
+        """A point on what was given: it is there as it was, maybe filled up to a size that can be told."""
+        equal, more = is_given(given, found, is_filled), found.size - given.size
+        told = f"{words}, and {spaced(more)} B that fill it up" if more > 0 else words
+        self.point(label, words, told if equal else "different", equal)
 
     def run(self) -> None:
         with self.new_game.open(self.path) as new:
@@ -281,8 +288,7 @@ class _FileProof:
         for f in here:
             n = next(new_places) if f.index is None else place[f.index]
             with FileSource(f.content) as given:
-                equal = same_bytes(given, b.open(n))
-            self.point(f"{prefix}{b.label(n)}: bytes", "as given", "as given" if equal else "different")
+                self._given(f"{prefix}{b.label(n)}: bytes", "as given", given, b.open(n), partial(b.is_filled, n))
         b.verify()
         for index in sorted(touched):
             within = [s for s in swaps if s.entries[depth][1] == index]
@@ -414,8 +420,8 @@ class _FileProof:
         ):
             self.point(f"{label}: {what}", shown(wanted), shown(found))
         with FileSource(swap.payload) as payload:
-            equal = same_bytes(payload, stream.payload)
-            self.point(f"{label}: stored bytes", "as prepared", "as prepared" if equal else "different")
+            is_filled = partial(bank.is_filled, swap.ordinal)
+            self._given(f"{label}: stored bytes", "as prepared", payload, stream.payload, is_filled)
             prepared = partial(codec_of(wanted).decode, payload, wanted)
             alike = found.frames == wanted.frames and _alike(prepared, stream.decode, found.frames)
         ratio = "no loss" if swap.snr_db == float("inf") else f"{swap.snr_db:.1f} dB SNR"

@@ -215,6 +215,11 @@ class Chain:
     def __bool__(self) -> bool:
         return bool(self.steps)
 
+    @property
+    def keeps_places(self) -> bool:
+        """Whether every byte keeps its place."""
+        return all(step.view for step in self.steps)
+
     def unpacked(
         self, stored: Source, size: int, *, exact: bool = True, cache: DiskCache | None = None, key: str = ""
     ) -> Source:

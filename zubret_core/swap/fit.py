@@ -120,7 +120,7 @@ def fit_report(
     it is encoded."""
     want = original.format
     try:
-        target = target_of(want, info, how)
+        target = target_of(want, info, how, original.told)
     except ZubretError as e:
         key = e.field or "loop"
         point = FitPoint(key, LABELS.get(key, key), "", "", BLOCKS, f"{e.what} {e.next}")
@@ -228,10 +228,14 @@ def _length(original: Stream, target: Target, info: AudioInfo, how: Treatment) -
     want, new = original.format, target.format
     old_text, new_text = clock(want.frames, want.rate), clock(new.frames, new.rate)
     done = ""
-    if how.length == "end" and target.behind:
-        done = f"{clock(abs(target.behind), new.rate)} {'of silence behind it' if target.behind > 0 else 'cut off its end'}"
+    behind = target.behind - target.filled
+    if how.length == "end" and behind:
+        done = f"{clock(abs(behind), new.rate)} {'of silence behind it' if behind > 0 else 'cut off its end'}"
     elif target.tempo != 1:
         done = f"played {target.tempo:.3f} times as fast"
+    if target.filled:
+        why = "this bank tells lengths in steps only"
+        done = f"{done + ', and ' if done else ''}{spaced(target.filled)} frames of silence behind it: {why}"
     if "length" not in original.keeps:
         return FitPoint("length", "length", old_text, new_text, FITS, done or "any length is allowed here")
     surplus = new.frames - round(want.frames * new.rate / want.rate)

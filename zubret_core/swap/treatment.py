@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import asdict, dataclass, fields
 from typing import Any
 
@@ -183,8 +184,8 @@ class Target:
 
     timeline: the frames of the file that are heard; loop: inside them, before resampling; matrix: the weights of the mix, where
     they are not the usual ones; tempo: how many times as fast that is played then; format: of the stream to be stored; pad, cut: frames put before or cut from the head; behind: frames of
-    silence put behind the end (below 0: frames cut from it); off_grid: frames by which the loop start misses a block edge, 0
-    when it does not.
+    silence put behind the end (below 0: frames cut from it); filled: how many of these the bank needs, up to a length that it can
+    tell; off_grid: frames by which the loop start misses a block edge, 0 when it does not.
     """
 
     timeline: Timeline
@@ -195,6 +196,7 @@ class Target:
     pad: int
     cut: int
     behind: int
+    filled: int
     off_grid: int
 
     def in_file(self, frame: int, rate: int) -> int:
@@ -203,8 +205,11 @@ class Target:
         return self.timeline.in_file(min(max(before, 0), self.timeline.frames))
 
 
-def target_of(original: Format, info: AudioInfo, how: Treatment) -> Target:
-    """The stream that a file becomes under a treatment; ZubretError, with the step as its field, where it can't."""
+def target_of(
+    original: Format, info: AudioInfo, how: Treatment, told: Callable[[Format], Format] = lambda format: format
+) -> Target:
+    """The stream that a file becomes under a treatment; ZubretError, with the step as its field, where it can't. told: a format as the
+    bank tells it."""
     start, end = how.used(info)
     loop = how.loop_of(info, original)
     if loop and not start <= loop.start < loop.end <= end:
@@ -245,9 +250,10 @@ def target_of(original: Format, info: AudioInfo, how: Treatment) -> Target:
             new = carried(Loop(other.start - start, other.end - start), info.rate, out_rate)
             more.append(Loop(new.start + pad - cut, new.end + pad - cut))
     fitting = tuple(loop for loop in more if 0 <= loop.start < loop.end <= length + behind)
-    format = original.with_(rate=out_rate, channels=out_channels, frames=length + behind, loop=new_loop, more=fitting)
-    matrix = how.matrix if how.mix else None
-    return Target(timeline, part_loop, matrix, tempo, format, pad, cut, behind, 0 if pad or cut else off)
+    frames = told(original.with_(frames=length + behind, loop=None)).frames
+    filled, off, matrix = frames - length - behind, 0 if pad or cut else off, how.matrix if how.mix else None
+    format = original.with_(rate=out_rate, channels=out_channels, frames=frames, loop=new_loop, more=fitting)
+    return Target(timeline, part_loop, matrix, tempo, format, pad, cut, behind + filled, filled, off)
 
 
 def _timeline(info: AudioInfo, how: Treatment, start: int, end: int, loop: Loop | None) -> Timeline:

@@ -231,7 +231,7 @@ def _regions(document: Document, name: str) -> Iterator[Extent]:
         if instance.file != name:
             continue
         if instance.body is None:
-            grid = _region_grid(document, instance)
+            grid = region_grid(document, instance)
             follows = instance.region.after is not None or _turns(document, instance)
             yield Extent(instance.at, instance.stored, instance, grid=grid, fill=fill, follows=follows)
             continue
@@ -244,7 +244,7 @@ def _regions(document: Document, name: str) -> Iterator[Extent]:
             yield Extent(at, length, instance, n, grid=grid, fill=body.fill, follows=n > 0 or trails)
 
 
-def _region_grid(document: Document, instance: Instance) -> Grid:
+def region_grid(document: Document, instance: Instance) -> Grid:
     """Where a region may stand: on its alignment, and where the field that says its place can store it."""
     grid = Grid(instance.region.align)
     for other, slot, row in telling(document, instance):

@@ -190,7 +190,7 @@ class _Rebuild:
     def _packed(self, instance: Instance, content: Source) -> Source:
         """A region's bytes as the file holds them. Packed ones that are as they were are not packed again."""
         old = SliceSource(self.document.file_named(instance.file), instance.at, instance.stored)
-        if not all(s.view for s in instance.chain.steps) and same_bytes(content, instance.content):
+        if not instance.chain.keeps_places and same_bytes(content, instance.content):
             return old
         packed = instance.chain.packed(content, old)
         return BytesSource(packed.read(0, packed.size), instance.name)

@@ -1,0 +1,186 @@
+"""Sizes that can't all be told: in sectors, up to where the next payload begins, or in whole blocks where nothing says a length. The
+files are made by plain `struct`."""
+
+import shutil
+import struct
+import tempfile
+import zlib
+from itertools import product
+from pathlib import Path
+
+import numpy as np
+from django.test import SimpleTestCase
+
+from tests.support import bytes_of, edited, noise, peaking, source, wav_file
+from zubret_core.audio import look_through
+from zubret_core.bank import DescribedBank
+from zubret_core.bank.trial import check
+from zubret_core.base import Format, ZubretError
+from zubret_core.codec import codec_of
+from zubret_core.container import DescribedArchive, GameFolder
+from zubret_core.layout import load_layout
+from zubret_core.locate import Known, Locator
+from zubret_core.rebuild import EntryFile, StreamSwap, plan_rebuild, write_plan
+from zubret_core.rebuild.expected import expectation
+from zubret_core.rebuild.prove import prove
+from zubret_core.source import FileSource
+from zubret_core.swap import Treatment, fit_report, prepare
+
+SECTOR = 64
+FILL = {"archive": b"\x77", "bank": b"\0"}
+LAYOUT = """
+zubret: 1
+id: told
+describes: {kind}
+recognise: [{{at: 0, bytes: "54 4f"}}]
+{given}
+regions:
+  - name: head
+    at: 0
+    fields: [{{name: mark, type: bytes, length: 2}}, {{name: count, type: u16, means: {many}.count}}]
+  - name: table
+    after: head
+    repeat: head.count
+    fields:
+      - {{name: id, type: u16, means: {one}.id}}
+      - {{name: at, type: u16, means: {one}.at, unit: 64}}
+{fields}
+payload: {{align: 64, fill: "{fill}"{payload}}}
+end: {{align: 64, fill: "{fill}"}}
+"""
+SECTORS = ("H", "{{name: sectors, type: u16, means: {one}.stored, unit: 64}}", "")
+END = ("H", "{{name: end, type: u16, means: {one}.end, unit: 64}}", "")
+NEXT = ("", "", ", sizes: next")
+EXACT = ("H", "{{name: stored, type: u16, means: {one}.stored}}", "")
+
+
+def described(kind: str, size: tuple, more: str, *, given: str = "", packed: str = "") -> str:
+    one = {"archive": "entry", "bank": "stream"}[kind]
+    many = {"archive": "entries", "bank": "streams"}[kind]
+    fields = "\n".join(f"      - {text.format(one=one)}" for text in (size[1], more) if text)
+    return LAYOUT.format(
+        kind=kind, one=one, many=many, fields=fields, given=given, payload=size[2] + packed, fill=FILL[kind].hex()
+    )
+
+
+def made(kind: str, size: tuple, payloads: list[bytes], exact: list[int]) -> bytes:
+    """A file of such a layout. exact: what else each record says, none where it is empty."""
+    data, at = b"TO" + struct.pack("<H", len(payloads)), 1
+    for n, payload in enumerate(payloads):
+        sectors = -(-len(payload) // SECTOR)
+        told = {SECTORS: sectors, END: at + sectors, EXACT: len(payload)}.get(size)
+        data += struct.pack("<HH", n, at) + (struct.pack("<H", told) if told else b"")
+        data += struct.pack("<H", exact[n]) if exact else b""
+        at += sectors
+    filled = (p.ljust(-(-len(p) // SECTOR) * SECTOR, FILL[kind]) for p in payloads)
+    return data.ljust(SECTOR, FILL[kind]) + b"".join(filled)
+
+
+def places(data: bytes) -> list[int]:
+    """Where the payloads of such a file begin."""
+    count, first = struct.unpack_from("<H", data, 2)[0], 4
+    width = (data.index(b"\x77\x77", first) - first) // count
+    return [struct.unpack_from("<H", data, first + n * width + 2)[0] * SECTOR for n in range(count)]
+
+
+class ToldSizes(SimpleTestCase):
+    CONTENTS = [b"first " * 9, b"second" * 30 + b"!", b"last"]
+
+    def setUp(self):
+        self.folder = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, self.folder)
+
+    def proved(self, text: str, data: bytes, swaps: tuple = (), files: tuple = (), damage: bool = False) -> bytes:
+        """A game's one file rebuilt; all of it is proved, and with damage that no changed byte stays green."""
+        root, out = self.folder / "game", self.folder / "out"
+        root.mkdir(exist_ok=True)
+        (root / "x.bin").write_bytes(data)
+        game = GameFolder(root)
+        shutil.rmtree(out, ignore_errors=True)
+
+        plans = plan_rebuild(game, list(swaps), files=list(files), known=Known([load_layout(text)]))
+        write_plan(plans, out)
+        expected = expectation(game, out, plans, [text], {})
+        self.assertEqual([(p.label, p.found) for p in prove(expected) if not p.ok], [])
+        good = (out / "x.bin").read_bytes()
+        for at in range(0, len(good), 29) if damage else ():
+            (out / "x.bin").write_bytes(edited(good, at, "<B", good[at] ^ 1))
+            try:
+                green = all(p.ok for p in prove(expected))
+            except ZubretError:
+                continue
+            self.assertFalse(green, at)
+        return good
+
+    def test_entries_are_filled_up_and_what_is_in_them_is_what_was_given(self):
+        exact = "{{name: size, type: u16, means: {one}.size}}"
+        for size, with_size, packing in product(
+            (SECTORS, END, NEXT), (False, True), ("", "zlib", "{by: xor, bytes: '05'}")
+        ):
+            if packing == "zlib" and not with_size:
+                continue
+            pack = {"": bytes, "zlib": zlib.compress}.get(packing, lambda c: bytes(b ^ 5 for b in c))
+            text = described(
+                "archive", size, exact if with_size else "", packed=f", packed: [{packing}]" if packing else ""
+            )
+            data = made(
+                "archive", size, [pack(c) for c in self.CONTENTS], [len(c) for c in self.CONTENTS] if with_size else []
+            )
+            with self.subTest(size=size[1] or "next", with_size=with_size, packing=packing):
+                self.assertTrue(check(load_layout(text), source(data)).ok)
+                for n, new in ((0, b"longer than it was " * 9), (1, b"short"), (2, b"at the end" * 20)):
+                    (self.folder / "new").write_bytes(new)
+                    there = self.proved(text, data, files=(EntryFile("x.bin", str(n), n, self.folder / "new"),),
+                                        damage=n == 0 and not packing)  # fmt: skip
+                    wanted = [new if k == n else c for k, c in enumerate(self.CONTENTS)]
+                    stored = [pack(c) for c in wanted]
+                    self.assertEqual(
+                        [there[at : at + len(c)] for at, c in zip(places(there), stored, strict=True)], stored
+                    )
+                    # Laid anew it is the file that those who made the first one would have made.
+                    laid = DescribedArchive(load_layout(text), source(data)).rebuild({n: source(new)}, anew=True)
+                    sizes = [len(c) for c in wanted] if with_size else []
+                    self.assertEqual(bytes_of(laid.source), made("archive", size, stored, sizes))
+                    archive = DescribedArchive(load_layout(text), source(there))
+                    found = bytes_of(archive.open(n))
+                    if with_size:
+                        self.assertEqual(found, new)
+                    else:
+                        self.assertEqual((found[: len(new)], len(found)), (new, -(-len(new) // SECTOR) * SECTOR))
+
+    def test_a_stream_is_as_long_as_its_bank_can_tell(self):
+        frames = "{{name: frames, type: u16, means: {one}.frames}}"
+        for codec, size, with_frames in product(("pcm16", "ima-adpcm"), (SECTORS, END, NEXT, EXACT), (False, True)):
+            block = 12 if codec == "ima-adpcm" else 0
+            form = Format(codec, 8000, 1, 1, None, block)
+            made_of = {
+                n: bytes(codec_of(form).encode(noise(n, 1, seed=n), form.with_(frames=n))) for n in (77, 200, 150)
+            }
+            given = f"given: {{stream.codec: {codec}, stream.rate: 8000" + (
+                f", stream.block_size: {block}}}" if block else "}"
+            )
+            text = described("bank", size, frames if with_frames else "", given=given)
+            data = made("bank", size, list(made_of.values()), list(made_of) if with_frames else [])
+            with self.subTest(codec=codec, size=size[1] or "next", with_frames=with_frames):
+                self.assertTrue(check(load_layout(text), source(data)).ok)
+                stream = DescribedBank(load_layout(text), source(data)).streams[1]
+                pcm = noise(333, 1, seed=3)
+                file = FileSource(wav_file(self.folder / "new.wav", pcm, 8000))
+                info = look_through(file)
+                report = fit_report(stream, peaking(-3.0), info, Treatment())
+                result = prepare(stream, file, info, Treatment(), report)
+                stored = -(-333 // 17) * 12 if block else 666
+                stored = stored if size == EXACT else -(-stored // SECTOR) * SECTOR
+                told = 333 if with_frames else stored // 12 * 17 if block else stored // 2
+                self.assertEqual(result.format.frames, told)
+                length = next(p for p in report.points if p.key == "length")
+                self.assertEqual("in steps only" in length.action, told > 333)
+                (self.folder / "new").write_bytes(bytes_of(result.payload))
+                swap = StreamSwap(
+                    Locator("x.bin", (("x.bin", 0),), "", 1), self.folder / "new", result.format, result.snr_db
+                )
+                there = self.proved(text, data, swaps=(swap,), damage=size is NEXT)
+                heard = DescribedBank(load_layout(text), source(there)).streams[1]
+                self.assertEqual(heard.format.frames, told)
+                if not block:
+                    np.testing.assert_array_equal(heard.decode(0, told), np.pad(pcm, ((0, told - 333), (0, 0))))
