@@ -11,11 +11,11 @@ from pathlib import Path
 import numpy as np
 from django.test import SimpleTestCase
 
-from tests.support import bytes_of, edited, noise, peaking, source, wav_file
+from tests.support import bytes_of, edited, noise, peaking, problem_of, source, wav_file
 from zubret_core.audio import look_through
-from zubret_core.bank import DescribedBank
+from zubret_core.bank import DescribedBank, NewStream
 from zubret_core.bank.trial import check
-from zubret_core.base import Format, ZubretError
+from zubret_core.base import Format, Loop, ZubretError
 from zubret_core.codec import codec_of
 from zubret_core.container import DescribedArchive, GameFolder
 from zubret_core.layout import load_layout
@@ -48,16 +48,16 @@ regions:
 payload: {{align: 64, fill: "{fill}"{payload}}}
 end: {{align: 64, fill: "{fill}"}}
 """
-SECTORS = ("H", "{{name: sectors, type: u16, means: {one}.stored, unit: 64}}", "")
-END = ("H", "{{name: end, type: u16, means: {one}.end, unit: 64}}", "")
+SECTORS = ("H", "{name: sectors, type: u16, means: ONE.stored, unit: 64}", "")
+END = ("H", "{name: end, type: u16, means: ONE.end, unit: 64}", "")
 NEXT = ("", "", ", sizes: next")
-EXACT = ("H", "{{name: stored, type: u16, means: {one}.stored}}", "")
+EXACT = ("H", "{name: stored, type: u16, means: ONE.stored}", "")
 
 
 def described(kind: str, size: tuple, more: str, *, given: str = "", packed: str = "") -> str:
     one = {"archive": "entry", "bank": "stream"}[kind]
     many = {"archive": "entries", "bank": "streams"}[kind]
-    fields = "\n".join(f"      - {text.format(one=one)}" for text in (size[1], more) if text)
+    fields = "\n".join(f"      - {text.replace('ONE', one)}" for text in (size[1], more) if text)
     return LAYOUT.format(
         kind=kind, one=one, many=many, fields=fields, given=given, payload=size[2] + packed, fill=FILL[kind].hex()
     )
@@ -113,7 +113,7 @@ class ToldSizes(SimpleTestCase):
         return good
 
     def test_entries_are_filled_up_and_what_is_in_them_is_what_was_given(self):
-        exact = "{{name: size, type: u16, means: {one}.size}}"
+        exact = "{name: size, type: u16, means: ONE.size}"
         for size, with_size, packing in product(
             (SECTORS, END, NEXT), (False, True), ("", "zlib", "{by: xor, bytes: '05'}")
         ):
@@ -149,7 +149,7 @@ class ToldSizes(SimpleTestCase):
                         self.assertEqual((found[: len(new)], len(found)), (new, -(-len(new) // SECTOR) * SECTOR))
 
     def test_a_stream_is_as_long_as_its_bank_can_tell(self):
-        frames = "{{name: frames, type: u16, means: {one}.frames}}"
+        frames = "{name: frames, type: u16, means: ONE.frames}"
         for codec, size, with_frames in product(("pcm16", "ima-adpcm"), (SECTORS, END, NEXT, EXACT), (False, True)):
             block = 12 if codec == "ima-adpcm" else 0
             form = Format(codec, 8000, 1, 1, None, block)
@@ -184,3 +184,47 @@ class ToldSizes(SimpleTestCase):
                 self.assertEqual(heard.format.frames, told)
                 if not block:
                     np.testing.assert_array_equal(heard.decode(0, told), np.pad(pcm, ((0, told - 333), (0, 0))))
+
+    def test_loops_that_go_to_the_end(self):
+        flag = "{name: on, type: i16, means: ONE.looped}"
+        begins = "{name: begin, type: i16, means: ONE.loop_start}"
+        start = "{name: begin, type: i16, means: ONE.loop_start, none: -1}"
+        cases = {
+            "flag": (flag, (0,), (1,)),
+            "start": (start, (-1,), (50,)),
+            "both": (flag + "\n      - " + begins, (0, 0), (1, 50)),
+        }
+        pcm = {n: noise(n, 1, seed=n) for n in (80, 200)}
+        for name, (fields, plays, loops) in cases.items():
+            first = loops[-1] if name != "flag" else 0
+            text = described("bank", EXACT, fields, given="given: {stream.codec: pcm16, stream.rate: 8000}")
+            data = b"TO" + struct.pack("<H", 2) + struct.pack("<3H", 0, 1, 160) + struct.pack(f"<{len(plays)}h", *plays)
+            data += struct.pack("<3H", 1, 4, 400) + struct.pack(f"<{len(loops)}h", *loops)
+            data = data.ljust(64, b"\0") + pcm[80].tobytes().ljust(192, b"\0") + pcm[200].tobytes().ljust(448, b"\0")
+            with self.subTest(name):
+                self.assertTrue(check(load_layout(text), source(data)).ok)
+                streams = DescribedBank(load_layout(text), source(data)).streams
+                self.assertEqual([s.format.loop for s in streams], [None, Loop(first, 200)])
+                file = FileSource(wav_file(self.folder / "new.wav", noise(333, 1, seed=3), 8000))
+                how = Treatment(loop="points", loop_start=first, loop_end=300)
+                info = look_through(file)
+                report = fit_report(streams[1], peaking(-3.0), info, how)
+                self.assertIn(
+                    "the 33 frames behind it are left out", next(p for p in report.points if p.key == "loop").action
+                )
+                result = prepare(streams[1], file, info, how, report)
+                self.assertEqual((result.format.frames, result.format.loop), (300, Loop(first, 300)))
+                (self.folder / "new").write_bytes(bytes_of(result.payload))
+                swap = StreamSwap(
+                    Locator("x.bin", (("x.bin", 0),), "", 1), self.folder / "new", result.format, result.snr_db
+                )
+                self.proved(text, data, swaps=(swap,), damage=True)
+                elsewhere = fit_report(
+                    streams[1], peaking(-3.0), info, Treatment(loop="points", loop_start=9, loop_end=300)
+                )
+                self.assertEqual(elsewhere.verdict == "blocks", name == "flag")
+                there = result.format.with_(loop=Loop(first, 299))
+                problem = problem_of(
+                    self, DescribedBank(load_layout(text), source(data)).rebuild, {1: NewStream(result.payload, there)}
+                )
+                self.assertIn("can't be stored", problem.what)

@@ -25,7 +25,9 @@ def format_of(
     layout: Layout, setup: bytes, codec: str, rate: int, channels: int, frames: int | None, block: int,
     looped: int | None, start: int | None, end: int | None,
 ) -> Format:  # fmt: skip
-    """A stream's format by its meanings; -1 frames where nothing says how many."""
+    """A stream's format by its meanings; -1 frames, and a loop to there, where nothing says how many."""
+    if layout.loops_to_end:
+        looped, end = int(start is not None) if looped is None else looped, -1 if frames is None else frames
     start, end = start or 0, end or 0
     is_looped = end > start if looped is None else bool(looped)
     kind, parameters = spec_of(layout.codecs, codec)
@@ -57,15 +59,22 @@ class _Described:
         return Told(self.document)
 
     def told(self, ordinal: int, format: Format) -> Format:
+        format = format.with_(frames=self._frames(ordinal, format))
+        if format.loop is None or not self.document.layout.loops_to_end:
+            return format
+        start = format.loop.start if self.document.column("loop_start") is not None else 0
+        return format.with_(loop=Loop(start, format.frames))
+
+    def _frames(self, ordinal: int, format: Format) -> int:
         document, codec = self.document, codec_of(format)
         if codec.asks(format) or document.column("size") is not None or document.column("cut") is not None:
-            return format
+            return format.frames
         frames, size = document.column("frames"), codec.stored_size(format)
         if size is None or (frames is not None and frames[ordinal] is not None):
-            return format
+            return format.frames
         heads = document.column("head")
         head = len(heads[ordinal] or b"") if heads else 0
-        return format.with_(frames=frames_held(codec, format, self.told_sizes.size(ordinal, size - head) + head))
+        return frames_held(codec, format, self.told_sizes.size(ordinal, size - head) + head)
 
     def named(self, ordinal: int) -> str:
         """A stream as people call it."""
@@ -104,7 +113,7 @@ class DescribedBank(Bank):
         """All streams; a ZubretError where one has a format that no audio can have."""
         document, layout = self.document, self.layout
         shares, keeps = self._shares(), tuple(layout.keeps)
-        forms = zip(*(document.format_column(what) for what in FORMAT), strict=True)
+        forms = zip(*(self._column(what) for what in FORMAT), strict=True)
         places = document.column("at") or [], document.column("stored") or []
         blank = [""] * document.count
         names = document.column("name") or document.column("label") or blank
@@ -117,6 +126,14 @@ class DescribedBank(Bank):
             out.append(Stream(n, id or "", name or "", format, at, stored, language, self._payloads,
                               shares.get(n, ()), keeps, said_of(told, n)))  # fmt: skip
         return out
+
+    def _column(self, what: str) -> list:
+        """A column of formats. A loop's start is None where the stream does not loop, if only that says so."""
+        if what == "loop_start" and self.layout.loops_to_end:
+            tie = self.document.tie("stream.loop_start")
+            says = tie is not None and (tie.none is not None or self.document.column("looped") is not None)
+            return (self.document.column(what) if says else None) or [None] * self.document.count
+        return self.document.format_column(what)
 
     def _format(self, n: int, *form: Any) -> Format:
         own = self.document.column("setup")
@@ -136,6 +153,8 @@ class DescribedBank(Bank):
             cuts and cuts[n] is not None
         ):  # its length follows from a number, so that of a replacement is no other than it shall be
             format = format.with_(frames=format.frames - cuts[n], variant="" if codec.counts else format.variant)
+        if format.loop is not None and self.layout.loops_to_end:
+            format = format.with_(loop=Loop(format.loop.start, format.frames))
         if not format.possible:
             self._impossible(n, format)
         return format
@@ -165,10 +184,19 @@ class DescribedBank(Bank):
         document, heads = self.document, self.document.column("head")
         chain = document.chain(n, new.payload.size)
         packed = chain.packed(new.payload)
+        told = self._payloads.told(n, new.format).loop
+        if told != new.format.loop and new.format.loop is not None and told is not None:
+            raise ZubretError(
+                f"A loop from {new.format.loop.start:,} to {new.format.loop.end:,} can't be stored: this bank would tell one from "
+                f"{told.start:,} to {told.end:,}.",
+                file=self._payloads.named(n),
+                next="Take such a loop, or leave out what stands behind it.",
+            )
         filled = self._payloads.told_sizes.filled(n, packed, len(heads[n] or b"") if heads else 0)
         if document.column("size") is None and not chain:
             new = NewStream(filled, new.format)
-        return _item(new, filled, self.layout.codecs, document.column("cut") is not None)
+        cuts = document.column("cut") is not None
+        return _item(new, filled, self.layout.codecs, cuts, self.layout.loops_to_end)
 
     def is_filled(self, ordinal: int, size: int) -> bool:
         chain = self.document.chain(ordinal)
@@ -199,8 +227,8 @@ def _left(codec: Codec, payload: Source, format: Format) -> int:
     return held - format.frames
 
 
-def _item(new: NewStream, payload: Source, codecs: Mapping[str, CodecModel], cuts: bool) -> NewItem:
-    """cuts: whether the length follows from what is cut."""
+def _item(new: NewStream, payload: Source, codecs: Mapping[str, CodecModel], cuts: bool, to_end: bool) -> NewItem:
+    """cuts: whether the length follows from what is cut; to_end: whether what loops does so to its end."""
     format = new.format
     loop = format.loop or Loop(0, 0)
     return NewItem(
@@ -215,7 +243,7 @@ def _item(new: NewStream, payload: Source, codecs: Mapping[str, CodecModel], cut
             "frames": format.frames,
             "cut": _left(codec_of(format), new.payload, format) if cuts else None,
             "looped": int(format.loop is not None),
-            "loop_start": loop.start,
+            "loop_start": None if format.loop is None and to_end else loop.start,
             "loop_end": loop.end,
             "loop_length": loop.length,
             "size": new.payload.size,

@@ -228,7 +228,7 @@ def _length(original: Stream, target: Target, info: AudioInfo, how: Treatment) -
     want, new = original.format, target.format
     old_text, new_text = clock(want.frames, want.rate), clock(new.frames, new.rate)
     done = ""
-    behind = target.behind - target.filled
+    behind = target.behind - target.filled + target.unheard
     if how.length == "end" and behind:
         done = f"{clock(abs(behind), new.rate)} {'of silence behind it' if behind > 0 else 'cut off its end'}"
     elif target.tempo != 1:
@@ -336,6 +336,10 @@ def _pass_text(loop: Loop, target: Target, info: AudioInfo, how: Treatment) -> s
     if how.declick_ms:
         blend = target.timeline.parts[0].blend * 1000 / info.rate
         text += f", its end blended for {blend:.1f} ms" if blend else ", not blended: nothing is before its start"
+    if target.unheard:
+        text += f"; the {spaced(target.unheard)} frames behind it are left out, as loops of this bank go to the end"
+    if target.gap:
+        text += f"; with {spaced(target.gap)} frames of silence at its end, up to a length that this bank can tell"
     return text
 
 

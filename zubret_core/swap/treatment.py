@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, fields
 from typing import Any
 
@@ -185,7 +185,8 @@ class Target:
     timeline: the frames of the file that are heard; loop: inside them, before resampling; matrix: the weights of the mix, where
     they are not the usual ones; tempo: how many times as fast that is played then; format: of the stream to be stored; pad, cut: frames put before or cut from the head; behind: frames of
     silence put behind the end (below 0: frames cut from it); filled: how many of these the bank needs, up to a length that it can
-    tell; off_grid: frames by which the loop start misses a block edge, 0 when it does not.
+    tell; unheard: frames that are left out since they stand behind a loop which goes to the end; gap: frames of silence in such a loop;
+    off_grid: frames by which the loop start misses a block edge, 0 when it does not.
     """
 
     timeline: Timeline
@@ -197,6 +198,8 @@ class Target:
     cut: int
     behind: int
     filled: int
+    unheard: int
+    gap: int
     off_grid: int
 
     def in_file(self, frame: int, rate: int) -> int:
@@ -244,16 +247,28 @@ def target_of(
             field="length",
             next="Choose a shorter loop, or leave the length as it is.",
         )
-    more = []
+    more: Sequence[Loop] = ()
     for other in how.more_of(info, original) if new_loop else []:
         if start <= other.start < other.end <= end and not how.extend and tempo == 1:
             new = carried(Loop(other.start - start, other.end - start), info.rate, out_rate)
-            more.append(Loop(new.start + pad - cut, new.end + pad - cut))
-    fitting = tuple(loop for loop in more if 0 <= loop.start < loop.end <= length + behind)
-    frames = told(original.with_(frames=length + behind, loop=None)).frames
-    filled, off, matrix = frames - length - behind, 0 if pad or cut else off, how.matrix if how.mix else None
-    format = original.with_(rate=out_rate, channels=out_channels, frames=frames, loop=new_loop, more=fitting)
-    return Target(timeline, part_loop, matrix, tempo, format, pad, cut, behind + filled, filled, off)
+            more = (*more, Loop(new.start + pad - cut, new.end + pad - cut))
+    as_told = told(original.with_(frames=length + behind, loop=new_loop))
+    if new_loop and as_told.loop and as_told.loop.start != new_loop.start:
+        raise ZubretError(
+            "This bank only tells whether a stream loops, and it does so from its beginning.",
+            field="loop",
+            next="Loop the whole piece, or let the part that is used begin where the loop does.",
+        )
+    unheard = 0
+    if new_loop and as_told.loop != new_loop and how.length != "end":  # it goes to the end, whatever is there
+        unheard, behind = length - new_loop.end, new_loop.end - length
+        as_told = told(original.with_(frames=new_loop.end, loop=new_loop))
+    filled, off, matrix = as_told.frames - length - behind, 0 if pad or cut else off, how.matrix if how.mix else None
+    more = tuple(loop for loop in more if 0 <= loop.start < loop.end <= length + behind)
+    format = original.with_(rate=out_rate, channels=out_channels, frames=as_told.frames, loop=as_told.loop, more=more)
+    gap = format.loop.end - new_loop.end if format.loop and new_loop else 0
+    behind += filled
+    return Target(timeline, part_loop, matrix, tempo, format, pad, cut, behind, filled, unheard, gap, off)
 
 
 def _timeline(info: AudioInfo, how: Treatment, start: int, end: int, loop: Loop | None) -> Timeline:

@@ -45,6 +45,7 @@ def can_batch(layout: Layout) -> bool:
             not layout.packed and not layout.files and not layout.payload.packed and layout.describes != "stream" and layout.sizes_given
             and len(items) == 1 and not layout.piece_regions() and isinstance(layout.stand_of(items[0].group).align, int)
             and all(_is_plain(layout, r) for r in layout.regions)
+            and not layout.loops_to_end
             and not any(t.means in ("stream.loop_length", "stream.skip", "stream.cut") for r in items for t in ties_of(r))
         )  # fmt: skip
     return layout.memory[key]

@@ -314,6 +314,13 @@ class Layout(Strict):
             return self.payload.sizes == "given"
         return any(t.means in ("stream.stored", "stream.end") for r in self.regions for t in ties_of(r))
 
+    @property
+    def loops_to_end(self) -> bool:
+        """Whether streams that loop do so to their end, since nothing says where else."""
+        means = {t.means for r in self.regions for t in ties_of(r)} | set(self.given)
+        ends = {"stream.loop_end", "stream.loop_length"}
+        return bool(means & {"stream.looped", "stream.loop_start"}) and not means & ends
+
     def item_regions(self) -> list[Region]:
         """The regions whose records are its items; what others stand in for each record is none, nor are chunks that hold regions."""
         own = [r for r in self.regions if any(_owner(t) == self.kind for t in ties_of(r))]
