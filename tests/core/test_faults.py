@@ -282,6 +282,10 @@ class Turns(SimpleTestCase):
         self.assertEqual(codec_of(filled).stored_size(filled), len(data))
         error = problem_of(self, codec_of(plain).decode, source(data), plain, 0, 1000)
         self.assertIn("last_turn: filled", error.next)
+        short = bytes(codec_of(plain).encode(pcm, plain))  # in a sector that is as long as the filled turns
+        for fill in (b"\0", b"\xcd"):
+            heard = codec_of(plain).decode(source(short.ljust(len(data), fill)), plain, 0, 1000)
+            self.assertTrue((heard == pcm).all())
 
 
 class Loading(SimpleTestCase):

@@ -121,9 +121,13 @@ class Pcm(Writes):
         return frames * format.channels * WIDTHS[self.sample]
 
     def _check_turns(self, payload: Source, format: Format) -> None:
-        """ZubretError where the last turn is evidently filled up, though the layout does not say so."""
+        """ZubretError where the last turn is evidently filled up, though the layout does not say so: not the payload itself, behind which
+        one byte stands again and again then."""
         short, filled = (self._size(format, f) for f in (False, True))
         if self.last_turn == "short" and short < filled == payload.size:
+            behind = payload.read(short, filled - short)
+            if behind == behind[:1] * len(behind):
+                return
             raise ZubretError(
                 f"The stream has {payload.size:,} bytes, as if its last turn of {self.interleave:,} bytes a channel were "
                 f"filled up; {format.frames:,} frames alone need {short:,}.",
