@@ -185,6 +185,27 @@ class ToldSizes(SimpleTestCase):
                 if not block:
                     np.testing.assert_array_equal(heard.decode(0, told), np.pad(pcm, ((0, told - 333), (0, 0))))
 
+    def test_a_file_that_is_one_stream_and_ends_on_a_grid(self):
+        text = """
+zubret: 1
+id: one
+describes: stream
+recognise: [{at: 0, bytes: "48 4f"}]
+given: {stream.codec: ima-adpcm, stream.block_size: 12}
+regions:
+  - {name: head, at: 0, fields: [{name: mark, type: bytes, length: 2}, {name: rate, type: u16, means: stream.rate}]}
+end: {align: 32, fill: "00"}
+"""
+        form = Format("ima-adpcm", 8000, 1, 170, None, 12)
+        payload = bytes(codec_of(form).encode(noise(170, 1), form))
+        data = (b"HO" + struct.pack("<H", 8000) + payload).ljust(128, b"\0")
+        self.assertTrue(check(load_layout(text), source(data)).ok)
+        told = DescribedBank(load_layout(text), source(data)).streams[0].told(form.with_(frames=333))
+        self.assertEqual(told.frames, (256 - 4) // 12 * 17)  # 240 bytes and four would end at 244
+        (self.folder / "new").write_bytes(bytes(codec_of(told).encode(noise(told.frames, 1, seed=4), told)))
+        place = Locator("x.bin", (("x.bin", 0),), "", 0)
+        self.proved(text, data, swaps=(StreamSwap(place, self.folder / "new", told, 9.0),), damage=True)
+
     def test_loops_that_go_to_the_end(self):
         flag = "{name: on, type: i16, means: ONE.looped}"
         begins = "{name: begin, type: i16, means: ONE.loop_start}"

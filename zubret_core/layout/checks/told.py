@@ -105,6 +105,8 @@ class Told:
             behind = self._behind_all(*here) if last else self._stands.grid(spots[there][0])
             for item in spots[here]:
                 own, stand = self._stands.grid(item), document.group_of(item).stand
+                if document.layout.describes == "stream":  # it stays where it is, behind what is in front
+                    own = Grid(behind.step, here[1] % behind.step)
                 if own.step % behind.step == 0 and stand.before == stand.behind == Guard():
                     out[item] = Grid(behind.step, (behind.rest - own.rest) % behind.step)
         return out
