@@ -148,6 +148,15 @@ class ToldSizes(SimpleTestCase):
                     else:
                         self.assertEqual((found[: len(new)], len(found)), (new, -(-len(new) // SECTOR) * SECTOR))
 
+    def test_what_stands_last_is_filled_up_where_something_is_added_behind_it(self):
+        name = "{name: path, type: text, length: 4, means: ONE.path}"
+        text = described("archive", NEXT, name).replace("means: entry.id", "shown: hex").partition("end: ")[0]
+        data = b"TO" + struct.pack("<H", 2) + struct.pack("<HH4s", 7, 1, b"a") + struct.pack("<HH4s", 7, 2, b"b")
+        data = data.ljust(64, b"\x77") + b"first".ljust(64, b"\x77") + b"and last"
+        (self.folder / "new").write_bytes(b"added")
+        there = self.proved(text, data, files=(EntryFile("x.bin", "c", None, self.folder / "new"),), damage=True)
+        self.assertEqual((there[128:192], there[192:]), (b"and last".ljust(64, b"\x77"), b"added"))
+
     def test_a_stream_is_as_long_as_its_bank_can_tell(self):
         frames = "{name: frames, type: u16, means: ONE.frames}"
         for codec, size, with_frames in product(("pcm16", "ima-adpcm"), (SECTORS, END, NEXT, EXACT), (False, True)):

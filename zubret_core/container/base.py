@@ -155,8 +155,9 @@ class Container(ABC):
     def is_plain(self, index: int) -> bool:
         """Whether an entry's content stands in the file as it is."""
 
-    def is_filled(self, index: int, size: int) -> bool:
-        """Whether behind the first `size` bytes of an entry stands nothing but what fills them up, to a size that can be told."""
+    def is_filled(self, index: int, size: int, stored: bool = False) -> bool:
+        """Whether behind the first `size` bytes of an entry, or of what is stored of it, stands nothing but what fills them up to a size
+        that can be told."""
         return False
 
     def weight(self) -> int:

@@ -68,9 +68,9 @@ class DescribedArchive(Container):
         """Which stored sizes its entries may have."""
         return Told(self.document)
 
-    def is_filled(self, index: int, size: int) -> bool:
-        has_size = self.document.as_read("size") is not None
-        return not has_size and self.document.chain(index).keeps_places and self.told.is_filled(index, size)
+    def is_filled(self, index: int, size: int, stored: bool = False) -> bool:
+        as_stored = self.document.as_read("size") is None and self.document.chain(index).keeps_places
+        return (stored or as_stored) and self.told.is_filled(index, size)
 
     def data(self, index: int) -> bytes:
         """The unpacked bytes of a small entry, without a source around them."""

@@ -275,6 +275,8 @@ class _FileProof:
         further = {f.inside[depth][1] for f in files if len(f.inside) > depth}
         touched = {s.entries[depth][1] for s in swaps} | further
         changed = self._changed(a, touched, replaced, inside)
+        if added:
+            changed |= self._filled(a, b, [n for n in kept if n not in changed], place)
         self._names(a, b, kept, added, changed, prefix)
         if only is None:
             self._untouched(a, b, [n for n in kept if n not in changed], inside, prefix)
@@ -310,6 +312,17 @@ class _FileProof:
         }
         changed = touched | replaced | planned
         return changed | {n for e in changed for n in old.sharing(e)}
+
+    def _filled(self, a: Container, b: Container, entries: list[int], place: Mapping[int, int]) -> set[int]:
+        """Entries that nobody touched, and that are filled up since an added one stands behind them now: where only that says how long
+        they are."""
+        old, new = a.spans(), b.spans()
+        if old is None or new is None:
+            return set()
+        longer = [n for n in entries if old[n][2] < new[place[n]][2]]
+        return {
+            n for n in longer if is_given(a.stored(n), b.stored(place[n]), partial(b.is_filled, place[n], stored=True))
+        }
 
     def _names(
         self, a: Container, b: Container, kept: list[int], added: list[str], changed: set[int], prefix: str
