@@ -34,7 +34,7 @@ def few_values(instance: Instance, slot: Slot, numbers: Mapping[str, int]) -> li
         values = [tie.numbered.get(v) for v in stored]
         return None if None in values else values
     if not tie.plain:
-        unit = None if tie.unit_name or tie.per > 1 else _constant(tie.unit, numbers)
+        unit = None if tie.unit_name or tie.per != 1 else _constant(tie.unit, numbers)
         base = _constant(tie.base, numbers)
         if not unit or base is None or tie.none is not None:
             return None

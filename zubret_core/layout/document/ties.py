@@ -112,7 +112,11 @@ def line_of(slot: Slot, scope: Scope) -> Line:
     if np.any(np.equal(unit, 0)):
         row = 0 if isinstance(unit, int) else int(np.argmax(unit == 0))
         raise scope.fail("A unit of 0 has no meaning.", slot, row, "Correct the layout's unit.")
-    return Line(unit, slot.tie.per, base)
+    per = scope.value(tie.per, tie.name)
+    if np.any(np.less(per, 1)):
+        row = 0 if isinstance(per, int) else int(np.argmax(per < 1))
+        raise scope.fail("`per` is less than 1 here.", slot, row, "Correct the layout's per.")
+    return Line(unit, per, base)
 
 
 def _named_unit(unit: str, slot: Slot, scope: Scope) -> tuple[Numbers, Numbers]:

@@ -102,7 +102,8 @@ class HashModel(_Ruled):
 class Tied(Strict):
     """What connects a stored number or text with its meaning.
 
-    meaning = stored * unit / per + base, or values[stored]; writing inverts it. A unit may be one of UNITS by its name.
+    meaning = stored * unit / per + base, or values[stored]; writing inverts it. A unit may be one of UNITS by its name; unit, per and base
+    may be expressions.
     """
 
     name: Name
@@ -112,7 +113,7 @@ class Tied(Strict):
         description="a number, an expression, or frames, bytes, blocks, milliseconds or seconds",
         examples=list(UNITS),
     )
-    per: int = Field(1, ge=1, le=1 << 62, description="fixed point: so many stored steps make one unit")
+    per: Number = Field(1, description="fixed point: so many stored steps make one unit; a number or an expression")
     base: Number = 0
     values: dict[int | Range, int | str] | None = None
     none: int | None = Field(None, description="the stored number that says that there is no value")
@@ -149,15 +150,17 @@ class Tied(Strict):
     @property
     def lossy(self) -> bool:
         """Whether several stored numbers can have one meaning, so that what stands there is left where it has the right one."""
-        return self.per > 1 or bool(self.ranges)
+        return self.per != 1 or bool(self.ranges)
 
     @model_validator(mode="after")
     def _one_way_back(self):
         spans = sorted([(n, n) for n in self.numbered] + [(low, high) for low, high, _ in self.ranges])
         if any(low > high for low, high in spans) or any(a[1] >= b[0] for a, b in pairwise(spans)):
             raise ValueError("the ranges of `values` run upwards and don't overlap, such as 16..31")
-        if self.unit_name and self.per > 1:
+        if self.unit_name and self.per != 1:
             raise ValueError("a unit with a name has no `per`")
+        if isinstance(self.per, int) and not 1 <= self.per <= 1 << 62:
+            raise ValueError("`per` is at least 1")
         if self.values and len(set(self.values.values())) != len(self.values):
             raise ValueError("two stored numbers have the same value, so writing could not choose between them")
         if self.sum and self.means:

@@ -109,11 +109,14 @@ class Walk:
             stored = evaluate(of if of is not None else 0, self._own(record), self.source.name, tie.name)
         else:
             stored = int(record.numbers(self.size)[0])
-        if tie.unit == 1 and tie.base == 0:
+        if tie.plain:
             return stored
         names = self._own(record)
-        unit, base = (evaluate(x, names, self.source.name, tie.name) for x in (tie.unit, tie.base))
-        return stored * unit + base
+        unit, per, base = (evaluate(x, names, self.source.name, tie.name) for x in (tie.unit, tie.per, tie.base))
+        if per < 1 or stored * unit % per:
+            what = f"{stored:,} with a unit of {unit:,} per {per:,} is no whole number of bytes."
+            raise self._error(what, int(record.places[0]), f"{self.region.name}.{tie.name} of record {len(self.rows)}")
+        return stored * unit // per + base
 
     def _joined(self) -> Records:
         """The records, read one by one, as one set of columns."""
