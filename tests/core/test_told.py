@@ -148,6 +148,37 @@ class ToldSizes(SimpleTestCase):
                     else:
                         self.assertEqual((found[: len(new)], len(found)), (new, -(-len(new) // SECTOR) * SECTOR))
 
+    def test_bodies_whose_sizes_count_words_or_bits(self):
+        for tie, counts in (("unit: 4", lambda size: -(-size // 4)), ("per: 8", lambda size: size * 8)):
+            text = f"""
+zubret: 1
+id: bodies
+describes: archive
+recognise: [{{at: 0, bytes: "42 4f"}}]
+regions:
+  - {{name: head, at: 0, fields: [{{name: mark, type: bytes, length: 2}}, {{name: count, type: u16, means: entries.count}}]}}
+  - name: table
+    after: head
+    repeat: head.count
+    fields: [{{name: id, type: u16, means: entry.id}}, {{name: size, type: u16, {tie}}}]
+    body: {{size: size}}
+"""
+
+            def written(contents: list[bytes], counts=counts) -> bytes:
+                rows = (
+                    struct.pack("<HH", n, counts(len(c))) + c + (bytes(-len(c) % 4) if counts(1) == 1 else b"")
+                    for n, c in enumerate(contents)
+                )
+                return b"BO" + struct.pack("<H", len(contents)) + b"".join(rows)
+
+            data, layout = written(self.CONTENTS), load_layout(text)
+            with self.subTest(tie):
+                self.assertTrue(check(layout, source(data)).ok)
+                changed = DescribedArchive(layout, source(data)).rebuild({1: source(b"seven b")})
+                self.assertEqual(bytes_of(changed.source), written([self.CONTENTS[0], b"seven b", self.CONTENTS[2]]))
+        problem = problem_of(self, DescribedArchive, layout, source(edited(data, 6, "<H", 433)))
+        self.assertIn("no whole number of bytes", problem.what)
+
     def test_what_stands_last_is_filled_up_where_something_is_added_behind_it(self):
         name = "{name: path, type: text, length: 4, means: ONE.path}"
         text = described("archive", NEXT, name).replace("means: entry.id", "shown: hex").partition("end: ")[0]
