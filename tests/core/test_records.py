@@ -246,6 +246,67 @@ regions:
 """
 
 
+class Xored(SimpleTestCase):
+    """Numbers of 64 bits, parts of numbers and places in a pool that are XORed, against plain Python."""
+
+    LAYOUT = """
+zubret: 1
+id: xored
+describes: archive
+recognise: [{at: 0, bytes: "58 58"}]
+methods: {plain: [], turned: [{by: add, bytes: "01"}]}
+regions:
+  - name: head
+    at: 0
+    fields:
+      - {name: mark, type: bytes, length: 2}
+      - {name: count, type: u16, means: entries.count, xor: 0x1234}
+      - {name: key, type: u64}
+      - {name: pool_size, type: u32, means: pool.stored, xor: key & 0xffffffff}
+  - {name: pool, after: head, size: head.pool_size ^ (head.key & 0xffffffff), pool: {encoding: utf-8, ends: "00"}}
+  - name: table
+    after: pool
+    repeat: head.count ^ 0x1234
+    fields:
+      - {name: name, type: u32, means: entry.path, pool: pool, xor: 0xa5a5a5a5}
+      - {name: salt, type: u16}
+      - {name: at, type: u64, means: entry.at, xor: 0xfedcba9876543210, unit: 2}
+      - name: word
+        type: u32
+        parts:
+          - {name: method, bits: 3, means: entry.method, xor: salt & 7, values: {0: plain, 1: turned}}
+          - {name: stored, bits: 29, means: entry.stored, xor: salt << 3 & 0x1fffffff}
+      - {name: size, type: i40, means: entry.size, xor: -1, base: 3}
+payload: {align: 2}
+end: {align: 2}
+"""
+
+    def made(self, entries: list[tuple[bytes, bool]], seed: int) -> bytes:
+        rng, pool = random.Random(seed), b"".join(b"name%d\0" % n for n in range(len(entries)))
+        key, rows, body = rng.getrandbits(63), b"", b""
+        at = 16 + len(pool) + 23 * len(entries)
+        at += at % 2
+        for n, (content, turned) in enumerate(entries):
+            salt, stored = rng.getrandbits(16), bytes(b + turned & 255 for b in content)
+            word = (turned ^ salt & 7) | (len(content) ^ salt << 3) << 3
+            rows += struct.pack("<IHQI", 6 * n ^ 0xA5A5A5A5, salt, (at + len(body)) // 2 ^ 0xFEDCBA9876543210, word)
+            rows += (len(content) - 3 ^ -1).to_bytes(5, "little", signed=True)
+            body += stored + bytes(len(stored) % 2)
+        head = struct.pack("<2sHQI", b"XX", len(entries) ^ 0x1234, key, len(pool) ^ key & 0xFFFFFFFF)
+        return head + pool + rows + bytes(len(head + pool + rows) % 2) + body
+
+    def test_they_are_read_and_written(self):
+        layout = load_layout(self.LAYOUT)
+        for seed in range(40):
+            rng = random.Random(seed)
+            entries = [(rng.randbytes(rng.randrange(3, 300)), rng.random() < 0.5) for _ in range(rng.randrange(1, 9))]
+            archive = DescribedArchive(layout, source(self.made(entries, seed)))
+            self.assertEqual([bytes_of(archive.open(n)) for n in range(len(entries))], [c for c, _ in entries])
+            n, new = rng.randrange(len(entries)), rng.randbytes(rng.randrange(3, 600))
+            wanted = self.made([(new, t) if k == n else (c, t) for k, (c, t) in enumerate(entries)], seed)
+            self.assertEqual(bytes_of(archive.rebuild({n: source(new)}, anew=True).source), wanted)
+
+
 class Pieces(SimpleTestCase):
     """Regions that stand for each record of others, and records that lead to the next."""
 

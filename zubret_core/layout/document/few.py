@@ -27,7 +27,7 @@ def few_values(instance: Instance, slot: Slot, numbers: Mapping[str, int]) -> li
         return None
     if isinstance(slot.type, Text):
         return [decoded(data, slot.field.encoding) for data in records.pieces(slot)]
-    if not isinstance(slot.type, Integer) or slot.tie.pool:
+    if not isinstance(slot.type, Integer) or slot.tie.pool or slot.tie.xor != 0:
         return None
     tie, stored = slot.tie, few_numbers(instance, slot)
     if tie.values is not None:

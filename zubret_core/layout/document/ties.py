@@ -178,7 +178,7 @@ def results(slot: Slot, scope: Scope) -> NDArray:
 
 def meanings(slot: Slot, stored: NDArray, scope: Scope) -> NDArray | list:
     """The meanings of stored numbers by value map, unit and base; an id as text. None where `none` stands."""
-    tie = slot.tie
+    tie, stored = slot.tie, _xored(slot, stored, scope)
     if tie.values is not None:
         return _mapped(slot, stored, scope)
     wide = scaled(slot, stored, line_of(slot, scope), scope)
@@ -187,6 +187,19 @@ def meanings(slot: Slot, stored: NDArray, scope: Scope) -> NDArray | list:
     if tie.none is not None and (stored == tie.none).any():
         return _with_none(tie.none, stored, wide.tolist())
     return wide
+
+
+def _xored(slot: Slot, stored: NDArray, scope: Scope, rows: Sequence[int] | None = None) -> NDArray:
+    """Stored numbers without what they are XORed with, or with it; rows: the records that they are of, if not all."""
+    if slot.tie.xor == 0:
+        return stored
+    key = scope.value(slot.tie.xor, slot.tie.name)
+    if isinstance(key, int):
+        key = np.array(key % (1 << 64), np.uint64).view(np.int64)
+    elif rows is not None:
+        key = key[list(rows)]
+    out = stored.astype(np.int64) ^ key
+    return out.view(np.uint64) if stored.dtype == np.uint64 or (rows is not None and slot.limits()[1] >= 1 << 63) else out
 
 
 def ids(slot: Slot, numbers: Sequence[int]) -> list[str]:
@@ -284,12 +297,16 @@ def _applied(slot: Slot, wide: NDArray, line: Line, scope: Scope) -> NDArray:
 
 def stored_of(slot: Slot, values: Sequence, rows: Sequence[int], scope: Scope) -> NDArray:
     """The stored numbers of meanings for some records; a ZubretError names the first that can't be stored."""
+    return _xored(slot, _solved(slot, values, rows, scope), scope, rows)
+
+
+def _solved(slot: Slot, values: Sequence, rows: Sequence[int], scope: Scope) -> NDArray:
     tie = slot.tie
     given = [n for n, v in enumerate(values) if v is not None]
     if len(given) < len(values):
         out = np.full(len(values), tie.none or 0, np.int64)
         if given:
-            out[given] = stored_of(slot, [values[n] for n in given], [rows[n] for n in given], scope)
+            out[given] = _solved(slot, [values[n] for n in given], [rows[n] for n in given], scope)
         return out
     if tie.values is not None:
         return _unmapped(slot, values, rows, scope)
@@ -417,12 +434,12 @@ class PoolTexts:
 
 def pool_places(slot: Slot, stored: NDArray, scope: Scope) -> NDArray:
     """Where the texts of stored numbers stand in their pool."""
-    return scaled(slot, stored, line_of(slot, scope), scope).astype(np.int64)
+    return scaled(slot, _xored(slot, stored, scope), line_of(slot, scope), scope).astype(np.int64)
 
 
 def pooled(slot: Slot, stored: NDArray, pool: PoolTexts, scope: Scope) -> list:
     """The texts to which a field's numbers point; None where `none` stands."""
-    offsets = pool_places(slot, stored, scope)
+    offsets, stored = pool_places(slot, stored, scope), _xored(slot, stored, scope)
     if slot.tie.none is not None and (stored == slot.tie.none).any():
         given = stored != slot.tie.none
         rest = iter(pool.texts(offsets[given]))

@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Discriminator, Field, Tag, model_validator
 
 from ...source.sums import SUMS, Crc, Rule, Words, sum_over
-from .terms import MEANINGS, ONCE, UNITS, HexBytes, IntType, Name, Number, Order, Strict
+from .terms import MEANINGS, ONCE, UNITS, Bits, HexBytes, IntType, Name, Number, Order, Strict
 
 Range = Annotated[str, Field(pattern=r"^\d{1,20}\.\.\d{1,20}$")]
 """A range of stored numbers, both ends included: 16..31."""
@@ -102,8 +102,8 @@ class HashModel(_Ruled):
 class Tied(Strict):
     """What connects a stored number or text with its meaning.
 
-    meaning = stored * unit / per + base, or values[stored]; writing inverts it. A unit may be one of UNITS by its name; unit, per and base
-    may be expressions.
+    meaning = stored * unit / per + base, or values[stored]; writing inverts it. A unit may be one of UNITS by its name; unit, per, base and
+    what a stored number is XORed with may be expressions.
     """
 
     name: Name
@@ -115,6 +115,7 @@ class Tied(Strict):
     )
     per: Number = Field(1, description="fixed point: so many stored steps make one unit; a number or an expression")
     base: Number = 0
+    xor: Bits = Field(0, description="what a stored number is XORed with before all else")
     values: dict[int | Range, int | str] | None = None
     none: int | None = Field(None, description="the stored number that says that there is no value")
     digits: int = Field(0, ge=0, le=20, description="an id is shown with at least so many digits")
@@ -133,7 +134,7 @@ class Tied(Strict):
     @property
     def plain(self) -> bool:
         """Whether the meaning is the stored number as it is."""
-        bare = self.unit == 1 and self.per == 1 and self.base == 0
+        bare = self.unit == 1 and self.per == 1 and self.base == 0 and self.xor == 0
         return bare and self.none is None and not self.values and not self.pool
 
     @property

@@ -39,10 +39,10 @@ def _sorted(waits: Mapping[str, Iterable[str]]) -> list[str]:
 
 
 def named_by(tie: Tied) -> list[str]:
-    """The names that a tie's unit, per, base and expression use."""
+    """The names that a tie's unit, per, base, key and expression use."""
     unit = () if tie.unit_name else (*compiled(tie.unit).names, *compiled(tie.per).names)
     of = tie.of if isinstance(tie, FieldModel) else None
-    return [*unit, *compiled(tie.base).names, *(compiled(of).names if of is not None else ())]
+    return [*unit, *compiled(tie.base).names, *compiled(tie.xor).names, *(compiled(of).names if of is not None else ())]
 
 
 def writing_order(region: Region) -> list[str]:

@@ -31,6 +31,8 @@ HexBytes = Annotated[bytes, BeforeValidator(_hex_bytes, json_schema_input_type=s
 FillByte = Annotated[HexBytes, Field(min_length=1, max_length=1)]
 Number = Annotated[int | str, AfterValidator(_expression)]
 """A whole number, or an expression on fields."""
+Bits = Annotated[Number, BeforeValidator(lambda v: v - (1 << 64) if isinstance(v, int) and v >> 63 == 1 else v)]
+"""The same of which only the bits matter: a whole number of 64 bits, too."""
 Order = Literal["little", "big"]
 IntType = Literal["u8", "u16", "u24", "u32", "u40", "u48", "u56", "u64"]
 

@@ -76,7 +76,7 @@ def names_known(layout: Layout) -> Iterator[Fault]:
             )
             yield from _known(field.when, place, before, "an earlier number of the record or of an earlier region")
             for tie in (field, *(field.parts or ())):
-                texts = [tie.base] if tie.unit_name else [tie.unit, tie.per, tie.base]
+                texts = [tie.xor, tie.base, *(() if tie.unit_name else (tie.unit, tie.per))]
                 if tie.sum is not None:
                     for text in (tie.sum.start, tie.sum.end):
                         yield from _known(text, place, every | {"region.at"}, "a field of a region that stands once")

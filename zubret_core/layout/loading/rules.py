@@ -190,10 +190,10 @@ def _length_field(region: Region, field: FieldModel, where: Path) -> Iterator[Fa
     holder = before.get(str(field.length))
     if holder is None:
         yield where, f'"{field.length}" is no earlier integer (length of field {field.name} of region {region.name})'
-    elif holder.values or holder.per != 1 or not isinstance(holder.unit, int) or not isinstance(holder.base, int):
+    elif holder.values or holder.per != 1 or holder.xor != 0 or not isinstance(holder.unit, int) or not isinstance(holder.base, int):
         yield (
             where,
-            f"field {holder.name} gives a length, so its unit and base are plain numbers, and it has no `values` and no `per`",
+            f"field {holder.name} gives a length, so its unit and base are plain numbers, and it has no `values`, `per` or `xor`",
         )
 
 
@@ -222,7 +222,7 @@ def _ties(layout: Layout) -> Iterator[Fault]:
         if not kind.whole:
             taken = {"f": ("unit", "base"), "r": ("unit", "base", "per", "values", "none")}.get(field.type[0], ())
             taken = ("hash",) if field.type in ("bytes", "text") else taken
-            for key in {"unit", "base", "per", "values", "none", "pool", "hash"}.difference(taken):
+            for key in {"unit", "base", "per", "xor", "values", "none", "pool", "hash"}.difference(taken):
                 if getattr(tie, key) != type(tie).model_fields[key].default:
                     yield where, f"`{key}` is for fields of whole numbers, but {tie.name} is of type {field.type}"
         if tie.means is not None:

@@ -112,7 +112,9 @@ class Walk:
         if tie.plain:
             return stored
         names = self._own(record)
-        unit, per, base = (evaluate(x, names, self.source.name, tie.name) for x in (tie.unit, tie.per, tie.base))
+        parts = tie.xor, tie.unit, tie.per, tie.base
+        key, unit, per, base = (evaluate(x, names, self.source.name, tie.name) for x in parts)
+        stored ^= key
         if per < 1 or stored * unit % per:
             what = f"{stored:,} with a unit of {unit:,} per {per:,} is no whole number of bytes."
             raise self._error(what, int(record.places[0]), f"{self.region.name}.{tie.name} of record {len(self.rows)}")
