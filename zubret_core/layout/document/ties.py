@@ -199,7 +199,7 @@ def _xored(slot: Slot, stored: NDArray, scope: Scope, rows: Sequence[int] | None
     elif rows is not None:
         key = key[list(rows)]
     out = stored.astype(np.int64) ^ key
-    return out.view(np.uint64) if stored.dtype == np.uint64 or (rows is not None and slot.limits()[1] >= 1 << 63) else out
+    return out.view(np.uint64) if stored.dtype == np.uint64 or slot.limits()[1] >= 1 << 63 else out
 
 
 def ids(slot: Slot, numbers: Sequence[int]) -> list[str]:

@@ -190,7 +190,13 @@ def _length_field(region: Region, field: FieldModel, where: Path) -> Iterator[Fa
     holder = before.get(str(field.length))
     if holder is None:
         yield where, f'"{field.length}" is no earlier integer (length of field {field.name} of region {region.name})'
-    elif holder.values or holder.per != 1 or holder.xor != 0 or not isinstance(holder.unit, int) or not isinstance(holder.base, int):
+    elif (
+        holder.values
+        or holder.per != 1
+        or holder.xor != 0
+        or not isinstance(holder.unit, int)
+        or not isinstance(holder.base, int)
+    ):
         yield (
             where,
             f"field {holder.name} gives a length, so its unit and base are plain numbers, and it has no `values`, `per` or `xor`",
