@@ -9,6 +9,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.core.generated import leb
+from tests.examples import examples
 from tests.support import bytes_of, problem_of, source
 from zubret_core.base import ZubretError
 from zubret_core.container import DescribedArchive, NewEntry
@@ -427,6 +428,22 @@ class Wrong(SimpleTestCase):
             self.assertIn(word, error.what, new)
             self.assertTrue(error.next)
             self.assertEqual(error.where, f"mine.yaml, field line {line}", new)
+
+    def test_faults_of_pools_and_of_ties(self):
+        good = next(e.layout for e in examples() if e.title == "Pools without ends")
+        load_layout(good)
+        for old, new, word in (
+            (", text_length: letters", "", "says where the texts of names end"),
+            ("text_length: letters", "text_length: letter", "no plain number of the record"),
+            ("text_length: letters", "text_length: at", "no plain number of the record"),
+            ("pool: folders}", "pool: folders, text_length: letters}", "not counted"),
+            ("u8, means: entry.stored", "u8, means: entry.stored, per: 0", "`per` is at least 1"),
+            ("u8, means: entry.stored", "u8, means: entry.stored, per: head.none", '"head.none" is not a number'),
+            ("u8, means: entry.stored", "u8, means: entry.stored, xor: head.none", '"head.none" is not a number'),
+            ("u8, means: entry.stored", "f32, means: entry.stored, xor: 1", "`xor` is for fields of whole numbers"),
+        ):
+            self.assertIn(old, good)
+            self.assertIn(word, problem_of(self, load_layout, good.replace(old, new, 1)).what)
 
 
 ATOMS = st.sampled_from(["a", "b", "0", "1", "3", "7", "0xff", "4096", "0x7fffffffffffffff", "head.count"])

@@ -24,6 +24,7 @@ from .chains import Keys, chain_of
 from .few import few_values
 from .instance import Instance
 from .pieces import column_of
+from .pools import PoolTexts, pooled
 from .records import DAMAGED
 from .shape import Slot
 from .words import FileWords, ItemWords
@@ -76,7 +77,7 @@ class Document:
     _files: dict[str, Source] = field(default_factory=dict)
     _columns: dict[Any, Any] = field(default_factory=dict)
     _chains: dict[Any, Chain] = field(default_factory=dict)
-    _pools: dict[str, ties.PoolTexts] = field(default_factory=dict)
+    _pools: dict[str, PoolTexts] = field(default_factory=dict)
 
     @property
     def kind(self) -> str:
@@ -144,7 +145,7 @@ class Document:
         """Errors at a region, as ties want them."""
         return lambda what, slot, row, next="": self.error(what, instance, slot, row, next)
 
-    def pool_of(self, name: str) -> ties.PoolTexts:
+    def pool_of(self, name: str) -> PoolTexts:
         """The texts of a pool."""
         if name not in self._pools:
             pool = self.instance(name)
@@ -153,7 +154,7 @@ class Document:
                     f"The region {name} is not in this file, but names point into it.",
                     file=self.file.name, field=name, next=f"Check `when` of region {name} in the layout.",
                 )  # fmt: skip
-            self._pools[name] = ties.PoolTexts(pool.records.data.tobytes(), pool.region.pool)
+            self._pools[name] = PoolTexts(pool.records.data.tobytes(), pool.region.pool, pool.shape.big)
         return self._pools[name]
 
     def scope(self, instance: Instance) -> ties.Scope:
@@ -323,7 +324,7 @@ class Document:
         elif not slot.whole:
             out = records.values(slot)
         elif slot.tie.pool:
-            out = ties.pooled(slot, records.numbers(slot), self.pool_of(slot.tie.pool), self.scope(instance))
+            out = pooled(slot, records.numbers(slot), self.pool_of(slot.tie.pool), self.scope(instance))
         else:
             out = ties.meant(slot, records.numbers(slot), self.scope(instance))
         has = records.has(slot)

@@ -19,9 +19,8 @@ from ...base import Format, ZubretError
 from ...codec import codec_named
 from ..language.codecs import spec_of
 from ..language.expression import compiled, evaluate, evaluate_rows
-from ..language.schema import Layout, Pool
+from ..language.schema import Layout
 from ..language.terms import BY_FRAMES, meaning_of
-from ..types import decoded
 from .shape import Slot
 
 Fail = Callable[..., ZubretError]
@@ -178,7 +177,7 @@ def results(slot: Slot, scope: Scope) -> NDArray:
 
 def meanings(slot: Slot, stored: NDArray, scope: Scope) -> NDArray | list:
     """The meanings of stored numbers by value map, unit and base; an id as text. None where `none` stands."""
-    tie, stored = slot.tie, _xored(slot, stored, scope)
+    tie, stored = slot.tie, xored(slot, stored, scope)
     if tie.values is not None:
         return _mapped(slot, stored, scope)
     wide = scaled(slot, stored, line_of(slot, scope), scope)
@@ -189,7 +188,7 @@ def meanings(slot: Slot, stored: NDArray, scope: Scope) -> NDArray | list:
     return wide
 
 
-def _xored(slot: Slot, stored: NDArray, scope: Scope, rows: Sequence[int] | None = None) -> NDArray:
+def xored(slot: Slot, stored: NDArray, scope: Scope, rows: Sequence[int] | None = None) -> NDArray:
     """Stored numbers without what they are XORed with, or with it; rows: the records that they are of, if not all."""
     if slot.tie.xor == 0:
         return stored
@@ -297,7 +296,7 @@ def _applied(slot: Slot, wide: NDArray, line: Line, scope: Scope) -> NDArray:
 
 def stored_of(slot: Slot, values: Sequence, rows: Sequence[int], scope: Scope) -> NDArray:
     """The stored numbers of meanings for some records; a ZubretError names the first that can't be stored."""
-    return _xored(slot, _solved(slot, values, rows, scope), scope, rows)
+    return xored(slot, _solved(slot, values, rows, scope), scope, rows)
 
 
 def _solved(slot: Slot, values: Sequence, rows: Sequence[int], scope: Scope) -> NDArray:
@@ -367,86 +366,3 @@ def _unmapped(slot: Slot, values: Sequence, rows: Sequence[int], scope: Scope) -
                 f"{value} can't be stored: the field knows {known}.", slot, row, "Fit the replacement to one of these."
             )
     return np.array([back[v] for v in values], np.int64)
-
-
-# Pools ----------------------------------------------------------------------------------------------
-
-
-class PoolTexts:
-    """The texts of a pool, by where they begin; one may begin inside another."""
-
-    def __init__(self, data: bytes, how: Pool):
-        self.data, self.how = data, how
-        self._starts: NDArray[np.int64] | None = None
-        self._pieces: list[str] = []
-
-    def _split(self) -> NDArray[np.int64]:
-        if self._starts is None:
-            ends, encoding = self.how.ends, self.how.encoding
-            if (
-                len(ends) == 1
-                and encoding in ("utf-8", "ascii", "latin-1")
-                and (ends == b"\0" or b"\0" not in self.data)
-            ):
-                marks = np.flatnonzero(np.frombuffer(self.data, np.uint8) == ends[0])
-                self._starts = np.concatenate([[0], marks + 1]).astype(np.int64)
-                self._pieces = self.data.decode(encoding, "surrogateescape").split(chr(ends[0]))
-            else:
-                self._starts = self._split_slowly(ends)
-        return self._starts
-
-    def _split_slowly(self, ends: bytes) -> NDArray[np.int64]:
-        """The same for ends of several bytes, which stand at whole characters, and for texts with zeros in them."""
-        places, at = [0], self.data.find(ends)
-        while at >= 0:
-            if (at - places[-1]) % len(ends) == 0:
-                places.append(at + len(ends))
-                at = self.data.find(ends, places[-1])
-            else:
-                at = self.data.find(ends, at + 1)
-        stops = [*(p - len(ends) for p in places[1:]), len(self.data)]
-        self._pieces = [decoded(self.data[a:b], self.how.encoding) for a, b in zip(places, stops, strict=True)]
-        return np.array(places, np.int64)
-
-    def texts(self, offsets: NDArray) -> list[str]:
-        """The texts at some places, all inside the pool."""
-        starts = self._split()
-        found = np.searchsorted(starts, offsets, "right") - 1
-        out = [self._pieces[n] for n in found.tolist()]
-        for n in np.flatnonzero(starts[found] != offsets).tolist() if len(offsets) else ():
-            out[n] = self._inside(int(offsets[n]))
-        return out
-
-    def _inside(self, at: int) -> str:
-        """A text that begins inside another."""
-        step, end = len(self.how.ends), self.data.find(self.how.ends, at)
-        while end >= 0 and (end - at) % step:
-            end = self.data.find(self.how.ends, end + 1)
-        return decoded(self.data[at : end if end >= 0 else len(self.data)], self.how.encoding)
-
-    def places(self) -> dict[str, int]:
-        """Where each text first begins."""
-        starts = self._split().tolist()
-        return {
-            text: at for at, text in zip(reversed(starts), reversed(self._pieces), strict=True) if at < len(self.data)
-        }
-
-
-def pool_places(slot: Slot, stored: NDArray, scope: Scope) -> NDArray:
-    """Where the texts of stored numbers stand in their pool."""
-    return scaled(slot, _xored(slot, stored, scope), line_of(slot, scope), scope).astype(np.int64)
-
-
-def pooled(slot: Slot, stored: NDArray, pool: PoolTexts, scope: Scope) -> list:
-    """The texts to which a field's numbers point; None where `none` stands."""
-    offsets, stored = pool_places(slot, stored, scope), _xored(slot, stored, scope)
-    if slot.tie.none is not None and (stored == slot.tie.none).any():
-        given = stored != slot.tie.none
-        rest = iter(pool.texts(offsets[given]))
-        return [next(rest) if g else None for g in given.tolist()]
-    bad = (offsets < 0) | (offsets >= len(pool.data))
-    if bad.any():
-        row = int(np.argmax(bad))
-        what = f"The text at {int(offsets[row]):,} leaves the {len(pool.data):,} bytes of {slot.tie.pool}."
-        raise scope.fail(what, slot, row)
-    return pool.texts(offsets)

@@ -125,6 +125,9 @@ class Tied(Strict):
     hash: HashModel | None = Field(None, description="how an id comes from the entry's path, or the stream's name")
     sum: SumModel | None = None
     pool: Name | None = Field(None, description="the region of texts in which the number is an offset")
+    text_length: Name | None = Field(
+        None, description="of a text in a pool: the field of the record that says how many bytes it has"
+    )
 
     @property
     def unit_name(self) -> str:

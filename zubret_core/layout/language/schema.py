@@ -35,7 +35,16 @@ class Pool(Strict):
     """A region of texts, one behind the other."""
 
     encoding: str = "utf-8"
-    ends: HexBytes = b"\0"
+    ends: HexBytes = Field(
+        b"\0", description="the bytes behind each; none where it is counted, or its record says how long it is"
+    )
+    counted: IntType | None = Field(None, description="the length stands before, as this type")
+
+    @model_validator(mode="after")
+    def _counted(self):
+        if self.counted is not None and "ends" not in self.model_fields_set:
+            return self.model_copy(update={"ends": b""})
+        return self
 
 
 class Guard(Strict):

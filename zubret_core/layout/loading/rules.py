@@ -213,6 +213,7 @@ def _ties(layout: Layout) -> Iterator[Fault]:
         kind = TYPES[field.type]
         if tie.pool is not None and not any(r.name == tie.pool and r.pool for r in layout.regions):
             yield where, f'"{tie.pool}" is no region with a pool ({named})'
+        yield from _text_length(layout, region, tie, where)
         if tie.sum is not None:
             if tie.sum.of == "body" and not layout.trails(region):
                 yield (
@@ -241,6 +242,25 @@ def _ties(layout: Layout) -> Iterator[Fault]:
             for stored in [*tie.numbered, *(n for low, high, _ in tie.ranges for n in (low, high))]:
                 if not _within(field, tie, stored):
                     yield where, f"field {tie.name} can't hold {stored:,}, which `values` lists"
+
+
+def _text_length(layout: Layout, region: Region, tie: Tied, where: Path) -> Iterator[Fault]:
+    """What says how long a text in a pool is: the bytes behind it, a number before it, or a field of the record."""
+    named = f"field {tie.name} of region {region.name}"
+    pool = next((r.pool for r in layout.regions if r.name == tie.pool and r.pool), None)
+    if pool is not None and not pool.ends and pool.counted is None and tie.text_length is None:
+        yield (
+            where,
+            f"nothing says where the texts of {tie.pool} end: give it `ends` or `counted`, or a `text_length` ({named})",
+        )
+    if tie.text_length is None:
+        return
+    whole = (f for f in region.fields if TYPES[f.type].whole and f.type != "result")
+    length = next((t for f in whole for t in (f, *(f.parts or ())) if t.name == tie.text_length), None)
+    if pool is None or pool.counted is not None:
+        yield where, f"`text_length` is for texts in a pool that is not counted ({named})"
+    elif length is None or not length.plain or length.means or length is tie:
+        yield where, f'"{tie.text_length}" is no plain number of the record that means nothing else ({named})'
 
 
 def _names_in_front(layout: Layout, region: Region) -> set[str]:

@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+import numpy as np
+
 from ..document import Instance, Slot
 from ..document.extent import Grid
-from ..document.ties import Scope, meanings, pool_places, results
+from ..document.pools import pool_places
+from ..document.ties import Scope, meanings, results
 from ..types.numbers import Result
 from .draft import Draft, listed
 from .records import Table
@@ -147,35 +150,35 @@ def _put_pooled(draft: Draft, table: Table, slot: Slot, values: list, rows: list
     name = slot.tie.pool or ""
     pool = draft.document.instance(name)
     assert pool is not None and pool.region.pool is not None
-    instance, how = table.instance, pool.region.pool
+    instance, encoding = table.instance, pool.region.pool.encoding
     old = listed(draft.document.values(instance, slot))
     scope_before = draft.document.scope(instance)
     was = pool_places(slot, instance.records.numbers(slot), scope_before).tolist() if len(old) else []
-    out: list[int | None] = []
-    for row, text in zip(rows, values, strict=True):
-        before = table.order[row]
-        if text is None:
-            out.append(None)
-        elif old[before] == text:
-            out.append(was[before])
-        else:
-            out.append(_in_pool(draft, name, pool, text.encode(how.encoding, "surrogateescape"), text))
-    table.put(slot, out, rows, scope)
-
-
-def _in_pool(draft: Draft, name: str, pool: Instance, data: bytes, text: str) -> int:
     if name not in draft.pool_places:
         draft.pool_places[name] = draft.document.pool_of(name).places()
     known = draft.pool_places[name]
-    if text not in known:
-        how = pool.region.pool
-        assert how is not None
-        whole = draft.pools.setdefault(name, bytearray(pool.records.data.tobytes()))
-        if whole and not whole.endswith(how.ends):
-            whole += how.ends
-        known[text] = len(whole)
-        whole += data + how.ends
-    return known[text]
+    if slot.tie.text_length is not None:  # only the records say where texts end
+        known |= {text: at for text, at in zip(old, was, strict=True) if text is not None and text not in known}
+    out: list[int | None] = []
+    for row, text in zip(rows, values, strict=True):
+        before = table.order[row]
+        if text is not None and old[before] != text and text not in known:
+            whole = draft.pools.setdefault(name, bytearray(pool.records.data.tobytes()))
+            place = draft.document.pool_of(name).added(whole, text.encode(encoding, "surrogateescape"))
+            if place is None:
+                raise table.error(f'"{text}" is too long for the number before it in {name}.', slot, row)
+            known[text] = place
+        out.append(None if text is None else was[before] if old[before] == text else known[text])
+    table.put(slot, out, rows, scope)
+    if slot.tie.text_length is not None:
+        sizes = [
+            (row, len(text.encode(encoding, "surrogateescape")))
+            for row, text in zip(rows, values, strict=True)
+            if text is not None
+        ]
+        length = instance.shape.slots[slot.tie.text_length]
+        numbers = [size for _, size in sizes]
+        table.put_numbers(length, np.array(numbers, np.int64), [row for row, _ in sizes], numbers)
 
 
 def whole_values(draft: Draft) -> dict[str, Any]:
