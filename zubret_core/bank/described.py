@@ -70,7 +70,8 @@ class _Described:
         if codec.asks(format) or document.column("size") is not None or document.column("cut") is not None:
             return format.frames
         frames, size = document.column("frames"), codec.stored_size(format)
-        if size is None or (frames is not None and frames[ordinal] is not None):
+        said = "stream.frames" in document.layout.given or (frames is not None and frames[ordinal] is not None)
+        if size is None or said:
             return format.frames
         heads = document.column("head")
         head = len(heads[ordinal] or b"") if heads else 0
@@ -196,7 +197,7 @@ class DescribedBank(Bank):
         if document.column("size") is None and not chain:
             new = NewStream(filled, new.format)
         cuts = document.column("cut") is not None
-        return _item(new, filled, self.layout.codecs, cuts, self.layout.loops_to_end)
+        return _new_item(new, filled, self.layout.codecs, cuts, self.layout.loops_to_end)
 
     def is_filled(self, ordinal: int, size: int) -> bool:
         chain = self.document.chain(ordinal)
@@ -227,7 +228,7 @@ def _left(codec: Codec, payload: Source, format: Format) -> int:
     return held - format.frames
 
 
-def _item(new: NewStream, payload: Source, codecs: Mapping[str, CodecModel], cuts: bool, to_end: bool) -> NewItem:
+def _new_item(new: NewStream, payload: Source, codecs: Mapping[str, CodecModel], cuts: bool, to_end: bool) -> NewItem:
     """cuts: whether the length follows from what is cut; to_end: whether what loops does so to its end."""
     format = new.format
     loop = format.loop or Loop(0, 0)
