@@ -179,6 +179,28 @@ regions:
         problem = problem_of(self, DescribedArchive, layout, source(edited(data, 6, "<H", 433)))
         self.assertIn("no whole number of bytes", problem.what)
 
+    def test_a_head_that_stands_in_the_record_is_not_counted(self):
+        for more, size in (("", False), ("\n      - {name: size, type: u16, means: ONE.size}", True)):
+            text = described("archive", SECTORS, "{name: head, type: bytes, length: 4, means: ONE.head}" + more)
+
+            def written(contents: list[bytes], size=size) -> bytes:
+                data, body = b"TO" + struct.pack("<H", len(contents)), b""
+                for n, content in enumerate(contents):
+                    rest = content[4:].ljust(-(-len(content[4:]) // SECTOR) * SECTOR, b"\x77")
+                    data += struct.pack("<HHH", n, 1 + len(body) // SECTOR, len(rest) // SECTOR) + content[:4]
+                    data, body = data + (struct.pack("<H", len(content)) if size else b""), body + rest
+                return data.ljust(SECTOR, b"\x77") + body
+
+            data, new = written(self.CONTENTS[:2]), b"64 bytes behind its head, so no filling: ".ljust(68, b"x")
+            for content in (new, new + b"and one sector more"):
+                with self.subTest(size=size, content=content):
+                    self.assertTrue(check(load_layout(text), source(data)).ok)
+                    (self.folder / "new").write_bytes(content)
+                    there = self.proved(
+                        text, data, files=(EntryFile("x.bin", "0", 0, self.folder / "new"),), damage=True
+                    )
+                    self.assertEqual(there, written([content, self.CONTENTS[1]]))
+
     def test_what_stands_last_is_filled_up_where_something_is_added_behind_it(self):
         name = "{name: path, type: text, length: 4, means: ONE.path}"
         text = described("archive", NEXT, name).replace("means: entry.id", "shown: hex").partition("end: ")[0]

@@ -11,7 +11,7 @@ from ..codec import codec_of
 from ..codec.base import Codec, frames_held
 from ..layout import Document, Layout, NewItem, read_layout, rebuild
 from ..layout.checks.extents import extents_of, segments_of
-from ..layout.checks.told import Told
+from ..layout.checks.told import ToldSizes
 from ..layout.document import Siblings
 from ..layout.document.chains import Keys
 from ..layout.language.codecs import CodecModel, name_of, spec_of
@@ -54,9 +54,9 @@ class _Described:
         return payload
 
     @once
-    def told_sizes(self) -> Told:
+    def told_sizes(self) -> ToldSizes:
         """Which stored sizes the streams may have."""
-        return Told(self.document)
+        return ToldSizes(self.document)
 
     def told(self, ordinal: int, format: Format) -> Format:
         format = format.with_(frames=self._frames(ordinal, format))
@@ -73,9 +73,7 @@ class _Described:
         said = "stream.frames" in document.layout.given or (frames is not None and frames[ordinal] is not None)
         if size is None or said:
             return format.frames
-        heads = document.column("head")
-        head = len(heads[ordinal] or b"") if heads else 0
-        return frames_held(codec, format, self.told_sizes.size(ordinal, size - head) + head)
+        return frames_held(codec, format, self.told_sizes.size(ordinal, size))
 
     def named(self, ordinal: int) -> str:
         """A stream as people call it."""
@@ -182,7 +180,7 @@ class DescribedBank(Bank):
         return rebuild(self.document, {n: self._item(n, new) for n, new in changes.items()}, anew=anew)
 
     def _item(self, n: int, new: NewStream) -> NewItem:
-        document, heads = self.document, self.document.column("head")
+        document = self.document
         chain = document.chain(n, new.payload.size)
         packed = chain.packed(new.payload)
         told = self._payloads.told(n, new.format).loop
@@ -193,7 +191,7 @@ class DescribedBank(Bank):
                 file=self._payloads.named(n),
                 next="Take such a loop, or leave out what stands behind it.",
             )
-        filled = self._payloads.told_sizes.filled(n, packed, len(heads[n] or b"") if heads else 0)
+        filled = self._payloads.told_sizes.filled(n, packed)
         if document.column("size") is None and not chain:
             new = NewStream(filled, new.format)
         cuts = document.column("cut") is not None

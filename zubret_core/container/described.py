@@ -10,7 +10,7 @@ from ..base import ZubretError, collector_paused, once
 from ..layout import Document, Layout, NewItem, read_layout, rebuild
 from ..layout.checks.extents import index_pieces, segments_of
 from ..layout.checks.sums import check_item, crc32s, verify
-from ..layout.checks.told import Told
+from ..layout.checks.told import ToldSizes
 from ..layout.document.chains import Keys
 from ..layout.language.expression import compiled
 from ..layout.language.steps import all_steps, numbers_of
@@ -60,17 +60,17 @@ class DescribedArchive(Container):
     def open(self, index: int, cache: DiskCache | None = None, key: str = "") -> Source:
         chain, stored, size = self.document.chain(index), self.document.payload(index), self.entries[index].size
         if stored.size > size and chain.keeps_places:
-            stored = self.told.without(index, stored, size)
+            stored = self.told_sizes.without(index, stored, size)
         return chain.unpacked(stored, size, cache=cache, key=key)
 
     @once
-    def told(self) -> Told:
+    def told_sizes(self) -> ToldSizes:
         """Which stored sizes its entries may have."""
-        return Told(self.document)
+        return ToldSizes(self.document)
 
     def is_filled(self, index: int, size: int, stored: bool = False) -> bool:
         as_stored = self.document.as_read("size") is None and self.document.chain(index).keeps_places
-        return (stored or as_stored) and self.told.is_filled(index, size)
+        return (stored or as_stored) and self.told_sizes.is_filled(index, size)
 
     def data(self, index: int) -> bytes:
         """The unpacked bytes of a small entry, without a source around them."""
@@ -131,11 +131,11 @@ class DescribedArchive(Container):
     def _packed(self, index: int, new: Source, path: str = "") -> NewItem:
         """New unpacked bytes as the entry stores them, by its own method."""
         stored = self.document.payload(index)
-        chain, heads = self.document.chain(index, new.size, path), self.document.column("head")
+        chain = self.document.chain(index, new.size, path)
         payload = chain.packed(new, stored, self._cache)
         if self.layout.payload.plain == "equal" and payload.size >= new.size:
             payload = new  # as many bytes as it unpacks to, or more, would be taken for plain, or are of no use
-        filled = self.told.filled(index, payload, len(heads[index] or b"") if heads else 0)
+        filled = self.told_sizes.filled(index, payload)
         has_size = self.document.as_read("size") is not None
         return NewItem(filled, {"size": new.size}, new if has_size or chain else filled, path)
 

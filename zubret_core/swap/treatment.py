@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import asdict, dataclass, fields
 from typing import Any
 
@@ -247,11 +247,11 @@ def target_of(
             field="length",
             next="Choose a shorter loop, or leave the length as it is.",
         )
-    more: Sequence[Loop] = ()
+    more = []
     for other in how.more_of(info, original) if new_loop else []:
         if start <= other.start < other.end <= end and not how.extend and tempo == 1:
             new = carried(Loop(other.start - start, other.end - start), info.rate, out_rate)
-            more = (*more, Loop(new.start + pad - cut, new.end + pad - cut))
+            more.append(Loop(new.start + pad - cut, new.end + pad - cut))
     as_told = told(original.with_(frames=length + behind, loop=new_loop))
     if new_loop and as_told.loop and as_told.loop.start != new_loop.start:
         raise ZubretError(
@@ -264,8 +264,10 @@ def target_of(
         unheard, behind = length - new_loop.end, new_loop.end - length
         as_told = told(original.with_(frames=new_loop.end, loop=new_loop))
     filled, off, matrix = as_told.frames - length - behind, 0 if pad or cut else off, how.matrix if how.mix else None
-    more = tuple(loop for loop in more if 0 <= loop.start < loop.end <= length + behind)
-    format = original.with_(rate=out_rate, channels=out_channels, frames=as_told.frames, loop=as_told.loop, more=more)
+    fitting = tuple(loop for loop in more if 0 <= loop.start < loop.end <= length + behind)
+    format = original.with_(
+        rate=out_rate, channels=out_channels, frames=as_told.frames, loop=as_told.loop, more=fitting
+    )
     gap = format.loop.end - new_loop.end if format.loop and new_loop else 0
     behind += filled
     return Target(timeline, part_loop, matrix, tempo, format, pad, cut, behind, filled, unheard, gap, off)

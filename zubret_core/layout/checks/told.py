@@ -27,7 +27,7 @@ def is_given(given: Source, found: Source, is_filled: Callable[[int], bool]) -> 
     return is_filled(given.size) and same_bytes(given, SliceSource(found, 0, given.size))
 
 
-class Told:
+class ToldSizes:
     """The stored sizes that the items of a document may have."""
 
     def __init__(self, document: Document):
@@ -55,12 +55,17 @@ class Told:
         return self._of_body(group, item)
 
     def size(self, item: int, size: int) -> int:
-        """The size that is told of a payload of `size` bytes."""
-        return self.grid(item).above(size) if size else 0
+        """The size that is told of a payload of `size` bytes; those of it that stand in its record are not counted there."""
+        head = self._head(item)
+        return self.grid(item).above(size - head) + head if size > head else size
 
-    def filled(self, item: int, payload: Source, head: int = 0) -> Source:
-        """A payload with what fills it up. head: bytes of it that stand in the record."""
-        missing = self.size(item, payload.size - head) + head - payload.size
+    def _head(self, item: int) -> int:
+        heads = self.document.column("head")
+        return len(heads[min(item, len(heads) - 1)] or b"") if heads else 0
+
+    def filled(self, item: int, payload: Source) -> Source:
+        """A payload with what fills it up."""
+        missing = self.size(item, payload.size) - payload.size
         if missing <= 0:
             return payload
         fill = FillSource(self._fill(item)[0], missing)
