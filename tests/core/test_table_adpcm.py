@@ -56,6 +56,29 @@ class Tables(SimpleTestCase):
                 10 * np.log10((pcm.astype(float) ** 2).mean() / ((mine - pcm.astype(float)) ** 2).mean()), 25
             )
 
+    def test_scaled_steps_at_the_ends_of_what_may_be_asked_for(self):
+        """What a step becomes and by how much a sample moves are one product: neither may reach the other. By plain arithmetic."""
+        for bits, by, most in ((5, 65_536, 1 << 20), (2, -65_536, 1 << 20), (3, 200, 20), (5, 255, 32_767)):
+            half, rows = 1 << bits - 1, noise(400, 3, bits).view(np.uint16) % (1 << bits)
+            how = {
+                "bits": bits,
+                "scale": (by,) * half,
+                "most": most,
+                "begin": most,
+                "rule": "product",
+                "nibbles": "high",
+            }
+            expected, steps, samples = [], [most] * 3, [0] * 3
+            for row in rows.tolist():
+                for c, code in enumerate(row):
+                    move = steps[c] * (2 * (code % half) + 1) >> bits - 1
+                    samples[c] = min(max(samples[c] + (-move if code >= half else move), -32_768), 32_767)
+                    steps[c] = min(max(steps[c] * by >> 8, 1), most)
+                expected.append(list(samples))
+            data = np.packbits(np.unpackbits(rows.astype(np.uint8).reshape(-1, 1), axis=1)[:, 8 - bits :]).tobytes()
+            format = self.format(np.array(expected), **how)
+            np.testing.assert_array_equal(codec_of(format).decode(source(data), format, 0, 400), expected)
+
     def test_any_width_there_and_back_and_from_the_middle(self):
         for least, how in ((8, NARROW), (14, THREE), (25, {}), (28, FIVE), (25, {"stereo": "sum"}), (25, SCALED)):
             for channels in (1, 2):

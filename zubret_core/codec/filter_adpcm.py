@@ -159,11 +159,14 @@ class FilterAdpcm(Resumable):
 
     def _places(self, format: Format, first: int, count: int, channel: int) -> NDArray[np.int64]:
         """Where frames of a channel begin: each is behind those of its own and behind the turns of the other channels."""
-        turn, end = self._turn(format), first + count
-        turns = np.arange(first // turn, -(-end // turn))
-        lengths = np.minimum(turns * turn + turn, end) - np.maximum(turns * turn, first)
-        others = (turns * (format.channels - 1) + channel) * turn
-        return (np.arange(first, end) + np.repeat(others, lengths)) * self.frame
+        turn = self._turn(format)
+        if first // turn == (first + count - 1) // turn:
+            begin = (first // turn * (format.channels - 1) + channel) * turn + first
+            return np.arange(begin * self.frame, (begin + count) * self.frame, self.frame)
+        turns = np.arange(first // turn, -(-(first + count) // turn))
+        begins = (turns * format.channels + channel) * turn * self.frame
+        whole = np.add.outer(begins, np.arange(turn) * self.frame).reshape(-1)
+        return whole[first % turn : first % turn + count]
 
     def _unit_frames(self, format: Format) -> int:
         return self.block_frames(format)

@@ -12,6 +12,8 @@ from numba import njit
 from .base import clamped
 
 MOST_SHIFT, MOST_GROWTH = 12, 15
+FINEST = 15
+"""Bits of the finest unit of weights; decoding takes all of them in it, so that the processor need not be told by how many to shift."""
 FINE, BAD, ENDED = range(3)
 """How a frame's header is."""
 
@@ -21,7 +23,7 @@ def _predicted(one, two, last, before, bits, rounding):
     """What a filter predicts; rounding: 0 towards 0, 1 to the nearest, 2 downwards."""
     total = last * one + before * two
     if rounding == 0:
-        total += np.int64(np.uint64(total) >> np.uint64(63)) * ((1 << bits) - 1)
+        total += total >> 63 & (1 << bits) - 1
     elif rounding == 1:
         total += 1 << bits >> 1
     return total >> bits
@@ -47,15 +49,15 @@ def _head(data, at, shape):
 
 
 @njit(cache=True, forceinline=True)
-def _next(moved, one, two, last, before, bits, rounding, clipped):
-    """The next sample; moved: what the code adds, before it is shifted down. clipped counts what was cut at full scale: since that can't be
+def _next(moved, one, two, last, before, rounding, clipped):
+    """The next sample; moved: what the code adds; it and the weights are in 1 / 2^FINEST. clipped counts what was cut at full scale: since that can't be
     undone, the processor guesses that there is nothing to cut and goes on to the next sample, instead of waiting for the outcome each time."""
     if rounding == 0:
         total = last * one + before * two
-        total += np.int64(np.uint64(total) >> np.uint64(63)) * ((1 << bits) - 1) + moved
+        total = (total + moved) + (total >> 63 & (1 << FINEST) - 1)
     else:
         total = last * one + (before * two + moved)  # what is known first is added up first
-    sample = total >> bits
+    sample = total >> FINEST
     if np.uint64(sample + 32768) > np.uint64(65535):
         clipped[0] += 1
         return np.int64(-32768) if sample < 0 else np.int64(32767)
@@ -63,13 +65,13 @@ def _next(moved, one, two, last, before, bits, rounding, clipped):
 
 
 @njit(cache=True, forceinline=True)
-def _pair(data, at_a, at_b, size, low_first, steps, weights, state, bits, rounding, clipped, out):
-    """Samples of a frame of two channels, to `out` in turn; weights, state: of both. Places have no sign, which spares a test for negative
+def _pair(data, at_a, at_b, size, low_first, steps, weights, state, rounding, clipped, out):
+    """Samples of a frame of two channels, to `out` in turn; weights, in 1 / 2^FINEST, and state: of both. Places have no sign, which spares a test for negative
     ones at every byte."""
     one_a, two_a, one_b, two_b = weights
     last_a, before_a, last_b, before_b = state
-    step_a, step_b = steps[0] << bits, steps[1] << bits
-    half = 1 << bits >> 1 if rounding == 1 else 0
+    step_a, step_b = steps[0] << FINEST, steps[1] << FINEST
+    half = 1 << FINEST >> 1 if rounding == 1 else 0
     first, second = (60, 56) if low_first else (56, 60)
     place, one = np.uint64(0), np.uint64(1)
     from_a, from_b = np.uint64(at_a), np.uint64(at_b)
@@ -78,13 +80,13 @@ def _pair(data, at_a, at_b, size, low_first, steps, weights, state, bits, roundi
         from_a += one
         from_b += one
         moved_a, moved_b = (a << first >> 60) * step_a + half, (b << first >> 60) * step_b + half
-        before_a = _next(moved_a, one_a, two_a, last_a, before_a, bits, rounding, clipped)
-        before_b = _next(moved_b, one_b, two_b, last_b, before_b, bits, rounding, clipped)
+        before_a = _next(moved_a, one_a, two_a, last_a, before_a, rounding, clipped)
+        before_b = _next(moved_b, one_b, two_b, last_b, before_b, rounding, clipped)
         out[place] = before_a
         out[place + one] = before_b
         moved_a, moved_b = (a << second >> 60) * step_a + half, (b << second >> 60) * step_b + half
-        last_a = _next(moved_a, one_a, two_a, before_a, last_a, bits, rounding, clipped)
-        last_b = _next(moved_b, one_b, two_b, before_b, last_b, bits, rounding, clipped)
+        last_a = _next(moved_a, one_a, two_a, before_a, last_a, rounding, clipped)
+        last_b = _next(moved_b, one_b, two_b, before_b, last_b, rounding, clipped)
         out[place + np.uint64(2)] = last_a
         out[place + np.uint64(3)] = last_b
         place += np.uint64(4)
@@ -99,7 +101,8 @@ def decode_frames(data, a, b, shape, filters, state, out):
     before; out: samples of both in turn. The processor works on one channel while it waits for the other's last sample, so
     one alone costs nearly as much: give it twice.
     """
-    header, low_first, bits, rounding = shape[5], shape[6] != 0, shape[8], shape[9]
+    header, low_first, rounding = shape[5], shape[6] != 0, shape[9]
+    filters = filters << FINEST - shape[8]
     past = state[0, 0], state[0, 1], state[1, 0], state[1, 1]
     size = len(out) // len(a) // 4
     clipped = np.zeros(1, np.int64)
@@ -118,11 +121,11 @@ def decode_frames(data, a, b, shape, filters, state, out):
             continue
         # Loops of their own, so that none asks for each sample.
         if rounding == 0:
-            past = _pair(data, at_a, at_b, size, low_first, steps, weights, past, bits, 0, clipped, rows)
+            past = _pair(data, at_a, at_b, size, low_first, steps, weights, past, 0, clipped, rows)
         elif rounding == 1:
-            past = _pair(data, at_a, at_b, size, low_first, steps, weights, past, bits, 1, clipped, rows)
+            past = _pair(data, at_a, at_b, size, low_first, steps, weights, past, 1, clipped, rows)
         else:
-            past = _pair(data, at_a, at_b, size, low_first, steps, weights, past, bits, 2, clipped, rows)
+            past = _pair(data, at_a, at_b, size, low_first, steps, weights, past, 2, clipped, rows)
     state[0, 0], state[0, 1], state[1, 0], state[1, 1] = past
     return -1
 

@@ -25,6 +25,10 @@ UNIT = 8
 """Frames of which the codes of any number of channels fill whole bytes."""
 STEP = 1 << 14
 """Frames whose codes are taken apart together."""
+CODES = 32
+"""Of the widest codes, of 5 bits."""
+MOVE = 37
+"""Bits of a step of up to 2^20 multiplied with up to 2^16, the most that a layout may ask for, and one more."""
 
 
 @njit(cache=True, nogil=True)
@@ -117,66 +121,61 @@ def _by_table(codes: Any, bits: Any, changes: Any, nexts: Any, state: Any, out: 
 
 @njit(cache=True, nogil=True, forceinline=True)
 def _scaled(
-    code: Any, sample: Any, above: Any, bits: Any, rows: Any, least: Any, most: Any, shifts: Any, clipped: Any
+    code: Any, sample: Any, step: Any, bits: Any, rows: Any, least: Any, most: Any, shifts: Any, cut: Any
 ) -> Any:
-    """The sample, and by how much the step is above `least`, behind a code. rows: see `_rows`. clipped counts what was cut at full scale:
-    see `filter_frames._next`.
+    """The sample and the step behind a code. sample: from 0 to 65535, so that one comparison says whether it is beyond full scale. rows: see
+    `_rows`. cut counts what was cut: see `filter_frames._next`.
 
     Each step waits for the one before, and where it meets `least` can't be foreseen, so that nothing branches there.
     """
-    at = code << np.uint64(2)
+    both = step * rows[code] + rows[code + np.uint64(CODES)]
     if shifts:
-        change = _moved(above + least, np.int64(code) & ((1 << (bits - 1)) - 1), bits, True)
-        change = -change if rows[at] < 0 else change
+        change = _moved(step, np.int64(code) & ((1 << (bits - 1)) - 1), bits, True)
+        sample += -change if rows[code] < 0 else change
     else:
-        change = above * rows[at] + rows[at + np.uint64(1)] >> (bits - 1)
-    behind = above * rows[at + np.uint64(2)] + rows[at + np.uint64(3)] >> 8
-    behind &= ~(behind >> 63)
-    if behind > most - least:
-        behind = most - least
-    moved = sample + change
-    if np.uint64(moved + 32768) > np.uint64(65535):
-        clipped[0] += 1
-        return np.int64(-32768) if moved < 0 else np.int64(32767), behind
-    return moved, behind
+        sample += both >> (MOVE + 4)
+    step = max((both & ((1 << MOVE) - 1)) >> 8, least)
+    if step > most or np.uint64(sample) > np.uint64(65535):
+        cut[0] += 1
+        return min(max(sample, 0), 65535), min(step, most)
+    return sample, step
 
 
-@njit(cache=True, nogil=True, forceinline=True)
+@njit(cache=True, nogil=True)
 def _two_scaled(
-    codes: Any, c: Any, bits: Any, rows: Any, least: Any, most: Any, shifts: Any, clipped: Any, state: Any, out: Any
+    codes: Any, c: Any, bits: Any, rows: Any, least: Any, most: Any, shifts: Any, cut: Any, state: Any, out: Any
 ) -> None:
-    """Two channels side by side, from channel c on."""
+    """Two channels side by side, from channel c on. A function of its own, so that all that it needs fits into registers."""
     d, beside = c + 1, np.uint64(1)
-    one, step = np.int64(state[c, 0]), np.int64(state[c, 1]) - least
-    two, pace = np.int64(state[d, 0]), np.int64(state[d, 1]) - least
+    one, step = np.int64(state[c, 0]) + 32768, np.int64(state[c, 1])
+    two, pace = np.int64(state[d, 0]) + 32768, np.int64(state[d, 1])
     flat = out.reshape(-1)
     for place in range(np.uint64(c), np.uint64(len(flat)), np.uint64(out.shape[1])):
-        one, step = _scaled(np.uint64(codes[place]), one, step, bits, rows, least, most, shifts, clipped)
-        flat[place] = one
-        other = np.uint64(codes[place + beside])
-        two, pace = _scaled(other, two, pace, bits, rows, least, most, shifts, clipped)
-        flat[place + beside] = two
-    state[c, 0], state[c, 1], state[d, 0], state[d, 1] = one, step + least, two, pace + least
+        one, step = _scaled(np.uint64(codes[place]), one, step, bits, rows, least, most, shifts, cut)
+        flat[place] = one - 32768
+        two, pace = _scaled(np.uint64(codes[place + beside]), two, pace, bits, rows, least, most, shifts, cut)
+        flat[place + beside] = two - 32768
+    state[c, 0], state[c, 1], state[d, 0], state[d, 1] = one - 32768, step, two - 32768, pace
 
 
 @njit(cache=True, nogil=True)
 def _by_scale(
-    codes: Any, bits: Any, shifts: Any, rows: Any, least: Any, most: Any, clipped: Any, state: Any, out: Any
+    codes: Any, bits: Any, shifts: Any, rows: Any, least: Any, most: Any, cut: Any, state: Any, out: Any
 ) -> None:
     """out (frames, channels) of codes by which steps are multiplied; rows: see `_rows`; state: (channels, 2) sample and step."""
     channels = out.shape[1]
     for c in range(0, channels - 1, 2):
         if shifts:
-            _two_scaled(codes, c, bits, rows, least, most, True, clipped, state, out)
-        else:  # a loop of its own, so that it does not ask for each sample
-            _two_scaled(codes, c, bits, rows, least, most, False, clipped, state, out)
+            _two_scaled(codes, c, bits, rows, least, most, True, cut, state, out)
+        else:  # a call of its own, so that it does not ask for each sample
+            _two_scaled(codes, c, bits, rows, least, most, False, cut, state, out)
     if channels & 1:
         c, flat = channels - 1, out.reshape(-1)
-        one, step = np.int64(state[c, 0]), np.int64(state[c, 1]) - least
+        one, step = np.int64(state[c, 0]) + 32768, np.int64(state[c, 1])
         for place in range(np.uint64(c), np.uint64(len(flat)), np.uint64(channels)):
-            one, step = _scaled(np.uint64(codes[place]), one, step, bits, rows, least, most, shifts, clipped)
-            flat[place] = one
-        state[c, 0], state[c, 1] = one, step + least
+            one, step = _scaled(np.uint64(codes[place]), one, step, bits, rows, least, most, shifts, cut)
+            flat[place] = one - 32768
+        state[c, 0], state[c, 1] = one - 32768, step
 
 
 @njit(cache=True, nogil=True)
@@ -233,14 +232,17 @@ def _tables(
 
 
 @lru_cache(maxsize=64)
-def _rows(bits: int, scale: tuple[int, ...], least: int) -> NDArray[np.int64]:
-    """By code, for a step that is given as what it is above `least`: how many halves of a step the sample moves, with its sign, and what
-    that gives at `least`; what the step is multiplied with, and what that gives at `least`, above it. The product of a negative number
-    is cut off like that of a positive one."""
-    half = 1 << (bits - 1)
-    signed = [(2 * n + 1, 0, scale[n]) for n in range(half)] + [(-2 * n - 1, half - 1, scale[n]) for n in range(half)]
-    rows = [(move, least * move + rest, by, least * by - least * 256) for move, rest, by in signed]
-    return np.array(rows, np.int64).ravel()
+def _rows(bits: int, scale: tuple[int, ...]) -> NDArray[np.int64]:
+    """By code, a factor that says both what a step becomes and by how much the sample moves: below bit MOVE what the step is multiplied
+    with, above it how many halves of a step the sample moves, with its sign, in 1/16. CODES places on, what is added to the product: what
+    is cut off of a negative move is cut off like that of a positive one."""
+    half, unit = 1 << (bits - 1), 1 << (5 - bits)
+    rows = np.zeros((2, CODES), np.int64)
+    for size, by in enumerate(scale):
+        move = (2 * size + 1) * unit
+        rows[0, size], rows[0, half + size] = (move << MOVE) + max(by, 0), (-move << MOVE) + max(by, 0)
+        rows[1, half + size] = (half - 1) * unit << MOVE
+    return rows.ravel()
 
 
 @dataclass(frozen=True)
@@ -317,14 +319,14 @@ class TableAdpcm(Resumable):
         at, to = (self.stored_size(format.with_(frames=n)) for n in (begin, end))
         data = np.frombuffer(payload.read(at, to - at), np.uint8)
         out, state = np.empty((end - begin, format.channels), np.int16), state.copy()
-        each, clipped = np.empty(STEP * format.channels, np.uint8), np.zeros(1, np.int64)
+        each, cut = np.empty(STEP * format.channels, np.uint8), np.zeros(1, np.int64)
         for n in range(0, len(out), STEP):  # so that its codes stay at hand
             part = out[n : n + STEP]
             codes = each[: part.size]
             _unpack(data[n * format.channels * self.bits // 8 :], self.bits, self.nibbles == "high", codes)
             if self.scale:
-                rows = _rows(self.bits, self.scale, self.least)
-                _by_scale(codes, self.bits, self._shifts, rows, self.least, self.most, clipped, state, part)
+                rows = _rows(self.bits, self.scale)
+                _by_scale(codes, self.bits, self._shifts, rows, self.least, self.most, cut, state, part)
             else:
                 _by_table(codes, self.bits, *_tables(self.bits, self.steps, self.moves, self._shifts), state, part)
         if self.stereo == "sum" and format.channels == 2:
