@@ -56,7 +56,7 @@ def rows(folder: Path) -> Iterator[Row]:
                 ("packed", pack, lambda d=data, s=strategy: _deflated(d, s), limit),
             )
             for done, ours, other, most in calls:
-                row = pairs(f"{what}, {done}", ours, reference, other, most, count=5)
+                row = pairs(f"{what}, {done}", ours, reference, other, most, count=15 if done == "unpacked" else 5)
                 row.note += note
                 yield row
 

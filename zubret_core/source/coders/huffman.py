@@ -223,6 +223,7 @@ def _two_places(place, bit, to, lookup, pairs, longest, high_first):
         one, at, held = _filled(one, at, held, high_first)
         two, there, had = _filled(two, there, had, high_first)
         found, this, width = np.uint64(0), np.uint64(0), np.int64(1)
+        spent, gone = found, this  # sums of them, so that their bits are taken from `held` all at once
         for _ in range(56 // AT_HAND):
             found = np.uint64(pairs[one >> np.uint64(64 - AT_HAND)])
             this = np.uint64(pairs[two >> np.uint64(64 - AT_HAND)])
@@ -230,8 +231,9 @@ def _two_places(place, bit, to, lookup, pairs, longest, high_first):
             put_eight(other, this >> np.uint64(8))
             one <<= found & np.uint64(63)  # a shift takes 6 bits of a number anyway
             two <<= this & np.uint64(63)
-            to, held = to + np.int64(found >> np.uint64(24)), held - np.int64(found & np.uint64(63))
-            other, had = other + np.int64(this >> np.uint64(24)), had - np.int64(this & np.uint64(63))
+            to, other = to + np.int64(found >> np.uint64(24)), other + np.int64(this >> np.uint64(24))
+            spent, gone = spent + found, gone + this
+        held, had = held - np.int64(spent & np.uint64(255)), had - np.int64(gone & np.uint64(255))
         if not found:
             to, width = _one(place, 8 * (at - place) - held, to, high_first, lookup, longest)
             one, at, held = _begun(place, 8 * (at - place) - held + width, high_first)

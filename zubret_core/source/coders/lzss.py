@@ -115,19 +115,23 @@ class Lzss:
 
     def _parts(self, shape: _Shape) -> NDArray[np.uint64]:
         """What each byte of a code, as it stands in the file, adds to the distance (of places: to the place) and, 32 bits higher, to the
-        bytes above one: 256 numbers for each of the four bytes that there are at most."""
-        number = np.arange(256) << np.arange(0, 32, 8)[:, None]
+        bytes above one: 256 numbers for each of the four bytes that there are at most. Where a code ends in the middle of a byte, the
+        bits behind it add nothing."""
+        width = (shape.bits + 7) // 8
+        if shape.flags:
+            above = [8 * n for n in (reversed(range(width)) if shape.big else range(width))]
+        else:
+            above = [shape.bits - 8 * n if shape.high_first else 8 * n - 8 for n in range(1, width + 1)]
 
-        def of(pieces: tuple[int, int, int, int, int, int]) -> NDArray[np.int64]:
+        def of(number: NDArray[np.int64], pieces: tuple[int, int, int, int, int, int]) -> NDArray[np.int64]:
             low, mask, held, other, other_mask, other_held = pieces
             return (number >> low & mask) << held | (number >> other & other_mask) << other_held
 
-        parts = of(shape.offsets) | of(shape.lengths) << 32
+        parts = np.zeros((4, 256), np.int64)
+        for n, place in enumerate(above):
+            number = np.arange(256) << place if place >= 0 else np.arange(256) >> -place
+            parts[n] = of(number, shape.offsets) | of(number, shape.lengths) << 32
         parts[0] += (shape.nearest if self.start is None else 0) + (shape.shortest - 1 << 32)
-        width = (shape.bits + 7) // 8
-        if shape.big and shape.flags:
-            parts[:width] = parts[:width][::-1]
-        parts[width:] = 0
         return parts.astype("<u8")
 
     def _before(self) -> NDArray[np.uint8]:
@@ -201,17 +205,30 @@ def _read(place, width, big):
 
 
 @njit(forceinline=True)
-def _match(code, width, parts, done, shape):
-    """(bytes that a match has above one, its distance) behind `done` bytes; what can't be is not looked for."""
-    both = eight(parts + 8 * (code & 255)) + eight(parts + 8 * (256 | (code >> 8 & 255)))
+def _match(word, high_first, width, parts, done, shape):
+    """(bytes that a match has above one, its distance) behind `done` bytes; what can't be is not looked for. word: the first byte of its
+    code is the highest one, or the lowest."""
+    both = _part(word, high_first, parts, 0) + _part(word, high_first, parts, 1)
     if width > 2:
-        both += eight(parts + 8 * (512 | (code >> 16 & 255))) + eight(parts + 8 * (768 | (code >> 24 & 255)))
+        both += _part(word, high_first, parts, 2) + _part(word, high_first, parts, 3)
     more, distance = np.int64(both >> np.uint64(32)), np.int64(both & np.uint64(0xFFFFFFFF))
     if shape.start >= 0:
         place = shape.start + done - distance
         distance = place & (shape.window - 1) if shape.window & (shape.window - 1) == 0 else place % shape.window
         distance = distance if distance else shape.window
     return more, distance
+
+
+@njit(forceinline=True)
+def _byte(word, high_first, n):
+    """Byte n of eight."""
+    return np.int64(word >> np.uint64(56 - 8 * n if high_first else 8 * n) & np.uint64(255))
+
+
+@njit(forceinline=True)
+def _part(word, high_first, parts, n):
+    """What byte n of a code adds: see `Lzss._parts`."""
+    return eight(parts + 2048 * n + 8 * _byte(word, high_first, n))
 
 
 @njit(forceinline=True)
@@ -286,11 +303,13 @@ def _unpack(data, size, shape, parts, state, out, pos, stop):
         width = 1 + (code_width - 1 & match)
         if at + width > behind:
             break
-        code = np.int64(eight(at))
-        more, distance = _match(code, code_width, given, before + to, shape)
-        if unsure and ((code & mask ^ end) - 1 | distance - 1 | min(shape.window, known + to) - distance) & match < 0:
-            at, how = (at + width, ENDED) if code & mask == end else (at, WRONG)
-            break
+        word = eight(at)
+        more, distance = _match(word, False, code_width, given, before + to, shape)
+        if unsure:
+            code = np.int64(word) & mask
+            if ((code ^ end) - 1 | distance - 1 | min(shape.window, known + to) - distance) & match < 0:
+                at, how = (at + width, ENDED) if code == end else (at, WRONG)
+                break
         to = _item(to, at, distance, more, match)
         at, left, flags = at + width, left - 1, flags >> 1
     state[0], state[1], state[2] = flags, left, before + to
@@ -304,43 +323,55 @@ def _unpack_bits(data, length, shape, parts, state, out, pos, stop):
     source = np.int64(data.ctypes.data)
     first = np.int64(out.ctypes.data)
     given = np.int64(parts.ctypes.data)
-    plain_bytes = np.int64(_BYTES.ctypes.data)
-    how, bit, size, to, full = MORE, state[0], 8 * length, first + pos, first + stop
-    before, high_first = state[2] - to, shape.high_first != 0
-    unsure, known = _unsure(shape, state[2]), np.int64(1) << 60 if shape.filled else before
-    plain = ~np.uint64(0) if shape.literal else np.uint64(0)
-    code_width, mask = (shape.bits + 7) // 8, (np.int64(1) << shape.bits) - 1
-    end = shape.end if shape.end >= 0 else np.int64(1) << 60
+    plain = np.int64(_BYTES.ctypes.data)
+    to, full, bit, size, done = first + pos, first + stop, state[0], 8 * length, state[2]
+    # Loops of their own, so that none asks for each item.
+    if shape.high_first:
+        to, bit, how = _items(source, bit, size, given, plain, shape, done, to, full, True)
+    else:
+        to, bit, how = _items(source, bit, size, given, plain, shape, done, to, full, False)
+    state[0], state[2] = bit & 7, done + to - first - pos
+    return to - first, bit >> 3, how
+
+
+@njit(forceinline=True)
+def _items(source, bit, size, parts, plain, shape, done, to, full, high_first):
+    """Items of a stream of bits from bit place `bit` to `size` behind the address `source`, unpacked from address `to` to `full` behind
+    `done` bytes: (address behind them, bit place behind them, how it stopped). parts: see `Lzss._parts`; plain: of `_BYTES`."""
+    before, how, left, word = done - to, MORE, 0, np.uint64(0)
+    unsure, known = _unsure(shape, done), np.int64(1) << 60 if shape.filled else before
+    literal = ~np.uint64(0) if shape.literal else np.uint64(0)
+    code_width, end = (shape.bits + 7) // 8, shape.end if shape.end >= 0 else np.int64(1) << 60
     items = 57 // (1 + max(8, shape.bits))  # stand in a word in any case
-    left, word = 0, np.uint64(0)
     while to < full:
         if left == 0:
             word = bits_from(source, bit, high_first)
-            flags = (word ^ plain) & (_FLAGS_HIGH if high_first else _FLAGS_LOW)
+            flags = (word ^ literal) & (_FLAGS_HIGH if high_first else _FLAGS_LOW)
             if flags == 0 and to + RUN <= full and bit + 9 * RUN <= size:
                 for n in range(RUN):
-                    out[to - first + n] = word >> np.uint64(55 - 9 * n if high_first else 1 + 9 * n)
+                    put_eight(to + n, word >> np.uint64(55 - 9 * n if high_first else 1 + 9 * n))
                 to, bit = to + RUN, bit + 9 * RUN
                 continue
             left = items
-        if high_first:
-            match, byte = np.int64(word ^ plain) >> 63, word >> np.uint64(55) & np.uint64(255)
-            code = np.int64(word << np.uint64(1) >> np.uint64(64 - shape.bits))
-        else:
-            match, byte = -np.int64((word ^ plain) & np.uint64(1)), word >> np.uint64(1) & np.uint64(255)
-            code = np.int64(word >> np.uint64(1)) & mask
+        match = np.int64(word ^ literal) >> 63 if high_first else -np.int64((word ^ literal) & np.uint64(1))
         width = 9 + (shape.bits - 8 & match)
         if bit + width > size:
             break
-        more, distance = _match(code, code_width, given, before + to, shape)
-        if unsure and ((code ^ end) - 1 | distance - 1 | min(shape.window, known + to) - distance) & match < 0:
-            bit, how = (bit + width, ENDED) if code == end else (bit, WRONG)
-            break
-        to = _item(to, plain_bytes + np.int64(byte), distance, more, match)
-        word = word << np.uint64(width) if high_first else word >> np.uint64(width)
+        word = word << np.uint64(1) if high_first else word >> np.uint64(1)
+        more, distance = _match(word, high_first, code_width, parts, before + to, shape)
+        if unsure:
+            code = np.int64(
+                word >> np.uint64(64 - shape.bits)
+                if high_first
+                else word & (np.uint64(1) << np.uint64(shape.bits)) - np.uint64(1)
+            )
+            if ((code ^ end) - 1 | distance - 1 | min(shape.window, known + to) - distance) & match < 0:
+                bit, how = (bit + width, ENDED) if code == end else (bit, WRONG)
+                break
+        to = _item(to, plain + _byte(word, high_first, 0), distance, more, match)
+        word = word << np.uint64(width - 1) if high_first else word >> np.uint64(width - 1)
         bit, left = bit + width, left - 1
-    state[0], state[2] = bit & 7, before + to
-    return to - first, bit >> 3, how
+    return to, bit, how
 
 
 @njit(forceinline=True)
