@@ -13,6 +13,7 @@ import numpy as np
 from django.test import SimpleTestCase
 
 from tests.support import bytes_of, noise, problem_of, source
+from zubret_core.base import ZubretError
 from zubret_core.source import BytesSource, DiskCache, SourceFile
 from zubret_core.source.locks import Aes, Beginning, Generator, Row, Swap
 from zubret_core.source.packing import METHODS
@@ -139,19 +140,44 @@ class Packing(SimpleTestCase):
         problem_of(self, turned, Packed("lz4-block"), b"\x1f" + b"\xff" * 50, 1 << 32)
 
     def test_chunks_in_every_form_are_read_from_the_middle(self):
-        inside = Chain([Packed("lz4-block")])
-        for place in ("table", "inline"):
-            for plain in ("top", "equal", "never"):
-                step = Chunked(1 << 12, inside, 3, "big", place, plain, 4)
-                stored = bytes_of(step.packed(source(TEXT)))
-                view = Chain([step]).unpacked(source(stored), len(TEXT))
-                self.assertEqual(bytes_of(view), TEXT, f"{place} {plain}")
-                self.assertEqual(view.read(170_000, 5000), TEXT[170_000:175_000])
-        lies = (2).to_bytes(3, "big") * (len(TEXT) // (1 << 12) + 1) + b"xx"
-        self.assertIn(
-            "does not fit", problem_of(self, turned, step.__class__(1 << 12, inside, 3, "big"), lies, len(TEXT)).what
-        )
+        inside, size, count = Chain([Packed("lz4-block")]), 1 << 12, len(TEXT) // (1 << 12) + 1
+        ways = [(says, behind) for says in ("begins", "bounds", "ends") for behind in (False, True)]
+        for plain in ("top", "equal", "never"):
+            plainly = Chunked(size, inside, 3, "big", "table", plain)
+            sizes = np.array([length for _, length, _ in plainly.spans(plainly.packed(source(TEXT)), len(TEXT))])
+            for place, says, behind in [
+                ("inline", "sizes", False),
+                ("table", "sizes", False),
+                *(("table", *w) for w in ways),
+            ]:
+                for align in (4, 1)[says in ("begins", "bounds") :]:
+                    step = Chunked(size, inside, 3, "big", place, plain, align, says, behind)
+                    stored = bytes_of(step.packed(source(TEXT)))
+                    view = Chain([step]).unpacked(source(stored), len(TEXT))
+                    self.assertEqual(bytes_of(view), TEXT, f"{step}")
+                    self.assertEqual(view.read(170_000, 5000), TEXT[170_000:175_000])
+                    if place == "table" and align == 1:  # the numbers, added up by NumPy
+                        ends = np.cumsum(sizes)
+                        wanted = {"sizes": sizes, "ends": ends, "begins": ends - sizes, "bounds": np.append(0, ends)}[
+                            says
+                        ]
+                        length = 3 * len(wanted)
+                        wanted = wanted + (0 if behind or says == "sizes" else length)
+                        table = np.frombuffer(stored[:length], np.uint8).reshape(-1, 3) @ (1 << np.array([16, 8, 0]))
+                        np.testing.assert_array_equal(table % (1 << 23), wanted)
+                        self.assertEqual(len(stored), length + ends[-1])
+                    for at in range(0, 3 * count, 50) if place == "table" else ():
+                        lie = stored[:at] + bytes([stored[at] ^ 3]) + stored[at + 1 :]
+                        try:
+                            self.assertNotEqual(turned(step, lie, len(TEXT)), TEXT)
+                        except ZubretError:
+                            pass
+        lies = (2).to_bytes(3, "big") * count + b"xx"
+        self.assertIn("does not fit", problem_of(self, turned, Chunked(size, inside, 3, "big"), lies, len(TEXT)).what)
         problem_of(self, turned, Chunked(16, inside), b"1234", 1 << 30)
+        for says in ("sizes", "ends"):
+            short = Chunked(1 << 15, Chain([Packed("lz4-block")]), 2, "little", "table", "top", says=says)
+            self.assertIn("can say here", problem_of(self, short.packed, source(noise(1 << 15).tobytes())).what)
 
     def test_chains_undo_each_other_in_order(self):
         chain = Chain([Aes(bytes(32), "ctr"), Packed("zstd"), Row(b"k"), Packed("zlib")])

@@ -66,9 +66,12 @@ class Coded(Step):
 class Chunked(Step):
     """A payload cut into pieces of `chunk` unpacked bytes (the last may be shorter), each packed by itself.
 
-    width, order: of the stored sizes; place: "table" in front of all chunks, or "inline" before each.
+    width, order: of the stored numbers; place: "table" in front of all chunks, or "inline" before each.
     plain: how a chunk that did not shrink is marked: "never" stored plain, "equal" (its stored size is its own),
-    "top" (the size's highest bit is set). align: of each chunk from the payload's start, filled with zeros.
+    "top" (the number's highest bit is set). align: of each chunk from the payload's start, filled with zeros.
+    says: what a table's numbers are: "sizes", "begins" (where each chunk begins; it reaches to the next one), "bounds" (the same, and
+    one number more, where the last one ends) or "ends". behind: whether these places count from behind the table, instead of from the
+    payload's start.
     """
 
     chunk: int
@@ -78,31 +81,48 @@ class Chunked(Step):
     place: Literal["table", "inline"] = "table"
     plain: Literal["never", "equal", "top"] = "never"
     align: int = 1
+    says: Literal["sizes", "begins", "bounds", "ends"] = "sizes"
+    behind: bool = False
 
     def unpacked(self, stored: Source, size: int, exact: bool) -> Source:
         return _ChunkedSource(self, stored, size)
 
+    @property
+    def _top(self) -> int:
+        """One above the greatest number; as a bit it marks plain chunks."""
+        return 1 << (8 * self.width - (self.plain == "top"))
+
+    def _table(self, count: int) -> tuple[int, int]:
+        """The bytes of the table of so many chunks, and from where on its places count."""
+        length = (count + (self.says == "bounds")) * self.width if self.place == "table" else 0
+        return length, length if self.behind else 0
+
     def spans(self, stored: Source, size: int) -> list[tuple[int, int, bool]]:
         """Where each chunk stands in `stored`, its stored bytes, and whether it is plain."""
         count = -(-size // self.chunk)
-        if count * self.width > stored.size:
+        (at, origin), width = self._table(count), self.width
+        if max(at, count * width) > stored.size:
             raise self._lies(stored, 0, f"{count:,} chunks have no room in {stored.size:,} bytes.")
-        at = count * self.width if self.place == "table" else 0
         table = stored.read(0, at)
+        numbers = [int.from_bytes(table[n : n + width], self.order) for n in range(0, at, width)]
         out = []
         for n in range(count):
-            if self.place == "table":
-                number = int.from_bytes(table[n * self.width : (n + 1) * self.width], self.order)
-            at += -at % self.align
+            whole, after = min(self.chunk, size - n * self.chunk), at
+            if self.says in ("begins", "bounds"):
+                at = origin + numbers[n] % self._top
+            else:
+                at += -at % self.align
             if self.place == "inline":
-                number = int.from_bytes(stored.read(at, self.width), self.order)
-                at += self.width
-            top = 1 << (8 * self.width - 1)
-            whole = min(self.chunk, size - n * self.chunk)
-            is_plain = self.plain == "top" and number >= top
-            length = number - top if is_plain else number
-            is_plain = is_plain or (self.plain == "equal" and length == whole)
-            if at + length > stored.size or (is_plain and length != whole):
+                numbers.append(int.from_bytes(stored.read(at, width), self.order))
+                at += width
+            if self.says == "sizes":
+                length = numbers[n] % self._top
+            elif self.says == "ends":
+                length = origin + numbers[n] % self._top - at
+            else:
+                length = (origin + numbers[n + 1] % self._top if n + 1 < len(numbers) else stored.size) - at
+            is_plain = length == whole if self.plain == "equal" else numbers[n] >= self._top
+            if at < after or length < 0 or at + length > stored.size or (is_plain and length != whole):
                 raise self._lies(stored, at, f"Chunk {n} of {length:,} bytes does not fit here.")
             out.append((at, length, is_plain))
             at += length
@@ -113,26 +133,39 @@ class Chunked(Step):
         return ZubretError(what, file=stored.name, offset=at, field="chunk table", next=next)
 
     def packed(self, plain: Source, like: Source | None = None) -> Source:
-        sizes: list[bytes] = []
-        body = spooled(self._chunks(plain, sizes), plain.size, plain.name)
-        table = BytesSource(b"".join(sizes) if self.place == "table" else b"")
+        numbers: list[bytes] = []
+        body = spooled(self._chunks(plain, numbers), plain.size, plain.name)
+        table = BytesSource(b"".join(numbers) if self.place == "table" else b"")
         return ChainSource([Part(table, 0, table.size), Part(body, 0, body.size)], plain.name)
 
-    def _chunks(self, plain: Source, sizes: list[bytes]) -> Iterator[bytes]:
-        """The stored chunks one by one; their sizes, as stored, go to `sizes`."""
+    def _chunks(self, plain: Source, numbers: list[bytes]) -> Iterator[bytes]:
+        """The stored chunks one by one; their numbers, as stored, go to `numbers`."""
         count = -(-plain.size // self.chunk)
-        at = count * self.width if self.place == "table" else 0
+        at, origin = self._table(count)
         for n in range(count):
             piece = SliceSource(plain, n * self.chunk, min(self.chunk, plain.size - n * self.chunk))
             source = self.inside.packed(piece)
             is_plain = self.plain != "never" and source.size >= piece.size
-            source = piece if is_plain else source
-            data = source.read(0, source.size)
-            number = len(data) + ((1 << (8 * self.width - 1)) if is_plain and self.plain == "top" else 0)
-            sizes.append(number.to_bytes(self.width, self.order))
-            out = bytes(-at % self.align) + (sizes[-1] if self.place == "inline" else b"") + data
+            data = (piece if is_plain else source).read(0, piece.size if is_plain else source.size)
+            filling = -at % self.align
+            begin = at + filling - origin
+            number = {"sizes": len(data), "ends": begin + len(data)}.get(self.says, begin)
+            numbers.append(self._stored(number, is_plain and self.plain == "top", plain))
+            out = bytes(filling) + (numbers[-1] if self.place == "inline" else b"") + data
             at += len(out)
             yield out
+        if self.says == "bounds":
+            numbers.append(self._stored(at - origin, False, plain))
+
+    def _stored(self, number: int, is_marked: bool, plain: Source) -> bytes:
+        if number >= self._top:
+            raise ZubretError(
+                f"{number:,} is more than a number of {self.width} bytes in a chunk table can say here.",
+                file=plain.name,
+                field="chunk table",
+                next="Shorten the replacement: the format can't hold more.",
+            )
+        return (number | self._top * is_marked).to_bytes(self.width, self.order)
 
 
 @dataclass(frozen=True)

@@ -109,7 +109,8 @@ class _Maker:
         if isinstance(model, ChunkStep):
             inside = Chain([self.step(s) for s in model.packed])
             width = int(model.sizes[1:]) // 8
-            return Chunked(model.size, inside, width, model.byte_order, model.place, model.plain, model.align)
+            how = model.byte_order, model.place, model.plain, model.align, model.says, model.origin == "table"
+            return Chunked(model.size, inside, width, *how)
         if isinstance(model, SizedStep):
             return Sized(Chain([self.step(s) for s in model.packed]), int(model.width[1:]) // 8, model.byte_order)
         if isinstance(model, LzssStep | RunsStep | HuffmanStep):

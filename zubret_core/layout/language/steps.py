@@ -196,7 +196,19 @@ class ChunkStep(Strict):
     place: Literal["table", "inline"] = "table"
     plain: Literal["never", "equal", "top"] = "never"
     align: int = Field(1, ge=1, le=1 << 16)
+    says: Literal["sizes", "begins", "bounds", "ends"] = "sizes"
+    origin: Literal["payload", "table"] = "payload"
     packed: list[StepModel] = Field(min_length=1, max_length=4)
+
+    @model_validator(mode="after")
+    def _check(self) -> ChunkStep:
+        if self.says != "sizes" and self.place == "inline":
+            raise ValueError(f"the table of chunks says their {self.says}, so it stands in front: `place: table`")
+        if self.says in ("begins", "bounds") and self.align > 1:
+            raise ValueError(
+                f"chunks whose table says their {self.says} reach to the next one, so they have no `align`"
+            )
+        return self
 
 
 class SizedStep(Strict):
