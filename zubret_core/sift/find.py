@@ -20,7 +20,7 @@ from ..source import SliceSource, Source
 from .kinds import VALID
 from .marks import Window
 
-WINDOW = 1 << 18
+WINDOW = 1 << 19
 """Bytes that are looked at together: what was read is still near the processor then."""
 SEEN_AHEAD = 1 << 14
 """Bytes behind a window that are at hand with it, for eight frames of MPEG audio of 1,729 bytes at most."""
@@ -51,7 +51,7 @@ class Hit:
 
 def sounds_in(source: Source, progress: Progress = silent) -> Iterator[Hit]:
     """All sounds in a source, in order. Memory does not grow with it."""
-    at, behind = 0, 0  # behind: up to where something was found
+    at, behind, what = 0, 0, f"looking through {source.name}"  # behind: up to where something was found
     window = Window(source, WINDOW + SEEN_AHEAD)
     while at < source.size:
         window.move(at)
@@ -68,7 +68,7 @@ def sounds_in(source: Source, progress: Progress = silent) -> Iterator[Hit]:
                     behind = hit.at + hit.length
             place = max(place, behind - at)
         at = max(at + end, behind)
-        progress(min(at, source.size), source.size, f"looking through {source.name}")
+        progress(min(at, source.size), source.size, what)
 
 
 def _hit(source: Source, at: int, kind: str, behind: int) -> Hit | None:
