@@ -408,6 +408,15 @@ class Wrong(SimpleTestCase):
             ("means: entry.stored", "means: entry.size, pool: names", 19, "no region with a pool"),
             ("means: entry.stored", "means: entry.size", 7, "o field means entry.stored"),
             ("regions:", "methods: {a: [zlob]}\nregions:", 7, "zlob"),
+            *(
+                (
+                    "regions:",
+                    f"methods: {{a: [{{by: chunks, size: 64, says: bounds, {more}, packed: [zlib]}}]}}\nregions:",
+                    7,
+                    word,
+                )
+                for more, word in (("place: inline", "stands in front"), ("align: 4", "have no `align`"))
+            ),
             ("regions:", "methods: {a: [{by: aes, key: k}]}\nregions:", 7, "not one of `keys`"),
             ("regions:", "files: {v: {name: ../up}}\nregions:", 7, "has no slash"),
             ("regions:", "files: {v: {name: '{stem}{x}'}}\nregions:", 7, "may stand in braces"),

@@ -50,8 +50,9 @@ def _head(data, at, shape):
 
 @njit(cache=True, forceinline=True)
 def _next(moved, one, two, last, before, rounding, clipped):
-    """The next sample; moved: what the code adds; it and the weights are in 1 / 2^FINEST. clipped counts what was cut at full scale: since that can't be
-    undone, the processor guesses that there is nothing to cut and goes on to the next sample, instead of waiting for the outcome each time."""
+    """The next sample; moved: what the code adds; it and the weights are in 1 / 2^FINEST. clipped counts what was cut at full scale:
+    since that can't be undone, the processor guesses that there is nothing to cut and goes on to the next sample, instead of waiting
+    for the outcome each time."""
     if rounding == 0:
         total = last * one + before * two
         total = (total + moved) + (total >> 63 & (1 << FINEST) - 1)
@@ -66,8 +67,8 @@ def _next(moved, one, two, last, before, rounding, clipped):
 
 @njit(cache=True, forceinline=True)
 def _pair(data, at_a, at_b, size, low_first, steps, weights, state, rounding, clipped, out):
-    """Samples of a frame of two channels, to `out` in turn; weights, in 1 / 2^FINEST, and state: of both. Places have no sign, which spares a test for negative
-    ones at every byte."""
+    """Samples of a frame of two channels, to `out` in turn; weights, in 1 / 2^FINEST, and state: of both. Places have no sign, which
+    spares a test for negative ones at every byte."""
     one_a, two_a, one_b, two_b = weights
     last_a, before_a, last_b, before_b = state
     step_a, step_b = steps[0] << FINEST, steps[1] << FINEST

@@ -123,8 +123,8 @@ def _by_table(codes: Any, bits: Any, changes: Any, nexts: Any, state: Any, out: 
 def _scaled(
     code: Any, sample: Any, step: Any, bits: Any, rows: Any, least: Any, most: Any, shifts: Any, cut: Any
 ) -> Any:
-    """The sample and the step behind a code. sample: from 0 to 65535, so that one comparison says whether it is beyond full scale. rows: see
-    `_rows`. cut counts what was cut: see `filter_frames._next`.
+    """The sample and the step behind a code. sample: from 0 to 65535, so that one comparison says whether it is beyond full scale.
+    rows: see `_rows`. cut counts samples and steps that were cut: see `filter_frames._next`.
 
     Each step waits for the one before, and where it meets `least` can't be foreseen, so that nothing branches there.
     """
