@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import reduce
 from itertools import combinations
 from math import prod
 from typing import Any
@@ -34,6 +35,8 @@ MOST = 3 * CHUNK
 """Candidates that are told at once; a place has two at most."""
 AHEAD = 16
 """Bytes behind a place that are looked at, at least; frames behind the first are looked at where they are at hand."""
+QUIET = (0x0C, 0xF0)
+"""Between which the third byte of a header stands; samples of 16 bits near 0 have it outside, behind a byte of 0xFF."""
 PAGE = 1 << 12
 """The memory of a window begins at a multiple of so many bytes, where copying to it and loading from it are fastest."""
 SOON = 1 << 10
@@ -74,39 +77,24 @@ _SECOND = _may((_BYTES >= 0xE0) & (_BYTES >> 3 & 3 != 1) & (_BYTES >> 1 & 3 != 0
 _THIRD = _may((_BYTES >> 4 != 0) & (_BYTES >> 4 != 15) & (_BYTES >> 2 & 3 != 3), _BYTES >> 2 & 15 < 13)
 
 
-def _beginnings() -> list[list[set[int]]]:
-    """Eight sets of first, second and third bytes with which a mark or the header of a frame may begin: three of headers, five that
-    the marks share so that few other bytes fit.
-
-    Of headers, nothing from 0xF0 on and nothing below 0x0C stands in third place, as samples near 0 have it there.
-    """
-    second, third = set(range(0xE0, 0x100)), set(range(0x0C, 0xF0))
-    mpeg = [{0xFF}, {n for n in second if n < 0xF0 and _SECOND[n]}, {n for n in third if _THIRD[n] & 1}]
-    both = [{0xFF}, {n for n in second if n >= 0xF0 and _SECOND[n]}, {n for n in third if n >= 0x10}]
-    adts = [{0xFF}, {n for n in second if _SECOND[n] & 2}, {n for n in third if n < 0x10}]
-    shared = [[{byte} for byte in mark[:3]] for mark in MARKS]
-    while len(shared) > 5:
-        pairs = list(combinations(shared, 2))
+def _tables() -> np.ndarray:
+    """(4 bytes of a mark, lower half of a byte): a bit for each of eight groups of marks, which share it so that few other bytes fit."""
+    groups = [[{byte & 15} for byte in mark] for mark in MARKS]
+    while len(groups) > 8:
+        pairs = list(combinations(groups, 2))
         joined = [[one | other for one, other in zip(*pair, strict=True)] for pair in pairs]
         best = min(range(len(pairs)), key=lambda n: _fitting(joined[n]) - sum(map(_fitting, pairs[n])))
-        shared = [*(group for group in shared if group not in pairs[best]), joined[best]]
-    return [mpeg, both, adts, *shared]
+        groups = [*(group for group in groups if group not in pairs[best]), joined[best]]
+    tables = np.zeros((4, 16), np.uint8)
+    for n, group in enumerate(groups):
+        for place, allowed in enumerate(group):
+            tables[place, list(allowed)] |= 1 << n
+    return tables
 
 
 def _fitting(group: list[set[int]]) -> int:
-    """How many times three bytes fit where each half of a byte is looked up for itself."""
-    return prod(len({byte & 15 for byte in allowed}) * len({byte >> 4 for byte in allowed}) for allowed in group)
-
-
-def _tables() -> np.ndarray:
-    """(3 bytes, low and high half, 16): a bit for each of the eight sets."""
-    tables = np.zeros((3, 2, 16), np.uint8)
-    for n, group in enumerate(_beginnings()):
-        for place, allowed in enumerate(group):
-            for byte in allowed:
-                tables[place, 0, byte & 15] |= 1 << n
-                tables[place, 1, byte >> 4] |= 1 << n
-    return tables
+    """How many times the lower halves of four bytes fit."""
+    return prod(map(len, group))
 
 
 _TABLES = _tables()
@@ -114,48 +102,53 @@ _TABLES = _tables()
 
 @instruction
 def _tested(typing, data, at):
-    """Of the LANES places from `at` on, a bit for each, the lowest for the first: whether a mark or a header of a frame may begin there,
-    by three bytes.
+    """Of the LANES places from `at` on, a bit for each, the lowest for the first: whether a mark or a header of a frame may begin there.
 
-    Each half of a byte says in which of the eight sets it may be; what is left of all six begins one of that set. Spelled out as
-    vectors, since the compiler makes no lookups in tables of its own accord.
+    A mark by the lower halves of its four bytes, none of which is 0x80 or more; a header by its eleven bits that are set, and a third
+    byte that samples near 0 don't have there. Spelled out as vectors, since the compiler makes no lookups in tables of its own accord.
     """
 
     def build(context, builder, signature, arguments):
         array = context.make_array(signature.args[0])(context, builder, arguments[0])
         features = context.codegen().magic_tuple()[2].split(",")
         name, width = next(((name, width) for feature, name, width in LOOKUPS if feature in features), ("", 16))
-        byte, place = ir.IntType(8), ir.IntType(64)
+        byte, place, number = ir.IntType(8), ir.IntType(64), ir.IntType(32)
         vector = ir.VectorType(byte, width)
 
         def each(values):
             return ir.Constant(vector, [ir.Constant(byte, int(value)) for value in values] * (width // len(values)))
 
-        def lookup(table, halves):
+        def lookup(table, of):
             if name:
                 kind = ir.FunctionType(vector, [vector, vector])
                 called = cgutils.get_or_insert_function(builder.module, kind, name)
-                return builder.call(called, [each(table), halves])
+                return builder.call(called, [each(table), builder.and_(of, each([0x8F]))])
             found = each([0])
             for n in (ir.Constant(place, n) for n in range(width)):
-                entry = builder.extract_element(each(table), builder.extract_element(halves, n))
-                found = builder.insert_element(found, entry, n)
-            return found
+                at = builder.and_(builder.extract_element(of, n), ir.Constant(byte, 15))
+                found = builder.insert_element(found, builder.extract_element(each(table), at), n)
+            return builder.select(builder.icmp_signed("<", of, each([0])), each([0]), found)
 
-        soon, number = builder.gep(array.data, [builder.add(arguments[1], ir.Constant(place, SOON))]), ir.IntType(32)
+        soon = builder.gep(array.data, [builder.add(arguments[1], ir.Constant(place, SOON))])
         told = ir.FunctionType(ir.VoidType(), [soon.type, number, number, number])
         fetch = cgutils.get_or_insert_function(builder.module, told, "llvm.prefetch.p0i8")
         builder.call(fetch, [soon, *(ir.Constant(number, n) for n in (0, 3, 1))])  # to read, near, data
         bits = ir.Constant(place, 0)
         for begin in range(0, LANES, width):
-            sets = each([255])
-            for n, (low, high) in enumerate(_TABLES):
+            have = []
+            for n in range(4):
                 there = builder.gep(array.data, [builder.add(arguments[1], ir.Constant(place, begin + n))])
-                have = builder.load(builder.bitcast(there, vector.as_pointer()), align=1)
-                sets = builder.and_(sets, lookup(low, builder.and_(have, each([15]))))
-                sets = builder.and_(sets, lookup(high, builder.lshr(have, each([4]))))
-            some = builder.bitcast(builder.icmp_unsigned("!=", sets, each([0])), ir.IntType(width))
-            bits = builder.or_(bits, builder.shl(builder.zext(some, place), ir.Constant(place, begin)))
+                have.append(builder.load(builder.bitcast(there, vector.as_pointer()), align=1))
+            groups = reduce(builder.and_, map(lookup, _TABLES, have))
+            ones = builder.and_(have[0], builder.or_(have[1], each([0x1F])))
+            third = builder.sub(have[2], each([QUIET[0]]))
+            some = builder.and_(
+                builder.icmp_unsigned("==", ones, each([0xFF])),
+                builder.icmp_unsigned("<", third, each([QUIET[1] - QUIET[0]])),
+            )
+            some = builder.or_(some, builder.icmp_unsigned("!=", groups, each([0])))
+            some = builder.zext(builder.bitcast(some, ir.IntType(width)), place)
+            bits = builder.or_(bits, builder.shl(some, ir.Constant(place, begin)))
         return bits
 
     return types.uint64(data, types.uint64), build
@@ -178,13 +171,14 @@ def _chain(data, at, kind):
 @njit(cache=True, nogil=True)
 def _near(data, begin, end, near):
     """Places in data[begin:end], and some behind it, at which a mark or a header may stand: how many."""
-    count = 0
-    for base in range(np.uint64(begin), np.uint64(end), np.uint64(LANES)):
+    count, base = 0, np.uint64(begin)
+    while base < np.uint64(end):
         bits: Any = _tested(data, base)
         while bits:
             near[count] = base + lowest(bits)
             bits &= bits - np.uint64(1)
             count += 1
+        base += np.uint64(LANES)
     return count
 
 
