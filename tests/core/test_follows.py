@@ -20,6 +20,7 @@ from tests.support import bytes_of, edited, noise, problem_of, source
 from zubret_core.bank import DescribedBank, NewStream
 from zubret_core.bank.trial import check
 from zubret_core.base import Format
+from zubret_core.base.format import frozen
 from zubret_core.codec import codec_of
 from zubret_core.codec.units import Spacing, points_of
 from zubret_core.container import GameFolder
@@ -196,8 +197,8 @@ class Banks(SimpleTestCase):
             )
         )
         old = DescribedBank(layout, source(bank([10], {}), "x"))
-        format = old.streams[0].format.with_(frames=4)
-        problem = problem_of(self, old.rebuild, {0: NewStream(BytesSource(bytes(8)), format)})
+        format = old.streams[0].format.with_(frames=4, channels=2)
+        problem = problem_of(self, old.rebuild, {0: NewStream(BytesSource(bytes(16)), format)})
         self.assertIn("does not tell where its blocks or packets stand", problem.what)
         self.assertEqual(problem.field, "follows")
 
@@ -234,6 +235,46 @@ class Units(SimpleTestCase):
             self.assertEqual(found["frame"].tolist()[: len(packets)], wanted.tolist(), (codec, rate))
             for at, packet in zip(found["at"].tolist(), packets, strict=False):
                 self.assertEqual(payload.read(at + 2, packet.size), bytes(packet))
+
+    def test_a_place_holds_the_moment_that_it_is_said_to_hold(self):
+        """What begins at a place is put behind what another sound has in front of it: sound changes from that frame on, in all channels."""
+        short = {"interleave": 48, "last_turn": "short", "last_align": 32}
+        for codec, channels, block, how in (
+            ("pcm16", 2, 0, {}), ("pcm", 2, 0, {"interleave": 64, "last_turn": "filled"}), ("pcm", 3, 96, {"interleave": "block"}),
+            ("filter-adpcm", 2, 0, {}), ("filter-adpcm", 1, 0, {"interleave": 64}), ("filter-adpcm", 2, 0, {"interleave": 64}),
+            ("filter-adpcm", 2, 0, short), ("xa-adpcm", 2, 0, {}), ("xa-adpcm", 1, 0, {"sector": 2336, "lead": 8}),
+            ("ima-adpcm", 2, 72, {}), ("step-adpcm", 2, 0, {"header": "none", "group": 4}), ("ms-adpcm", 2, 70, {}),
+            ("table-adpcm", 1, 0, {"bits": 3, "moves": (-1, -1, 1, 2)}), ("delta-pcm", 1, 0, {}), ("packed-pcm", 1, 0, {}),
+        ):  # fmt: skip
+            with self.subTest(codec, **how):
+                format = Format(codec, 8000, channels, 900, None, block, parameters=frozen(how))
+                sounds = [noise(900, channels, seed=seed) for seed in (1, 2)]
+                one, other = (bytes(codec_of(format).encode(pcm, format)) for pcm in sounds)
+                found = points_of(Spacing(1, "packets", 0, True), {"at", "frame", "size"}, source(one), format)
+                places, frames = found["at"].tolist(), found["frame"].tolist()
+                self.assertEqual((places[0], frames[0], places[-1], frames[-1]), (0, 0, len(one), 900))
+                self.assertEqual(found["size"].tolist()[:-1], np.diff(places).tolist())
+                before = codec_of(format).decode(source(one), format, 0, 900)
+                for n in range(1, len(places) - 1, 7):
+                    mixed = source(one[: places[n]] + other[places[n] :])
+                    changed = codec_of(format).decode(mixed, format, 0, 900) != before
+                    self.assertFalse(changed[: frames[n]].any())
+                    some = changed[frames[n] : frames[n] + max(8, frames[n + 1] - frames[n])]
+                    self.assertTrue(some.any(axis=0).all())
+
+    def test_histories_against_the_decoded_sound(self):
+        for codec, how, order in (
+            ("filter-adpcm", {"interleave": 64, "order": "big"}, ">i2"),
+            ("pcm", {"sample": "s24"}, "<i2"),
+        ):
+            format = Format(codec, 8000, 2, 900, parameters=frozen(how))
+            payload = source(bytes(codec_of(format).encode(noise(900, 2), format)))
+            pcm = codec_of(format).decode(payload, format, 0, 900)
+            pcm = pcm if codec != "pcm" else np.clip(np.rint(pcm * 32768), -32768, 32767)
+            found = points_of(Spacing(1, "packets", 0, True), {"history", "frame"}, payload, format)
+            padded = np.concatenate([np.zeros((2, 2)), pcm])
+            wanted = [padded[f : f + 2][::-1].T.astype(order).tobytes() for f in found["frame"].tolist()]
+            self.assertEqual(found["history"].tolist(), wanted)
 
     def test_levels_against_samples_of_libsndfile(self):
         pcm = noise(100_000, 2)

@@ -56,6 +56,10 @@ class Codec(Protocol):
     def block_frames(self, format: Format) -> int:
         """Frames in one block: a loop must start on a multiple of it. 1 where there are no blocks."""
 
+    def turn_frames(self, format: Format) -> int:
+        """Frames in the least part of a payload that holds the same moments of all channels: a block, a turn of each channel, a sector,
+        or what fills whole bytes; 0 where one channel stands behind the other."""
+
     def stored_size(self, format: Format) -> int | None:
         """Bytes that a stream of this format takes; None where it depends on the sound."""
 
@@ -71,7 +75,7 @@ class Codec(Protocol):
 
 
 class Usual:
-    """A codec whose payloads say nothing of themselves, and whose sound begins where it begins."""
+    """A codec whose payloads say nothing of themselves, whose sound begins where it begins, and whose blocks hold all channels."""
 
     wants_setup = False
     tells = False
@@ -88,6 +92,9 @@ class Usual:
 
     def late(self, format: Format) -> int:
         return 0
+
+    def turn_frames(self: Codec, format: Format) -> int:
+        return self.block_frames(format)
 
 
 class Writes(Usual):

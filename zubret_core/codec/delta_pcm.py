@@ -79,6 +79,9 @@ class DeltaPcm(Resumable):
     def block_frames(self, format: Format) -> int:
         return 1
 
+    def turn_frames(self, format: Format) -> int:
+        return 1 if len(self.table) == 256 or format.channels % 2 == 0 else 2
+
     def stored_size(self, format: Format) -> int:
         count = format.frames * format.channels
         return count if len(self.table) == 256 else (count + 1) // 2

@@ -18,6 +18,7 @@ from ..source import BytesSource, Source
 from .base import by_channel, in_units, wrong_parameter
 from .filter_frames import cost_of, decode_frames, encode_frames
 from .resume import Resumable
+from .turns import Turns, check_turns, turns_of
 from .two_taps import found_filters
 
 XA_FILTERS = ((0, 0), (60, 0), (115, -52), (98, -55))
@@ -55,7 +56,7 @@ class FilterAdpcm(Resumable):
     stored step. ends: whether a frame whose step has its highest bit set ends the stream. order: of bytes, of a step and in a record.
     flags: nothing, or what the second byte holds in a frame as it comes, in the loop's first, in its last (or the stream's), and in
     the last of a stream that plays once. nibbles: "low" or "high" first. rounding of the prediction: truncate, nearest or floor.
-    interleave: bytes of each channel in turn, a multiple of `frame`; 0 for one frame, -1 for one whole channel after the other.
+    interleave, last_turn, last_align: see `InTurns`.
     record: what a stream's setup holds for each channel, one behind the other: filters (pairs of 16 bits), head (the first frame's, in
     two bytes), history (the sample before the first one and the one before that), loop_head and loop_history (the same at the
     loop's start), zero (two bytes).
@@ -67,7 +68,9 @@ class FilterAdpcm(Resumable):
     flags: tuple[int, ...] = ()
     nibbles: str = "low"
     rounding: str = "nearest"
-    interleave: int = 0
+    interleave: int | str = 0
+    last_turn: str = "filled"
+    last_align: int = 0
     unit: int = 64
     grows: bool = False
     plus: int = 0
@@ -105,8 +108,7 @@ class FilterAdpcm(Resumable):
             raise wrong_parameter("plus", self.plus, "it is 0 or 1")
         if not self._header < self.frame <= 1 << 12:
             raise wrong_parameter("frame", self.frame, f"it is more than {self._header} bytes, and at most 4,096")
-        if self.interleave < -1 or (self.interleave % self.frame and self.interleave > 0):
-            raise wrong_parameter("interleave", self.interleave, "it is whole frames, 0, or -1 for whole channels")
+        check_turns(self, self.frame)
 
     @property
     def wants_setup(self) -> bool:  # type: ignore[override]
@@ -147,26 +149,26 @@ class FilterAdpcm(Resumable):
         """Frames of the codec in each channel."""
         return -(-format.frames // self.block_frames(format))
 
-    def stored_size(self, format: Format) -> int:
-        count, turn = self._count(format), self._turn(format)
-        return -(-count // turn) * turn * self.frame * format.channels
+    def turn_frames(self, format: Format) -> int:
+        if format.channels == 1:
+            return self.block_frames(format)
+        return 0 if self.interleave == -1 else self._turns(format).turn * self.block_frames(format)
 
-    def _turn(self, format: Format) -> int:
-        """Frames of one channel that stand together."""
-        if self.interleave < 0:
-            return max(1, self._count(format))
-        return max(1, self.interleave // self.frame)
+    def _turns(self, format: Format) -> Turns:
+        return turns_of(self, format, self.frame, self._count(format))
+
+    def stored_size(self, format: Format) -> int:
+        return self._turns(format).size
 
     def _places(self, format: Format, first: int, count: int, channel: int) -> NDArray[np.int64]:
-        """Where frames of a channel begin: each is behind those of its own and behind the turns of the other channels."""
-        turn = self._turn(format)
-        if first // turn == (first + count - 1) // turn:
-            begin = (first // turn * (format.channels - 1) + channel) * turn + first
-            return np.arange(begin * self.frame, (begin + count) * self.frame, self.frame)
-        turns = np.arange(first // turn, -(-(first + count) // turn))
-        begins = (turns * format.channels + channel) * turn * self.frame
-        whole = np.add.outer(begins, np.arange(turn) * self.frame).reshape(-1)
-        return whole[first % turn : first % turn + count]
+        """Where frames of a channel begin."""
+        turns = self._turns(format)
+        if format.channels == 1 or first // turns.turn == (first + count - 1) // turns.turn:
+            begin = turns.at(first, channel)
+            return np.arange(begin, begin + count * self.frame, self.frame)
+        firsts = np.arange(first // turns.turn, -(-(first + count) // turns.turn)) * turns.turn
+        places = np.add.outer(turns.at(firsts, channel), np.arange(turns.turn) * self.frame).reshape(-1)
+        return places[first % turns.turn : first % turns.turn + count]
 
     def _unit_frames(self, format: Format) -> int:
         return self.block_frames(format)

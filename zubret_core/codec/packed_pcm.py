@@ -4,6 +4,7 @@ three bytes."""
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import gcd
 from typing import Any
 
 import numpy as np
@@ -61,6 +62,9 @@ class PackedPcm(Writes):
 
     def block_frames(self, format: Format) -> int:
         return 1
+
+    def turn_frames(self, format: Format) -> int:
+        return 8 // gcd(8, format.channels * self.bits)
 
     def stored_size(self, format: Format) -> int:
         return -(-format.frames * format.channels * self.bits // 8)

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from ..base import Format, Signal, ZubretError, room, to_float, to_int16
 from ..source import Source
 from .base import PIECE, Writes, check_range, check_size, wrong_parameter
+from .turns import Turns, check_turns, turns_of
 
 WIDTHS = {"u8": 1, "s8": 1, "a-law": 1, "mu-law": 1, "s16": 2, "s24": 3, "s32": 4, "f32": 4, "f64": 8}
 """Bytes of a sample, by its kind."""
@@ -83,48 +84,46 @@ def _to_three_bytes(samples, big, out):
 class Pcm(Writes):
     """Numbers of one kind.
 
-    sample: u8, s8, s16, s24, s32, f32, f64, a-law or mu-law. order: little or big. interleave: 0 for one sample of
-    each channel in turn, -1 for one whole channel after the other, else so many bytes of each channel in turn.
-    last_turn: short where the last turn is as short as the stream's end makes it, filled where it is filled up.
+    sample: u8, s8, s16, s24, s32, f32, f64, a-law or mu-law. order: little or big. interleave, last_turn, last_align: see `InTurns`.
     """
 
     sample: str = "s16"
     order: str = "little"
-    interleave: int = 0
+    interleave: int | str = 0
     last_turn: str = "short"
+    last_align: int = 0
 
     def __post_init__(self) -> None:
         if self.sample not in WIDTHS:
             raise wrong_parameter("sample", self.sample, f"choose from {', '.join(WIDTHS)}")
         if self.order not in ("little", "big"):
             raise wrong_parameter("order", self.order, "choose little or big")
-        if self.interleave < -1 or (self.interleave > 0 and self.interleave % WIDTHS[self.sample]):
-            raise wrong_parameter("interleave", self.interleave, "it is whole samples, 0, or -1 for whole channels")
-        if self.last_turn not in ("short", "filled"):
-            raise wrong_parameter("last_turn", self.last_turn, "it is short or filled")
+        check_turns(self, WIDTHS[self.sample])
 
     @property
     def label(self) -> str:
         known = _LABELS.get(self.sample, f"PCM {WIDTHS[self.sample] * 8}")
-        return known + (", channel by channel" if self.interleave < 0 else "")
+        return known + (", channel by channel" if self.interleave == -1 else "")
 
     def block_frames(self, format: Format) -> int:
         return 1
 
-    def stored_size(self, format: Format) -> int:
-        return self._size(format, self.last_turn == "filled")
+    def turn_frames(self, format: Format) -> int:
+        if format.channels == 1:
+            return 1
+        return 0 if self.interleave == -1 else self._turns(format).turn
 
-    def _size(self, format: Format, filled: bool) -> int:
-        frames, turn = format.frames, self._turn(format)
-        if filled and format.channels > 1 and self.interleave > 0:
-            frames = -(-frames // turn) * turn
-        return frames * format.channels * WIDTHS[self.sample]
+    def _turns(self, format: Format, filled: bool | None = None) -> Turns:
+        return turns_of(self, format, WIDTHS[self.sample], format.frames, filled)
+
+    def stored_size(self, format: Format) -> int:
+        return self._turns(format).size
 
     def _check_turns(self, payload: Source, format: Format) -> None:
         """ZubretError where the last turn is evidently filled up, though the layout does not say so: not the payload itself, behind which
         one byte stands again and again then."""
-        short, filled = (self._size(format, f) for f in (False, True))
-        if self.last_turn == "short" and short < filled == payload.size:
+        short, filled = self.stored_size(format), self._turns(format, filled=True).size
+        if short < filled == payload.size:
             behind = payload.read(short, filled - short)
             if behind == behind[:1] * len(behind):
                 return
@@ -138,29 +137,20 @@ class Pcm(Writes):
 
     def decode(self, payload: Source, format: Format, start: int, frames: int) -> NDArray:
         check_range(payload, format, start, frames)
-        check_size(payload, self.stored_size(format), format.frames)
-        width, channels = WIDTHS[self.sample], format.channels
-        turn = self._turn(format)
+        turns = self._turns(format)
+        check_size(payload, turns.size, format.frames)
         self._check_turns(payload, format)
-        if turn == 1 or channels == 1:
+        width, channels = turns.width, format.channels
+        if turns.turn == 1 or channels == 1:
             data = payload.read(start * width * channels, frames * width * channels)
             return self._samples(data).reshape(-1, channels)
         parts = []
         while frames:
-            first = start - start % turn
-            length = turn if self.last_turn == "filled" else min(turn, format.frames - first)  # frames in this turn
-            take = min(frames, first + length - start, format.frames - start)
-            at = (first * channels + (start - first)) * width
-            rows = [self._samples(payload.read(at + c * length * width, take * width)) for c in range(channels)]
+            take = min(frames, turns.turn - start % turns.turn)
+            rows = [self._samples(payload.read(turns.at(start, c), take * width)) for c in range(channels)]
             parts.append(np.stack(rows, axis=1))
             start, frames = start + take, frames - take
         return np.concatenate(parts) if parts else self._samples(b"").reshape(-1, channels)
-
-    def _turn(self, format: Format) -> int:
-        """Frames of one channel that stand together."""
-        if self.interleave < 0:
-            return max(1, format.frames)
-        return max(1, self.interleave // WIDTHS[self.sample])
 
     def _samples(self, data: bytes) -> NDArray:
         order = "<" if self.order == "little" else ">"
@@ -182,26 +172,23 @@ class Pcm(Writes):
         return np.clip(values, -1e4, 1e4).astype(np.float32)
 
     def encode(self, pcm: Signal, format: Format) -> memoryview:
-        turn, channels, width = self._turn(format), pcm.shape[1], WIDTHS[self.sample]
-        frames = len(pcm)
-        if turn > 1 and channels > 1 and self.last_turn == "filled" and self.interleave > 0:
-            frames = -(-frames // turn) * turn
-        out = room(frames * channels * width, np.uint8)
-        if turn == 1 or channels == 1:
+        turns, channels = self._turns(format.with_(frames=len(pcm))), pcm.shape[1]
+        out = room(turns.size, np.uint8)
+        if turns.turn == 1 or channels == 1:
             for at in range(0, len(pcm), PIECE):
                 stored = np.frombuffer(self._bytes(pcm[at : at + PIECE].ravel()), np.uint8)
-                out[at * channels * width :][: len(stored)] = stored
+                out[at * channels * turns.width :][: len(stored)] = stored
             return out.data
-        for start in range(0, frames, turn):
-            length = min(turn, frames - start)
-            rows = out[start * channels * width :][: length * channels * width].reshape(channels, length * width)
-            for at in range(0, length, PIECE):
-                count = min(PIECE, length - at)
-                piece = pcm[start + at : start + at + count]
-                if len(piece) < count:
-                    piece = np.concatenate([piece, np.zeros((count - len(piece), channels), piece.dtype)])
-                stored = np.frombuffer(self._bytes(piece.T.ravel()), np.uint8)
-                rows[:, at * width : (at + count) * width] = stored.reshape(channels, -1)
+        if turns.last:
+            silence = np.frombuffer(self._bytes(np.zeros(1, np.int16)), np.uint8)
+            out[-turns.last * channels :].reshape(channels, -1)[:] = np.resize(silence, turns.last)
+        for start in range(0, len(pcm), turns.turn):
+            end = min(start + turns.turn, len(pcm))
+            for at in range(start, end, PIECE):
+                piece = pcm[at : min(at + PIECE, end)]
+                stored = np.frombuffer(self._bytes(piece.T.ravel()), np.uint8).reshape(channels, -1)
+                for c in range(channels):
+                    out[turns.at(at, c) :][: stored.shape[1]] = stored[c]
         return out.data
 
     def _bytes(self, samples: NDArray) -> bytes:

@@ -277,6 +277,9 @@ class StepAdpcm(Resumable):
             return 1
         return self._per_block(format)
 
+    def turn_frames(self, format: Format) -> int:
+        return self._per_block(format)
+
     def _per_block(self, format: Format) -> int:
         header, _, is_frame, group, _ = self._shape(format.channels)
         block = self._block(format)

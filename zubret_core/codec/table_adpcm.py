@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from functools import lru_cache
+from math import gcd
 from typing import Any
 
 import numpy as np
@@ -304,6 +305,9 @@ class TableAdpcm(Resumable):
 
     def block_frames(self, format: Format) -> int:
         return 1
+
+    def turn_frames(self, format: Format) -> int:
+        return 8 // gcd(8, format.channels * self.bits)
 
     def stored_size(self, format: Format) -> int:
         return -(-format.frames * format.channels * self.bits // 8)

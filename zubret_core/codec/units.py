@@ -3,6 +3,7 @@ from, packet sizes, peaks) are made from these."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -12,7 +13,6 @@ from numpy.typing import NDArray
 from ..base import Format, ZubretError, to_float
 from ..source import Source
 from . import codec_of
-from .base import Codec
 from .mpeg import Framed
 from .packets import Packets
 
@@ -111,9 +111,9 @@ def units_of(payload: Source, format: Format) -> Units:
         return _packets(codec, payload, format)
     if isinstance(codec, Framed):
         return _framed(codec, payload, format)
-    each = codec.block_frames(format)
+    each = codec.turn_frames(format)
     one, two, three = (codec.stored_size(format.with_(frames=n * each)) for n in (1, 2, 3))
-    if one is None or two is None or three is None or three - two != two - one or _apart(codec):
+    if not each or one is None or two is None or three is None or three - two != two - one:
         raise ZubretError(
             f"{codec.label} does not tell where its blocks or packets stand.",
             file=payload.name,
@@ -121,11 +121,6 @@ def units_of(payload: Source, format: Format) -> Units:
             next="A table of this layout can't follow from a stream of this codec: leave its streams as they are.",
         )
     return Blocks(two - one, each, payload.size, format.frames)
-
-
-def _apart(codec: Codec) -> bool:
-    """Whether one channel stands behind the other, so that no place holds a moment of all."""
-    return getattr(codec, "interleave", 0) == -1
 
 
 def _packets(codec: Packets, payload: Source, format: Format) -> Pieces:
@@ -166,12 +161,13 @@ class Spacing:
     end: bool = False
 
 
-def points_of(spacing: Spacing, wanted: set[str], payload: Source, format: Format) -> dict[str, Whole]:
-    """What the points of a stream say, one number a point.
+def points_of(spacing: Spacing, wanted: set[str], payload: Source, format: Format) -> dict[str, NDArray]:
+    """What the points of a stream say, one number a point, or bytes.
 
     at: where the part begins in the payload that must be decoded for this moment; frame: its first frame; size, frames: its bytes and
     its frames; low, high, peak: the least and the greatest sample of any channel up to the next point, and the greatest without its
-    sign, in 16 bits. A ZubretError where the codec does not tell.
+    sign, in 16 bits; history: of each channel the sample before that first frame and the one before that, in 16 bits. A ZubretError where
+    the codec does not tell.
     """
     units = units_of(payload, format)
     index, marks = _moments(spacing, units, payload, format)
@@ -181,7 +177,9 @@ def points_of(spacing: Spacing, wanted: set[str], payload: Source, format: Forma
         "size": lambda: np.append(units.size(index[index < units.count]), index[index == units.count] * 0),
         "frames": lambda: units.frame(np.minimum(index + 1, units.count)) - units.frame(index),
     }
-    found = {what: made() for what, made in out.items() if what in wanted}
+    found: dict[str, NDArray] = {what: made() for what, made in out.items() if what in wanted}
+    if "history" in wanted:
+        found["history"] = _histories(units.frame(index), payload, format)
     if wanted & {"low", "high", "peak"}:
         found |= {what: v for what, v in _extremes(marks, payload, format).items() if what in wanted}
     return found
@@ -214,13 +212,10 @@ def _frames_at(spacing: Spacing, format: Format) -> Whole:
 
 def _extremes(marks: Whole, payload: Source, format: Format) -> dict[str, Whole]:
     """The least and the greatest samples from each point to the next, in 16 bits."""
-    codec = codec_of(format)
     low, high = np.zeros(len(marks), np.int64), np.zeros(len(marks), np.int64)
     fresh = np.ones(len(marks), bool)
-    for at in range(0, format.frames, PIECE):
-        count = min(PIECE, format.frames - at)
-        pcm = codec.decode(payload, format, at, count)
-        samples = pcm if pcm.dtype == np.int16 else np.clip(np.rint(to_float(pcm) * 32768), -32768, 32767)
+    for at, samples in _in_pieces(payload, format):
+        count = len(samples)
         first = max(0, int(np.searchsorted(marks, at, "right")) - 1)
         last = int(np.searchsorted(marks, at + count, "left"))
         rows = np.arange(first, last)
@@ -235,3 +230,22 @@ def _extremes(marks: Whole, payload: Source, format: Format) -> dict[str, Whole]
         high[rows] = np.where(fresh[rows], most, np.maximum(high[rows], most))
         fresh[rows] = False
     return {"low": low, "high": high, "peak": np.maximum(-low, high)}
+
+
+def _histories(frames: Whole, payload: Source, format: Format) -> NDArray:
+    """Of each channel the samples before some frames, the nearer one first, as bytes of one point each; 0 before the first frame."""
+    wanted = frames[:, None] - [1, 2]
+    out = np.zeros((*wanted.shape, format.channels), np.int16)
+    for at, samples in _in_pieces(payload, format):
+        here = (wanted >= at) & (wanted < at + len(samples))
+        out[here] = samples[wanted[here] - at]
+    order = ">" if getattr(codec_of(format), "order", "") == "big" else "<"
+    rows = np.ascontiguousarray(out.transpose(0, 2, 1)).astype(f"{order}i2").reshape(len(frames), -1)
+    return rows.view(f"V{4 * format.channels}").reshape(-1)
+
+
+def _in_pieces(payload: Source, format: Format) -> Iterator[tuple[int, NDArray]]:
+    """The whole sound in 16 bits, piece by piece: the first frame of each, and its samples."""
+    for at in range(0, format.frames, PIECE):
+        pcm = codec_of(format).decode(payload, format, at, min(PIECE, format.frames - at))
+        yield at, pcm if pcm.dtype == np.int16 else np.clip(np.rint(to_float(pcm) * 32768), -32768, 32767)

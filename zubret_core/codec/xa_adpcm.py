@@ -134,6 +134,9 @@ class XaAdpcm(Resumable):
             )
         return SAMPLES
 
+    def turn_frames(self, format: Format) -> int:
+        return self._unit_frames(format) * (GROUPS if self.sector else 1)
+
     def _groups(self, format: Format) -> int:
         self.block_frames(format)
         return -(-format.frames * format.channels // (UNITS * SAMPLES))

@@ -268,10 +268,16 @@ def _rule(spot: Spot, old: Document, item: int, table: Instance) -> Iterator[Sus
             wrong = [n for n, (a, b) in enumerate(zip(values, found[what], strict=True)) if a != b]
             if not wrong:
                 continue
-            differs = f"{values[wrong[0]]:,} in record {wrong[0]:,}, where {found[what][wrong[0]]:,} stands"
+            n = wrong[0]
+            differs = f"{_told(values[n])} in record {n:,}, where {_told(found[what][n])} stands"
         evidence = f"for the sound that stood there its rule gives as point.{what} {differs}"
         yield Suspect(spot.name, table.name, evidence, f"{{name: {table.region.name}, follows: ...}} or its fields")
         return
+
+
+def _told(value: int | bytes | None) -> str:
+    """A number or bytes in a sentence."""
+    return "nothing" if value is None else value.hex(" ") if isinstance(value, bytes) else f"{value:,}"
 
 
 def _marks(spot: Spot, old: Document, new: Document, item: int, table: Instance) -> Iterator[Suspect]:

@@ -22,12 +22,16 @@ class CodecModel(BaseModel):
     order: Literal["little", "big"] | None = Field(
         None, description="pcm: byte order of a sample; vorbis, opus: of a packet's length; filter-adpcm: of steps"
     )
-    interleave: int | None = Field(
+    interleave: int | Literal["block"] | None = Field(
         None,
-        description="bytes of each channel in turn; 0 for one sample or frame, -1 for one whole channel after another",
+        description="pcm, filter-adpcm: bytes of each channel in turn; 0 for one sample or frame, -1 for one whole channel after "
+        "another, block where stream.block_size is a turn of all channels",
     )
     last_turn: Literal["short", "filled"] | None = Field(
-        None, description="pcm with interleave: whether the last turn is as short as the stream's end, or filled up"
+        None, description="with interleave: whether the last turn is as short as the stream's end, or filled up"
+    )
+    last_align: int | None = Field(
+        None, description="with interleave: a channel's bytes in a short last turn are filled up to a multiple of this"
     )
     header: Literal["wave", "dvi4", "none"] | None = Field(None, description="step-adpcm: what begins a block")
     nibbles: Literal["low", "high"] | None = Field(

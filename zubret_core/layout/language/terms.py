@@ -99,7 +99,10 @@ _BY_OWNER = {
         "loop_end": Meaning("", (NUMBER,), BY_FRAMES),
         "loop_length": Meaning("", (NUMBER,), BY_FRAMES),
     },
-    "point": {what: Meaning("", (NUMBER,)) for what in ("at", "frame", "size", "frames", "low", "high", "peak")},
+    "point": {
+        **{what: Meaning("", (NUMBER,)) for what in ("at", "frame", "size", "frames", "low", "high", "peak")},
+        "history": Meaning("", (BYTES,)),
+    },
     "piece": {"of": Meaning("", (NUMBER,)), **{what: _PLACED[what] for what in ("at", "end", "stored")}},
     "folder": {
         "name": Meaning("", (TEXT,)),

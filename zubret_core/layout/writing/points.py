@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Any
 
 from ...base import Format, ZubretError
 from ...codec.units import Spacing, points_of
@@ -11,8 +12,8 @@ from ..document import Document, Instance, Records
 from ..document.extent import NewItem
 from ..reading.regions import read_records
 
-Points = dict[str, list[int]]
-"""What each record says, by meaning: at, size, frame and so on."""
+Points = dict[str, list[Any]]
+"""What each record says, by meaning: at, size, frame and so on; numbers, or bytes of a history."""
 
 
 def new_points(document: Document, table: Instance, n: int, new: NewItem) -> Points:
