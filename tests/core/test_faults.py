@@ -5,6 +5,7 @@ import struct
 import tempfile
 import zlib
 from dataclasses import replace
+from itertools import product
 from pathlib import Path
 
 import numpy as np
@@ -18,6 +19,7 @@ from tests.support import bytes_of, edited, noise, problem_of, resummed_bell, sm
 from zubret_core.bank import DescribedBank, NewStream
 from zubret_core.bank.trial import check
 from zubret_core.base import Format, Loop, ZubretError
+from zubret_core.base.format import frozen
 from zubret_core.codec import codec_of
 from zubret_core.container import DescribedArchive
 from zubret_core.layout import layout_named, load_layout
@@ -267,25 +269,99 @@ class Proofs(SimpleTestCase):
         self.assertEqual([p for p in prove_in_new_process(replace(expected, deep=True)) if not p.ok], [])
 
 
+class Shifting(SimpleTestCase):
+    """Numbers of a record that decide which fields it has, and how long they are."""
+
+    LAYOUT = """
+zubret: 1
+id: shifting
+describes: bank
+recognise: [{at: 0, bytes: "53 48"}]
+given: {stream.codec: pcm16, stream.rate: 8000}
+regions:
+  - name: head
+    at: 0
+    fields: [{name: mark, type: bytes, length: 2}, {name: count, type: u8, means: streams.count}]
+  - name: table
+    after: head
+    repeat: head.count
+    fields:
+      - {name: at, type: u8, means: stream.at}
+      - {name: stored, type: u8, means: stream.stored}
+      - {name: channels, type: u8, means: stream.channels}
+      - {name: pan, type: u8, when: channels > 1}
+      - {name: names, type: bytes, length: channels * 2}
+"""
+    PAN = "- {name: pan, type: u8, when: channels > 1}"
+
+    @staticmethod
+    def data(pan: bytes = b"\7") -> bytes:
+        at = 15 + len(pan)
+        return b"SH\2" + bytes([at, 4, 1]) + b"Mo" + bytes([at + 4, 8, 2]) + pan + b"LfRt" + noise(6).tobytes()
+
+    def test_a_replacement_that_would_shift_what_stands_behind_is_an_error(self):
+        plain = self.LAYOUT.replace(self.PAN, "")
+        for text, data, field in ((self.LAYOUT, self.data(), "pan"), (plain, self.data(b""), "names")):
+            bank = DescribedBank(load_layout(text), source(data))
+            self.assertEqual([s.format.channels for s in bank.streams], [1, 2])
+            for n, channels in ((0, 2), (1, 1)):
+                format = bank.streams[n].format.with_(channels=channels, frames=2)
+                new = NewStream(source(noise(2, channels).tobytes()), format)
+                error = problem_of(self, bank.rebuild, {n: new})
+                self.assertIn("what decides about that has changed", error.what)
+                self.assertEqual(error.field, f"table.{field} of record {n}")
+                same = NewStream(source(noise(2, n + 1).tobytes()), format.with_(channels=n + 1))
+                again = DescribedBank(load_layout(text), bank.rebuild({n: same}).source)
+                self.assertEqual(again.streams[n].format.frames, 2)
+
+    def test_a_length_that_can_not_be_is_told_when_it_is_loaded_or_read(self):
+        for wrong, what in (
+            ("channles * 2", 'Did you mean "channels"'), ("names * 2", "is not an earlier number"), ("channels +", "can't be read as an expression"),
+            ("0 - channels", "a number or length that is not possible"),
+        ):  # fmt: skip
+            text = self.LAYOUT.replace("length: channels * 2", f"length: {wrong}")
+            self.assertIn(
+                what, problem_of(self, lambda text=text: DescribedBank(load_layout(text), source(self.data()))).what
+            )
+
+
 class Turns(SimpleTestCase):
-    def test_a_last_turn_that_is_filled_up_is_read_and_written_as_a_plain_reader_does(self):
-        pcm, turn = noise(1000, 2), 128  # 256 bytes of each channel in turn; 1000 is no multiple of 128 frames
-        blocks = np.zeros((8 * turn, 2), np.int16)
-        blocks[:1000] = pcm
-        data = b"".join(blocks[n : n + turn].T.astype("<i2").tobytes() for n in range(0, 8 * turn, turn))
-        plain = Format("pcm", 8000, 2, 1000, parameters=(("interleave", 256),))
+    def test_channels_in_turns_are_read_and_written_as_plain_rows_say(self):
+        pcm, bare = (
+            noise(1000, 2),
+            {"filter-adpcm": {"frame": 8, "interleave": -1}, "pcm": {"sample": "u8", "interleave": -1}},
+        )
+        for (codec, how), (turn, more, length) in product(bare.items(), (
+            (128, {"last_turn": "filled"}, 128), (128, {"last_turn": "short"}, 0), (128, {"last_turn": "short", "last_align": 32}, 32),
+            (2048, {"last_turn": "short", "last_align": 4096}, 2048), (2048, {"last_turn": "filled"}, 2048),
+        )):  # fmt: skip
+            format = Format(codec, 8000, 2, 1000, parameters=frozen(how))
+            apart = np.frombuffer(codec_of(format).encode(pcm, format), np.uint8).reshape(2, -1)
+            silence = b"\x80" if codec == "pcm" else b"\0"
+            rows = [bytes(row) for at in range(0, apart.shape[1], turn) for row in apart[:, at : at + turn]]
+            data = b"".join(row.ljust(-(-len(row) // (length or 1)) * (length or 1), silence) for row in rows)
+            for interleave, block in ((turn, 0), ("block", 2 * turn)):
+                with self.subTest(codec, interleave=interleave, **more):
+                    own = format.with_(parameters=frozen({**how, "interleave": interleave, **more}), block_size=block)
+                    self.assertEqual(bytes(codec_of(own).encode(pcm, own)), data)
+                    self.assertEqual(codec_of(own).stored_size(own), len(data))
+                    for start, frames in ((0, 1000), (890, 110), (500, 1)):
+                        heard = codec_of(own).decode(source(data), own, start, frames)
+                        wanted = codec_of(format).decode(source(apart.tobytes()), format, start, frames)
+                        self.assertTrue((heard == wanted).all())
+
+    def test_a_last_turn_that_is_evidently_filled_up_is_told(self):
+        pcm, plain = noise(1000, 2), Format("pcm", 8000, 2, 1000, parameters=(("interleave", 256),))
         filled = plain.with_(parameters=(("interleave", 256), ("last_turn", "filled")))
-        for start, frames in ((0, 1000), (890, 110), (500, 1)):
-            heard = codec_of(filled).decode(source(data), filled, start, frames)
-            self.assertTrue((heard == pcm[start : start + frames]).all())
-        self.assertEqual(codec_of(filled).encode(pcm, filled), data)
-        self.assertEqual(codec_of(filled).stored_size(filled), len(data))
+        data = bytes(codec_of(filled).encode(pcm, filled))
         error = problem_of(self, codec_of(plain).decode, source(data), plain, 0, 1000)
         self.assertIn("last_turn: filled", error.next)
         short = bytes(codec_of(plain).encode(pcm, plain))  # in a sector that is as long as the filled turns
         for fill in (b"\0", b"\xcd"):
             heard = codec_of(plain).decode(source(short.ljust(len(data), fill)), plain, 0, 1000)
             self.assertTrue((heard == pcm).all())
+        block = plain.with_(parameters=(("interleave", "block"),), block_size=6)
+        self.assertEqual(problem_of(self, codec_of(block).decode, source(data), block, 0, 1000).field, "block_size")
 
 
 class Loading(SimpleTestCase):

@@ -79,7 +79,8 @@ class Shape:
                 self.means.setdefault(slot.tie.means, []).append(slot)
         self.order = [self.slots[name] for name in writing_order(region)]
         self.sums = [s for s in self.slots.values() if s.tie.sum]
-        self.lengths = {f.length: f.name for f in region.fields if isinstance(f.length, str)}
+        self.lengths = {f.length_field: f.name for f in region.fields if f.length_field is not None}
+        self.shifting = self.by_record or any(f.length_worked_out is not None for f in region.fields)
 
     def big_of(self, field: FieldModel) -> bool:
         """Whether a field's bytes stand high byte first."""

@@ -189,7 +189,9 @@ class FieldModel(Tied):
         "f32", "f64", "f80", "varint", "digits", "bcd", "result", "text", "bytes", "align",
     ]  # fmt: skip
     of: Number | None = Field(None, description="of type result: an expression on other fields; it has no bytes")
-    length: int | str | None = Field(None, description="bytes, or an earlier field of the record that says how many")
+    length: Number | None = Field(
+        None, description="bytes; an earlier field of the record that says how many; or an expression that gives them"
+    )
     counted: IntType | Literal["varint"] | None = Field(None, description="the length stands before, as this type")
     ends: HexBytes | None = Field(None, description="the bytes behind the last, zeros in most formats")
     to: int = Field(4, ge=1, le=1 << 16, description="of type align: what the next field's place is a multiple of")
@@ -208,3 +210,13 @@ class FieldModel(Tied):
         except LookupError:
             raise ValueError(f'"{self.encoding}" is not a known text encoding') from None
         return self
+
+    @property
+    def length_field(self) -> str | None:
+        """The field of the record that says how long this one is."""
+        return self.length if isinstance(self.length, str) and self.length.isidentifier() else None
+
+    @property
+    def length_worked_out(self) -> str | None:
+        """The expression that gives its length."""
+        return self.length if isinstance(self.length, str) and not self.length.isidentifier() else None

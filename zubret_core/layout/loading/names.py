@@ -74,7 +74,8 @@ def names_known(layout: Layout) -> Iterator[Fault]:
             yield from _known(
                 field.of, place, tied, "a number of the record, of a region that stands once, or of the item"
             )
-            yield from _known(field.when, place, before, "an earlier number of the record or of an earlier region")
+            for text in (field.when, field.length_worked_out):
+                yield from _known(text, place, before, "an earlier number of the record or of an earlier region")
             for tie in (field, *(field.parts or ())):
                 texts = [tie.xor, tie.base, *(() if tie.unit_name else (tie.unit, tie.per))]
                 if tie.sum is not None:

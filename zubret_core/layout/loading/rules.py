@@ -85,7 +85,7 @@ def _regions(layout: Layout) -> Iterator[Fault]:
             yield from _body(region, (*where, "body"))
         means = [t.means for f in region.fields for t in (f, *(f.parts or ())) if t.means and f.when is None]
         for m in means:
-            if means.count(m) > 1:
+            if means.count(m) > 1 and not (region.once and m not in MEANINGS):
                 yield where, f'"{m}" stands twice in region {region.name}'
 
 
@@ -164,7 +164,7 @@ def _fields(layout: Layout) -> Iterator[Fault]:
         kind = TYPES[field.type]
         if fault := kind.fault(field):
             yield where, f"a field of type {field.type} {fault}"
-        if isinstance(field.length, str):
+        if field.length_field is not None:
             yield from _length_field(region, field, where)
         if field.of is not None and field.type != "result":
             yield where, f"`of` is for fields of type result, not {field.type}"
@@ -187,7 +187,7 @@ def _length_field(region: Region, field: FieldModel, where: Path) -> Iterator[Fa
             break
         if TYPES[other.type].scanned:
             before |= {t.name: t for t in (other, *(other.parts or ()))}
-    holder = before.get(str(field.length))
+    holder = before.get(field.length_field or "")
     if holder is None:
         yield where, f'"{field.length}" is no earlier integer (length of field {field.name} of region {region.name})'
     elif (

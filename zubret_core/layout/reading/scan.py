@@ -17,7 +17,7 @@ from ...base import ZubretError
 from ..document.shape import Shape, Slot
 from ..language.expression import CONSTANT, DEPTH, PART, SLOT, compiled, evaluate, run
 from ..types import Step
-from ..types.base import BY_FIELD
+from ..types.base import BY_FIELD, WORKED_OUT
 
 MORE, SHORT, ENDLESS, BAD, ENDED = range(5)
 """How a scan ended: after as many records as it was given room for; at the end of its bytes; in a text without its
@@ -63,7 +63,10 @@ def program_of(shape: Shape, numbers: Mapping[str, int], file: str, alone: bool 
     steps = []
     for slot in shape.fields:
         start, end = condition(slot.field.when)
-        steps.append([*_step(slot, shape, index, numbers, file), start, end])
+        step = _step(slot, shape, index, numbers, file)
+        if slot.field.length_worked_out is not None:
+            step = Step(WORKED_OUT, *condition(slot.field.length_worked_out), 0)
+        steps.append([*step, start, end])
     words = {"end": UNTIL_END, "zero": UNTIL_ZERO}
     until, until_code = UNTIL_COUNT, (-1, -1)
     if region.until is not None and not alone:
@@ -74,11 +77,11 @@ def program_of(shape: Shape, numbers: Mapping[str, int], file: str, alone: bool 
 
 def _step(slot: Slot, shape: Shape, index: Mapping[str, int], numbers: Mapping[str, int], file: str) -> Step:
     field = slot.field
-    if not isinstance(field.length, str):
+    if field.length_field is None:
         return slot.type.step(field, shape.big_of(field))
-    holder = shape.slots[field.length]
-    unit = evaluate(holder.tie.unit, numbers, file, field.length)
-    base = evaluate(holder.tie.base, numbers, file, field.length)
+    holder = shape.slots[field.length_field]
+    unit = evaluate(holder.tie.unit, numbers, file, holder.field.name)
+    base = evaluate(holder.tie.base, numbers, file, holder.field.name)
     if not (0 < unit < 1 << 20 and abs(base) < 1 << 30):
         raise ZubretError(
             f"{field.name} can't be measured in steps of {unit:,} from {base:,}.",
@@ -207,6 +210,10 @@ def scan(data, base, start, steps, code, until, until_from, until_to, starts, at
                 if fault:
                     return row, first, 3, s
                 numbers[row, s] = value
+            elif kind == 9:
+                n, fault = run(code, a, b, numbers[row], stack)
+                if fault or n < 0:
+                    return row, first, 3, s
             else:
                 n = -(base + pos) % a
             if n > size - pos:

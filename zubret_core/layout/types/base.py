@@ -26,7 +26,7 @@ class Step(NamedTuple):
     c: int = 0
 
 
-INT, VARINT, FIXED, BY_FIELD, COUNTED, COUNTED_VAR, ENDS, ALIGN, DIGITS = range(9)
+INT, VARINT, FIXED, BY_FIELD, COUNTED, COUNTED_VAR, ENDS, ALIGN, DIGITS, WORKED_OUT = range(10)
 """The scanner's operations."""
 
 

@@ -23,6 +23,10 @@ class _Lengthy(FieldType):
     def width(self, field: FieldModel) -> int | None:
         return field.length if isinstance(field.length, int) else None
 
+    def room(self, field: FieldModel, stood: bytes | None) -> int:
+        """Bytes that the field has whatever it holds; stood: what it held. 0 where it is as long as its content."""
+        return self.width(field) or (len(stood or b"") if field.length_worked_out is not None else 0)
+
     def fault(self, field: FieldModel) -> str:
         return length_fault(field)
 
@@ -56,7 +60,7 @@ class Text(_Lengthy):
                 out.append(stood)  # what stands behind the text's end stays
                 continue
             data = value.encode(field.encoding, "surrogateescape")
-            out.append(data.ljust(self.width(field) or 0, b"\0"))
+            out.append(data.ljust(self.room(field, stood), b"\0"))
         return out
 
     def show(self, field: FieldModel, data: bytes, big: bool) -> str:
@@ -76,7 +80,7 @@ class Bytes(_Lengthy):
     def encode(self, field: FieldModel, values: Sequence, old: Sequence[bytes | None], big: bool) -> list[bytes]:
         if _is_id(field):
             return [bytes.fromhex(value) for value in values]
-        return [value.ljust(self.width(field) or 0, b"\0") for value in values]
+        return [value.ljust(self.room(field, stood), b"\0") for value, stood in zip(values, old, strict=True)]
 
 
 def _is_id(field: FieldModel) -> bool:

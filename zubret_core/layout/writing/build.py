@@ -33,7 +33,7 @@ from .draft import Draft
 from .marks import marks_of
 from .placement import LaidFile, moved_wrongly
 from .sums import write_sums
-from .values import check_results, write_values
+from .values import check_results, check_shapes, write_values
 from .volumes import spill
 
 PASSES = 12
@@ -117,6 +117,7 @@ class _Rebuild:
                 next="Put packed regions behind the payloads or into a file of their own.",
             )
         check_results(draft)
+        check_shapes(draft)
         return self._assembled()
 
     # Records ----------------------------------------------------------------------------------------

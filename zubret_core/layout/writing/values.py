@@ -7,10 +7,13 @@ from typing import Any
 
 import numpy as np
 
+from ...base import ZubretError
+from ...source import BytesSource
 from ..document import Instance, Slot
 from ..document.extent import Grid
 from ..document.pools import pool_places
 from ..document.ties import Scope, meanings, results
+from ..reading.regions import read_records
 from ..types.numbers import Result
 from .draft import Draft, listed
 from .records import Table
@@ -50,6 +53,45 @@ def check_results(draft: Draft) -> None:
                         f"{wanted} can't be stored: {slot.tie.means} follows from other fields, which give {given[row]}.",
                         slot, row, "Fit the replacement to what stands there.",
                     )  # fmt: skip
+
+
+def check_shapes(draft: Draft) -> None:
+    """An error where a record would be read otherwise than it is written, since what decides about its fields has changed."""
+    for instance in draft.document.instances:
+        if not instance.shape.shifting or not draft.tables[instance.name].order:
+            continue
+        written = draft.tables[instance.name].records
+        apart = instance.body is not None  # its records stand one by one
+        for first in range(written.count if apart else 1):
+            data, count = (written.bytes_of(first), 1) if apart else (written.data.tobytes(), written.count)
+            _check_shape(draft, instance, first, count, BytesSource(data, instance.name))
+
+
+def _check_shape(draft: Draft, instance: Instance, first: int, count: int, data: BytesSource) -> None:
+    written, numbers = draft.tables[instance.name].records, draft.numbers_at(instance)
+    place, slots = int(written.places[first]), instance.shape.fields
+    shifting = next(s for s in slots if s.field.when is not None or s.field.length_worked_out is not None)
+    wrong = (shifting, first, "could not be read again")
+    try:
+        read, _ = read_records(instance.shape, data, 0, data.size, count, numbers, place, alone=True)
+    except ZubretError:
+        pass
+    else:
+        sizes = [(s, read.cells(s).spans()[1], written.cells(s).spans()[1][first : first + count]) for s in slots]
+        differ = [(int(np.argmax(a != b)), s, a, b) for s, a, b in sizes if (a != b).any()]
+        if not differ:
+            return
+        row, slot, a, b = min(differ, key=lambda found: found[0])
+        wrong = (slot, first + row, f"would be read as {_bytes(int(a[row]))}, and it has {_bytes(int(b[row]))}")
+    slot, row, what = wrong
+    raise draft.scope(instance).fail(
+        f"{slot.field.name} {what}: what decides about that has changed.",
+        slot, row, "Fit the replacement to what stands there: its codec, its channels, its loop.",
+    )  # fmt: skip
+
+
+def _bytes(size: int) -> str:
+    return "nothing" if size < 0 else "1 byte" if size == 1 else f"{size:,} bytes"
 
 
 def _write_region_values(draft: Draft, instance: Instance, whole: Mapping[str, Any]) -> None:
