@@ -108,6 +108,7 @@ class WorkedExamples(SimpleTestCase):
                 "Chunks inside chunks",
                 "A file that is packed as a whole",
                 "Folders that hold ranges of entries",
+                "Records that are no entries",
             ],
             refused,
         )
@@ -142,6 +143,7 @@ class WorkedExamples(SimpleTestCase):
                 "Chunks inside chunks",
                 "Folders that hold ranges of entries",
                 "Names in another file, tables side by side",
+                "Records that are no entries",
                 "Regions inside chunks",
                 "Sizes that are not stored",
                 "Tables of their own for each record",

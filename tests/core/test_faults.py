@@ -325,6 +325,96 @@ regions:
             )
 
 
+class Nodes(SimpleTestCase):
+    """Tables of which some records are entries or streams and others are not."""
+
+    LAYOUT = """
+zubret: 1
+id: nodes
+describes: archive
+recognise: [{at: 0, bytes: "4e 4f"}]
+regions:
+  - name: head
+    at: 0
+    fields: [{name: mark, type: bytes, length: 2}, {name: count, type: u16}]
+  - name: nodes
+    after: head
+    repeat: head.count
+    items: kind == 0
+    fields:
+      - {name: kind, type: u8}
+      - {name: name, type: text, length: 8, means: entry.name, when: kind == 0}
+      - {name: at, type: u16, means: entry.at, when: kind == 0}
+      - {name: stored, type: u16, means: entry.stored, when: kind == 0}
+      - {name: folder, type: text, length: 8, means: folder.name, when: kind == 1}
+      - {name: first, type: u16, means: folder.first, when: kind == 1}
+      - {name: many, type: u16, means: folder.count, when: kind == 1}
+"""
+
+    @staticmethod
+    def made(*nodes: tuple) -> bytes:
+        """nodes: (name, contents) of an entry, (name, first, count) of a folder."""
+        table, payload, begin = b"", b"", 4 + 13 * len(nodes)
+        for name, *more in nodes:
+            folder = len(more) == 2
+            numbers = more if folder else (begin + len(payload), len(more[0]))
+            table += struct.pack("<B8sHH", folder, name.encode(), *numbers)
+            payload += b"" if folder else more[0]
+        return b"NO" + struct.pack("<H", len(nodes)) + table + payload
+
+    def read(self, *nodes: tuple) -> DescribedArchive:
+        return DescribedArchive(load_layout(self.LAYOUT), source(self.made(*nodes)))
+
+    def test_folders_hold_folders_by_ranges_of_records(self):
+        nodes = ("quay", 2, 4), ("map", b"m"), ("a", b"aa"), ("deep", 4, 1), ("b", b"bbb"), ("none", 0, 0), ("z", b"")
+        archive = self.read(*nodes)
+        wanted = {"map": b"m", "quay/a": b"aa", "quay/deep/b": b"bbb", "z": b""}
+        self.assertEqual({e.path: bytes_of(archive.open(n)) for n, e in enumerate(archive.entries)}, wanted)
+        swapped = DescribedArchive(load_layout(self.LAYOUT), archive.rebuild({1: source(b"longer")}).source)
+        found = {e.path: bytes_of(swapped.open(n)) for n, e in enumerate(swapped.entries)}
+        self.assertEqual(found, wanted | {"quay/a": b"longer"})
+        self.assertEqual(bytes_of(swapped.rebuild({1: source(b"aa")}, anew=True).source), self.made(*nodes))
+
+    def test_ranges_that_can_not_be_are_told(self):
+        deep = [(f"f{n}", n + 1, 40 - n - 1) for n in range(39)]
+        for nodes, what in (
+            ([("a", 1, 3), ("b", 2, 4), *[("x", b"")] * 4], "Folder 1 holds only a part of what folder 0 holds."),
+            ([("a", 1, 9), ("x", b"")], "Folder 0 holds entries 1 to 10 of 2."),
+            ([*deep, ("x", b"")], "more than 32 deep"),
+        ):
+            self.assertIn(what, problem_of(self, lambda nodes=nodes: self.read(*nodes).entries).what)
+        for change, what in (
+            (("items: kind == 0", "items: knd == 0"), 'Did you mean "kind"'),
+            (("    at: 0\n", "    at: 0\n    items: 1\n"), "egion head is no table of entry.* meanings"),
+        ):
+            self.assertIn(what, problem_of(self, load_layout, self.LAYOUT.replace(*change)).what)
+
+    def test_free_places_of_a_bank_are_no_streams(self):
+        text = """
+zubret: 1
+id: free
+describes: bank
+recognise: [{at: 0, bytes: "46 52"}]
+given: {stream.codec: pcm16, stream.rate: 8000}
+regions:
+  - name: head
+    at: 0
+    fields: [{name: mark, type: bytes, length: 2}, {name: used, type: u8, means: streams.count}, {name: count, type: u8, means: table.count}]
+  - name: table
+    after: head
+    repeat: head.count
+    items: stored > 0
+    fields: [{name: at, type: u16, means: stream.at}, {name: stored, type: u16, means: stream.stored}]
+"""
+        free = struct.pack("<HH", 0xFFFF, 0)
+        data = b"FR\2\4" + free + struct.pack("<HH", 20, 4) + free + struct.pack("<HH", 24, 2) + noise(3).tobytes()
+        bank = DescribedBank(load_layout(text), source(data))
+        self.assertEqual([s.format.frames for s in bank.streams], [2, 1])
+        new = NewStream(source(noise(9).tobytes()), bank.streams[0].format.with_(frames=9))
+        written = bytes_of(bank.rebuild({0: new}).source)
+        self.assertEqual(written[2:20], b"\2\4" + free + struct.pack("<HH", 20, 18) + free + struct.pack("<HH", 38, 2))
+
+
 class Turns(SimpleTestCase):
     def test_channels_in_turns_are_read_and_written_as_plain_rows_say(self):
         pcm, bare = (

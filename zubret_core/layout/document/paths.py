@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, Protocol
 
+import numpy as np
+from numpy.typing import NDArray
+
 from ...base import ZubretError
 from .instance import Instance
 from .shape import Slot
@@ -37,16 +40,16 @@ def paths_of(document: Described) -> list[str]:
     endings = document.tied("ending")
     if given is None and endings is not None:
         names = [f"{name}.{ending}" if ending else name for name, ending in zip(names, endings, strict=True)]
-    folders = document.tied("folder")
-    by_range = _folder_ranges(document)
-    if folders is None and by_range is None:
+    folders, ranges = document.tied("folder"), _ranges(document)
+    if folders is None and ranges is not None:
+        inside, entries = ranges
+        folders = inside[entries].tolist()
+    if folders is None:
         return names
     paths = folder_paths(document)
     out = []
-    for n, name in enumerate(names):
-        number = folders[n] if folders is not None else (by_range or {}).get(n, -1)
-        if number is None:
-            number = -1
+    for name, number in zip(names, folders, strict=True):
+        number = -1 if number is None else number
         folder = number if isinstance(number, str) else paths[number] if 0 <= number < len(paths) else ""
         out.append(f"{folder}/{name}" if folder else name)
     return out
@@ -70,24 +73,48 @@ def _fault(document: Described, what: str, tied: str, folder: int) -> ZubretErro
     return document.error(what, found[0], found[1], folder)
 
 
-def _folder_ranges(document: Described) -> dict[int, int] | None:
-    first, counts = _folder_column(document, "first"), _folder_column(document, "count")
-    if first is None or counts is None:
+def _ranges(document: Described) -> tuple[NDArray[np.int64], NDArray[np.int64]] | None:
+    """By `folder.first` and `folder.count`: the innermost folder of each entry, -1 for none, and the numbers of the entries; where entries
+    and folders are records of one table, of each record, and which of them are entries."""
+    found = _found(document, "first"), _found(document, "count")
+    if found[0] is None or found[1] is None:
         return None
-    out: dict[int, int] = {}
-    for folder, (start, n) in enumerate(zip(first, counts, strict=True)):
-        if not (0 <= start <= document.count and 0 <= n <= document.count - start):
-            what = f"Folder {folder} holds entries {start:,} to {start + n:,} of {document.count:,}."
-            raise _fault(document, what, "first", folder)
-        for item in range(start, start + n):
-            out[item] = folder
-    return out
+    table, both = found[0][0], _in_one_table(document)
+    total = table.records.count if both else document.count
+    begins, sizes = (np.array([v or 0 for v in document.values(*f)], np.int64) for f in found if f is not None)
+    wrong = (begins < 0) | (sizes < 0) | (begins > total) | (sizes > total - begins)
+    if wrong.any():
+        n = int(np.argmax(wrong))
+        what = f"Folder {n} holds entries {begins[n]:,} to {begins[n] + sizes[n]:,} of {total:,}."
+        raise _fault(document, what, "first", n)
+    inside, ends = np.full(total, -1, np.int64), begins + sizes
+    around: list[int] = []
+    for n in np.lexsort((-sizes, begins)).tolist():  # the outer one first
+        while around and ends[around[-1]] <= begins[n]:
+            around.pop()
+        if not sizes[n]:
+            continue
+        if around and ends[n] > ends[around[-1]]:
+            raise _fault(document, f"Folder {n} holds only a part of what folder {around[-1]} holds.", "first", n)
+        around.append(n)
+        if len(around) > DEEPEST:
+            raise _fault(document, f"Folder {n} stands more than {DEEPEST} deep.", "first", n)
+        inside[begins[n] : ends[n]] = n
+    return inside, table.rows if both else np.arange(total)
+
+
+def _in_one_table(document: Described) -> bool:
+    """Whether some records of a table are entries and others are folders."""
+    found = _found(document, "name")
+    return found is not None and found[0].region.items is not None
 
 
 def folder_paths(document: Described) -> list[str]:
     """The paths of all folders."""
-    names = _folder_column(document, "name") or []
-    parents = _folder_column(document, "parent") or [-1] * len(names)
+    names, parents = _folder_column(document, "name") or [], _folder_column(document, "parent")
+    if parents is None and _in_one_table(document) and (ranges := _ranges(document)) is not None:
+        parents = ranges[0].tolist()
+    parents = [-1] * len(names) if parents is None else [-1 if n is None else n for n in parents]
     paths: dict[int, str] = {}
 
     def path(n: int, depth: int) -> str:

@@ -106,6 +106,9 @@ class Region(Strict):
     after: Name | None = Field(None, description="the region stands directly behind this one")
     repeat: Number | None = None
     until: Number | None = Field(None, description="`end`, `zero`, or an expression that is true of the last record")
+    items: Number | None = Field(
+        None, description="which records are entries or streams: those of which this is not 0; others are carried over"
+    )
     sentinel: bool = Field(False, description="the last record is no entry: it only says where the payloads end")
     size: Number | None = Field(None, description="bytes of the region, where the records do not say")
     align: int = Field(1, ge=1, le=1 << 24)

@@ -67,6 +67,8 @@ def names_known(layout: Layout) -> Iterator[Fault]:
                 earlier | _whole_names(region.fields, True),
                 "a number of the record or of an earlier region",
             )
+        of_record = earlier | _whole_names(region.fields, True) | BUILT_IN
+        yield from _known(region.items, (*where, "items"), of_record, "a number of the record or of an earlier region")
         tied = BUILT_IN | own | (every | held | of_item if region in items or region in pieces else earlier)
         for f, field in enumerate(region.fields):
             place: Path = (*where, "fields", f)

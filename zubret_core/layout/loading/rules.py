@@ -76,6 +76,9 @@ def _regions(layout: Layout) -> Iterator[Fault]:
                 (*where, "sentinel"),
                 f"region {region.name} needs `repeat` or `until`, whose last record is the sentinel",
             )
+        if region.items is not None and (region not in layout.item_regions() or region.once):
+            told = f"region {region.name} is no table of {layout.kind}.* meanings, so it has no items to be told from others"
+            yield (*where, "items"), told
         if region.payload is not None and region not in [*layout.item_regions(), *layout.piece_regions()]:
             yield (
                 (*where, "payload"),

@@ -252,6 +252,11 @@ class _Reader:
         span = _Span(region, file, source, at, limit, count, numbers)
         instance = self._packed(span) if region.packed else self._plain(span)
         instance.piece, instance.holder, instance.room = piece, holder, room
+        if region.items is not None:
+            wanted = np.broadcast_to(
+                document.scope(instance).value(region.items, f"{region.name}.items"), instance.records.count
+            )
+            instance.rows = instance.rows[wanted[instance.rows] != 0]
         return instance
 
     def _plain(self, span: _Span) -> Instance:

@@ -198,12 +198,15 @@ class Draft:
             len(self.files) > 1
             or ranges
             or document.in_pieces
-            or any(i.region.sentinel or i.region.linked or i.holders for i in document.instances)
+            or any(
+                i.region.sentinel or i.region.linked or i.holders or i.region.items is not None
+                for i in document.instances
+            )
             or any(document.layout.trails(i.region) for i in document.instances)
         ):
             raise ZubretError(
                 "No new archive with some of the entries can be made of this kind: its payloads stand in files beside it, in pieces, inside "
-                "one another, or in ranges.",
+                "one another, in ranges, or among records that are no entries.",
                 file=document.file.name,
                 next="Choose another way of putting changes into the game.",
             )
@@ -251,6 +254,7 @@ class Draft:
         group = document.groups[-1] if document.groups else None
         fixed = group is None or any(
             i.region.linked
+            or i.region.items is not None
             or (i.region.each and i.region.chunk is not None)
             or (i.region.body and (i.region.body.nested or document.layout.inner(i.region)))
             for i in group.instances
