@@ -19,6 +19,7 @@ from zubret_core.bank import DescribedBank, NewStream
 from zubret_core.base import Format, to_int16
 from zubret_core.base.format import frozen
 from zubret_core.codec import codec_named, codec_of, ogg, opus, vorbis
+from zubret_core.codec.units import Spacing, points_of
 from zubret_core.container import GameFolder
 from zubret_core.layout import load_layout, shipped_texts
 from zubret_core.locate import Known, Locator, banks_of, open_archive
@@ -26,7 +27,9 @@ from zubret_core.source import FileSource, SourceFile, same_bytes
 from zubret_core.swap import Treatment, fit_report, prepare
 
 THEME = Path("/usr/share/sounds/freedesktop/stereo")  # Debian's sound-theme-freedesktop: Ogg Vorbis, freely licensed
-FRAMINGS = ({"width": 2}, {"width": 4, "order": "big"}, {"framing": "table"})
+FRAMINGS = (
+    {"width": 2}, {"width": 4, "order": "big"}, {"framing": "table"}, {"between": 4, "added": 6}, {"framing": "table", "added": 4},
+)  # fmt: skip
 
 MOVED = "  - name: shared\n    file: heads\n    at: 0\n"
 
@@ -54,7 +57,7 @@ class FromOggAndBack(WithFolder):
             original = FileSource(place)
             packets, _ = ogg.packets_of(original)
             rate, channels, short, long = vorbis.facts_of(packets[0])
-            how = {**FRAMINGS[n % 3], "headers": ("setup", "stream")[n % 2], "blocks": (short, long)}
+            how = {**FRAMINGS[n % 5], "headers": ("setup", "stream")[n % 2], "blocks": (short, long)}
             pcm, _ = samples(place)
             format = Format("vorbis", rate, channels, len(pcm), None, 0, "", frozen(how), packets[2])
             codec = codec_of(format)
@@ -89,7 +92,7 @@ class FromOggAndBack(WithFolder):
             packets, _ = ogg.packets_of(original)
             rate, channels, short, long = vorbis.facts_of(packets[0])
             left_out = (("type",), ("windows",), ("type", "windows"))[n % 3]
-            how = {**FRAMINGS[n // 3 % 3], "blocks": (short, long), "trimmed": left_out}
+            how = {**FRAMINGS[n // 3 % 5], "blocks": (short, long), "trimmed": left_out}
             pcm, _ = samples(place)
             format = Format("vorbis", rate, channels, len(pcm), None, 0, "", frozen(how), packets[2])
             codec = codec_of(format)
@@ -154,7 +157,7 @@ class FromOggAndBack(WithFolder):
             subprocess.run(["opusenc", "--quiet", "--framesize", ms, place, made], check=True)
             packets, last = ogg.packets_of(FileSource(made))
             channels, skip = opus.facts_of(packets[0])
-            how = {**FRAMINGS[n % 3], "headers": ("none", "stream")[n % 2], "skip": skip}
+            how = {**FRAMINGS[n % 5], "headers": ("none", "stream")[n % 2], "skip": skip}
             format = Format("opus", 48000, channels, last - skip, None, 0, "", frozen(how))
             codec = codec_of(format)
             framing = codec._framing(format)
@@ -167,6 +170,34 @@ class FromOggAndBack(WithFolder):
             for number in theirs.keys() & ours.keys():
                 self.assertEqual(theirs[number], ours[number], (place.name, number))
             self.assertEqual(len(codec.decode(payload, format, 0, format.frames)), format.frames)
+
+    def test_what_stands_around_a_length(self):
+        """Lengths that count themselves and what follows them, and bytes of which nobody knows the meaning."""
+        packets = [b"\xfc" + bytes([n]) * n for n in range(60)]
+        plain = codec_named("opus", frozen({"framing": "counted"}))
+        for how, made in (
+            ({"width": 4, "order": "big", "between": 4}, lambda p, mark=b"info": len(p).to_bytes(4, "big") + mark + p),
+            ({"between": 1, "added": 3}, lambda p, mark=b"!": (len(p) + 3).to_bytes(2, "little") + mark + p),
+        ):
+            format = Format("opus", 48000, 1, 960, parameters=frozen({**how, "skip": 0}))
+            payload = source(b"".join(map(made, packets)))
+            found = [
+                w.data[s : s + n].tobytes()
+                for w in codec_of(format)._framing(format).windows(payload)
+                for s, n in zip(w.starts, w.sizes, strict=True)
+            ]
+            self.assertEqual(found, packets)
+            zeros = b"".join(made(p, bytes(how["between"])) for p in packets)
+            self.assertEqual(codec_of(format)._framing(format).framed(packets), zeros)
+            places = points_of(Spacing(1, "packets"), {"at"}, payload, format)["at"].tolist()
+            self.assertEqual(places, np.cumsum([0, *(len(made(p)) for p in packets[:-1])]).tolist())
+            for cut in (payload.size - 1, 1):
+                part = source(bytes_of(payload)[:cut])
+                problem_of(self, lambda part=part, format=format: list(codec_of(format)._framing(format).windows(part)))
+        low = Format("opus", 48000, 1, 960, parameters=frozen({"added": 9}))
+        problem_of(self, lambda: list(codec_of(low)._framing(low).windows(source(plain._framing(low).framed([b"ab"])))))
+        for wrong in ({"between": 65}, {"framing": "fixed", "added": 1}, {"framing": "table", "between": 1}):
+            self.assertIn(list(wrong)[-1], problem_of(self, codec_named, "opus", frozen(wrong)).what)
 
     def test_pages_are_what_another_reader_sees(self):
         """mutagen's pages are as ours: packets, granule positions, numbers, first and last."""

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from ..base import ZubretError, gathered
 from ..source import Source
+from .base import wrong_parameter
 
 WINDOW = 1 << 20
 """Bytes of a payload that are looked at together."""
@@ -25,17 +26,18 @@ COUNT = 4
 
 
 @njit(cache=True)
-def counted_lengths(data, width, big, starts, sizes):
+def counted_lengths(data, width, big, between, added, starts, sizes):
     """Places and lengths of the packets that stand whole in data; (their number, the place behind the last one)."""
     at, count = 0, 0
     while at + width <= len(data):
         size = np.int64(0)
         for byte in range(width):
             size |= np.int64(data[at + byte]) << 8 * (width - 1 - byte if big else byte)
-        if at + width + size > len(data):
+        size -= added
+        if size < 0 or at + width + between + size > len(data):
             break
-        starts[count], sizes[count] = at + width, size
-        at += width + size
+        starts[count], sizes[count] = at + width + between, size
+        at += width + between + size
         count += 1
     return count, at
 
@@ -69,12 +71,20 @@ class Window:
 
 @dataclass(frozen=True)
 class Framing:
-    """kind: counted, fixed or table; width: bytes of a length; fixed: bytes of a packet where all have the same."""
+    """kind: counted, fixed or table; width: bytes of a length; fixed: bytes of a packet where all have the same; between: bytes behind a
+    length in front of its packet, whose meaning nobody knows; added: what a stored length is more than the bytes of its packet."""
 
     kind: str
     width: int
     order: Literal["little", "big"]
     fixed: int
+    between: int = 0
+    added: int = 0
+
+    @property
+    def lead(self) -> int:
+        """Bytes in front of each packet."""
+        return self.width + self.between if self.kind == "counted" else 0
 
     def windows(self, payload: Source) -> Iterator[Window]:
         """All packets, about a megabyte at a time; ZubretError where a length leaves the payload."""
@@ -104,8 +114,12 @@ class Framing:
             return self._together(payload, at, self._sizes(payload, first, count), first)
         data = np.frombuffer(payload.read(at, end - at), np.uint8)
         starts, sizes = np.empty(count, np.int64), np.empty(count, np.int64)
-        counted_lengths(data, self.width, self.order == "big", starts, sizes)
+        self._find(data, starts, sizes)
         return Window(at, data, starts, sizes)
+
+    def _find(self, data: NDArray[np.uint8], starts: NDArray[np.int64], sizes: NDArray[np.int64]) -> tuple[int, int]:
+        """The packets that stand whole in data: their number, and the place behind the last one."""
+        return counted_lengths(data, self.width, self.order == "big", self.between, self.added, starts, sizes)
 
     def first(self, payload: Source, count: int) -> list[bytes]:
         """The first `count` packets."""
@@ -133,7 +147,7 @@ class Framing:
 
     def _with_lengths(self, packets: Iterable[bytes], table: bytearray) -> Iterator[bytes]:
         """Packets with their lengths, which stand before each or in the table."""
-        limit = self.fixed if self.kind == "fixed" else (1 << 8 * self.width) - 1
+        limit = self.fixed if self.kind == "fixed" else (1 << 8 * self.width) - 1 - self.added
         for packet in packets:
             size = len(packet)
             if size > limit or (self.kind == "fixed" and size < limit):
@@ -144,18 +158,18 @@ class Framing:
                     next="Encode at another quality.",
                 )
             if self.kind == "counted":
-                yield size.to_bytes(self.width, self.order)
+                yield (size + self.added).to_bytes(self.width, self.order) + bytes(self.between)
             elif self.kind == "table":
-                table += size.to_bytes(self.width, self.order)
+                table += (size + self.added).to_bytes(self.width, self.order)
             yield packet
 
     def _counted(self, payload: Source) -> Iterator[Window]:
         at, step = 0, WINDOW
         while at < payload.size:
             data = np.frombuffer(payload.read(at, min(step, payload.size - at)), np.uint8)
-            most = len(data) // self.width + 1
+            most = len(data) // self.lead + 1
             starts, sizes = np.empty(most, np.int64), np.empty(most, np.int64)
-            count, used = counted_lengths(data, self.width, self.order == "big", starts, sizes)
+            count, used = self._find(data, starts, sizes)
             if not count:
                 if at + len(data) < payload.size:  # a packet longer than the window
                     step *= 2
@@ -196,7 +210,14 @@ class Framing:
         if self.kind == "fixed":
             return np.full(count, self.fixed, np.int64)
         kind = np.dtype(f"u{self.width}").newbyteorder("<" if self.order == "little" else ">")
-        return np.frombuffer(payload.read(COUNT + first * self.width, count * self.width), kind).astype(np.int64)
+        stored = np.frombuffer(payload.read(COUNT + first * self.width, count * self.width), kind).astype(np.int64)
+        if (stored < self.added).any():
+            raise ZubretError(
+                f"Packet {first + int(np.argmax(stored < self.added)):,} would have fewer than 0 bytes.",
+                file=payload.name,
+                next="The stream is damaged, or its packets are framed in another way: check the layout's codec.",
+            )
+        return stored - self.added
 
     def _together(self, payload: Source, at: int, sizes: NDArray[np.int64], first: int) -> Window:
         total = int(sizes.sum())
@@ -212,7 +233,15 @@ class Framing:
         return Window(at, data, np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.int64), sizes)
 
 
+def check_framing(kind: str, between: int, added: int) -> None:
+    """ZubretError where a codec's parameters can't be."""
+    if not 0 <= between <= 64 or (between and kind != "counted"):
+        raise wrong_parameter("between", between, "it is 0 to 64 bytes, where lengths stand before their packets")
+    if not 0 <= added <= 64 or (added and kind == "fixed"):
+        raise wrong_parameter("added", added, "it is 0 to 64, where packets have lengths")
+
+
 def warm() -> None:
     """Compile the kernels."""
     one = np.zeros(1, np.int64)
-    counted_lengths(np.frombuffer(b"\0", np.uint8), 1, False, one, one)
+    counted_lengths(np.frombuffer(b"\0", np.uint8), 1, False, 0, 0, one, one)

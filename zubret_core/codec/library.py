@@ -19,7 +19,7 @@ from ..base import Format, Signal, ZubretError, gathered, to_float
 from ..source import Source
 from .base import Usual, check_range, pieces_of, wrong_parameter
 from .encoders import delay_of, encoded
-from .framing import Framing
+from .framing import Framing, check_framing
 from .speakers import samples_of
 
 MOST_CHANNELS = 8
@@ -45,6 +45,8 @@ class Library(Usual):
     framing: str = "fixed"
     width: int = 2
     order: Literal["little", "big"] = "little"
+    between: int = 0
+    added: int = 0
     skip: int = 0
     encoder: str = ""
     options: tuple[tuple[str, str | int], ...] = ()
@@ -56,6 +58,7 @@ class Library(Usual):
             _check_name("encoder", self.encoder, "w")
         if self.framing not in ("fixed", "counted", "table"):
             raise wrong_parameter("framing", self.framing, "choose from fixed, counted, table")
+        check_framing(self.framing, self.between, self.added)
         if not 0 <= self.skip <= 1 << 16:
             raise wrong_parameter("skip", self.skip, "it is a number of frames up to 65,536")
         if not 0 <= self.kbits <= 10_000:
@@ -145,7 +148,7 @@ class Library(Usual):
         return tuple((name, str(value)) for name, value in self.options)
 
     def _framing(self, packet: int = 0) -> Framing:
-        return Framing(self.framing, self.width, self.order, packet)
+        return Framing(self.framing, self.width, self.order, packet, self.between, self.added)
 
     def _packets(self, payload: Source, packet: int) -> Iterator[bytes]:
         if self.framing == "fixed":

@@ -25,7 +25,7 @@ from ..source import BytesSource, OpenFile, Source
 from . import framing, ogg, opus, rewrap, trimmed, vorbis
 from .base import Writes, check_range, wrong_parameter
 from .file import VORBIS_PIECE
-from .framing import Framing, Window
+from .framing import Framing, Window, check_framing
 from .packet_frames import opus_frames, vorbis_frames
 from .paged import decode_pages
 from .rewrap import OggSource
@@ -56,20 +56,23 @@ def comment_header(codec: str, texts: Mapping[str, str]) -> bytes:
 class Packets(Writes):
     """What both kinds share.
 
-    framing: counted, fixed (the format's block size) or table; width, order: of a stored length; headers: where the
-    header packets stand: in bank.setup ("setup"), before the others ("stream"), or nowhere ("none").
+    framing, width, order, between, added: see `Framing`; a fixed packet has the format's block size. headers: where the header packets
+    stand: in bank.setup ("setup"), before the others ("stream"), or nowhere ("none").
     """
 
     framing: str = "counted"
     width: int = 2
     order: Literal["little", "big"] = "little"
     headers: str = "setup"
+    between: int = 0
+    added: int = 0
 
     def __post_init__(self) -> None:
         if self.framing not in ("counted", "fixed", "table"):
             raise wrong_parameter("framing", self.framing, "it is counted, fixed or table")
         if self.width not in (1, 2, 4):
             raise wrong_parameter("width", self.width, "a length has 1, 2 or 4 bytes")
+        check_framing(self.framing, self.between, self.added)
         if self.headers not in ("setup", "stream", "none"):
             raise wrong_parameter("headers", self.headers, "it is setup, stream or none")
 
@@ -155,7 +158,7 @@ class Packets(Writes):
         return 0, 1
 
     def _framing(self, format: Format) -> Framing:
-        return Framing(self.framing, self.width, self.order, format.block_size)
+        return Framing(self.framing, self.width, self.order, format.block_size, self.between, self.added)
 
     def header_packets(self, payload: Source, format: Format) -> list[bytes]:
         """The header packets, as an Ogg file begins with them."""
@@ -224,7 +227,8 @@ class VorbisPackets(Packets):
             return super()._framing(format)
         headers = self.header_packets(BytesSource(b"", "setup"), format)
         modes = vorbis.modes_of(headers[0], headers[2])
-        return Trimmed(self.framing, self.width, self.order, format.block_size, modes, self.trimmed)
+        how = self.framing, self.width, self.order, format.block_size, self.between, self.added
+        return Trimmed(*how, modes, self.trimmed)
 
     @property
     def _header_count(self) -> int:

@@ -83,7 +83,7 @@ class OggSource(Source):
                 continue
             if not row[NUMBER] and not row[PACKETS]:
                 row[NUMBER] = skipped
-                row[AT] = window.at + window.begins[0] - (self._framing.width if self._framing.kind == "counted" else 0)
+                row[AT] = window.at + window.begins[0] - self._framing.lead
             rows = np.empty((len(window.sizes), 7), np.int64)
             full, used = paginate(window.ends, window.sizes, frames_of(window), window.at, target, row, rows)
             if used < 0:

@@ -65,6 +65,12 @@ class CodecModel(BaseModel):
         None, description="vorbis, opus, library: a length before each packet, all of one size, or a table of lengths"
     )
     width: Literal[1, 2, 4] | None = Field(None, description="vorbis, opus, library: bytes of a packet's length")
+    between: int | None = Field(
+        None, description="vorbis, opus, library: bytes between a packet's length and the packet, written as zeros"
+    )
+    added: int | None = Field(
+        None, description="vorbis, opus, library: what a stored length is more than the bytes of its packet"
+    )
     headers: Literal["setup", "stream", "none"] | None = Field(
         None, description="vorbis, opus: header packets in bank.setup, before the others, or none"
     )
