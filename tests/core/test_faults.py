@@ -415,6 +415,54 @@ regions:
         self.assertEqual(written[2:20], b"\2\4" + free + struct.pack("<HH", 20, 18) + free + struct.pack("<HH", 38, 2))
 
 
+class LengthsInBytes(SimpleTestCase):
+    LAYOUT = """
+zubret: 1
+id: by-bytes
+describes: bank
+recognise: [{{at: 0, bytes: "42 42"}}]
+codecs: {{own: {codec}}}
+given: {{stream.codec: own, stream.rate: 8000, stream.channels: {channels}}}
+regions:
+  - name: head
+    at: 0
+    fields: [{{name: mark, type: bytes, length: 2}}, {{name: count, type: u8, means: streams.count}}]
+  - name: table
+    after: head
+    repeat: head.count
+    fields:
+      - {{name: at, type: u8, means: stream.at}}
+      - {{name: stored, type: u16, means: stream.stored}}
+      - {{name: length, type: u16, means: stream.frames, unit: {unit}}}
+"""
+
+    def test_parts_of_a_byte_turns_and_sound_groups_count(self):
+        """A byte of some codecs holds two samples, and a block of others stands in pieces, so one frame has no bytes of its own."""
+        for codec, channels, how in (
+            ("table-adpcm", 1, {}), ("step-adpcm", 1, {"header": "none"}), ("packed-pcm", 1, {}), ("delta-pcm", 1, {"table": tuple(range(-8, 8))}),
+            ("filter-adpcm", 2, {"frame": 8, "interleave": 32}), ("xa-adpcm", 2, {}), ("xa-adpcm", 1, {"sector": 2336, "lead": 8}),
+        ):  # fmt: skip
+            with self.subTest(codec, channels=channels):
+                bare = Format(codec, 8000, channels, 0, parameters=frozen(how))
+                frames = (
+                    2
+                    * codec_of(bare.with_(frames=1)).turn_frames(bare)
+                    * (1 if channels == 2 or codec == "xa-adpcm" else 60)
+                )
+                pcm = noise(frames, channels)
+                payload = bytes(codec_of(bare).encode(pcm, bare.with_(frames=frames)))
+                text = {
+                    "codec": f"{{codec: {codec}"
+                    + "".join(f", {k}: {v if not isinstance(v, tuple) else list(v)}" for k, v in how.items())
+                    + "}"
+                }
+                block = codec_of(bare).block_frames(bare)
+                for unit, stored in (("bytes", len(payload)), ("blocks", frames // block)):
+                    layout = load_layout(self.LAYOUT.format(**text, channels=channels, unit=unit))
+                    data = b"BB\1" + struct.pack("<BHH", 8, len(payload), stored) + payload
+                    self.assertEqual(DescribedBank(layout, source(data)).streams[0].format.frames, frames, unit)
+
+
 class Turns(SimpleTestCase):
     def test_channels_in_turns_are_read_and_written_as_plain_rows_say(self):
         pcm, bare = (

@@ -127,17 +127,22 @@ def _named_unit(unit: str, slot: Slot, scope: Scope) -> tuple[Numbers, Numbers]:
         return scope.item("rate"), 1
     if unit == "milliseconds":
         return scope.item("rate"), 1000
-    frames, size = _blocks(slot, scope)
+    blocks, block_sizes, frames, sizes = _parts(slot, scope)
+    if unit != "blocks":
+        return (frames, sizes) if by_frames else (sizes, frames)
     if by_frames:
-        return (frames, 1) if unit == "blocks" else (frames, size)
-    return (size, 1) if unit == "blocks" else (size, frames)
+        return blocks, 1
+    if not block_sizes.all():
+        raise _no_bytes(slot, scope, int(np.argmin(block_sizes)), "block")
+    return block_sizes, 1
 
 
-def _blocks(slot: Slot, scope: Scope) -> tuple[NDArray, NDArray]:
-    """Frames and bytes of one block of each record's codec; of one frame where it has no blocks."""
+def _parts(slot: Slot, scope: Scope) -> NDArray:
+    """(4, records): frames and bytes of a block of each record's codec, the bytes 0 where that has no whole ones of its own; and of the
+    least part of its stream that holds whole moments of all channels."""
     columns = [scope.item(what).tolist() for what in ("codec", "channels", "block_size")]
-    known: dict[tuple, tuple[int, int]] = {}
-    out = np.ones((scope.count, 2), np.int64)
+    known: dict[tuple, tuple[int, int, int, int]] = {}
+    out = np.ones((4, scope.count), np.int64)
     for row, key in enumerate(zip(*columns, strict=True)):
         if key not in known:
             codec, channels, block = key
@@ -145,18 +150,24 @@ def _blocks(slot: Slot, scope: Scope) -> tuple[NDArray, NDArray]:
             try:
                 made = codec_named(name, parameters)
                 format = Format(name, 1, max(1, int(channels)), 1, None, int(block), parameters=parameters)
-                frames = made.block_frames(format)
-                size = made.stored_size(format.with_(frames=frames))
+                each = made.block_frames(format)
+                frames = made.turn_frames(format) or each
+                size = made.stored_size(format.with_(frames=frames)) or 0
             except (ZubretError, ZeroDivisionError, ValueError):
-                frames, size = 0, None
+                frames = size = 0
             if not size or frames < 1:
-                raise scope.fail(
-                    f'"{codec}" has no fixed number of bytes for a frame, so {slot.tie.unit} can\'t be its unit.',
-                    slot, row, "Give this field a unit in frames, milliseconds or seconds.",
-                )  # fmt: skip
-            known[key] = frames, size
-        out[row] = known[key]
-    return out[:, 0], out[:, 1]
+                raise _no_bytes(slot, scope, row, "frame")
+            known[key] = each, 0 if size * each % frames else size * each // frames, frames, size
+        out[:, row] = known[key]
+    return out
+
+
+def _no_bytes(slot: Slot, scope: Scope, row: int, what: str) -> ZubretError:
+    codec = scope.item("codec").tolist()[row]
+    return scope.fail(
+        f'"{codec}" has no fixed number of bytes for a {what}, so {slot.tie.unit} can\'t be its unit.',
+        slot, row, "Give this field a unit in frames, milliseconds or seconds.",
+    )  # fmt: skip
 
 
 # Reading ------------------------------------------------------------------------------------------
