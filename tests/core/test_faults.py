@@ -460,7 +460,24 @@ regions:
                 for unit, stored in (("bytes", len(payload)), ("blocks", frames // block)):
                     layout = load_layout(self.LAYOUT.format(**text, channels=channels, unit=unit))
                     data = b"BB\1" + struct.pack("<BHH", 8, len(payload), stored) + payload
-                    self.assertEqual(DescribedBank(layout, source(data)).streams[0].format.frames, frames, unit)
+                    stream = DescribedBank(layout, source(data)).streams[0]
+                    self.assertEqual(stream.format.frames, frames, unit)
+                    one_less = stream.told(stream.format.with_(frames=frames - 1)).frames
+                    self.assertEqual(one_less, frames - 1 if block == 1 and unit == "blocks" else frames, unit)
+
+    def test_a_length_that_the_record_can_not_tell_becomes_the_next_that_it_can(self):
+        for rate, unit, length, more, told in ((8000, "milliseconds", 100, 803, 808), (22050, "milliseconds", 100, 2206, 2227),
+                                               (8000, "seconds", 1, 8001, 16000), (8000, "5", 160, 801, 805)):  # fmt: skip
+            layout = load_layout(
+                self.LAYOUT.replace("8000", str(rate)).format(codec="{codec: pcm16}", channels=1, unit=unit)
+            )
+            pcm = noise(8000)
+            bank = DescribedBank(layout, source(b"BB\1" + struct.pack("<BHH", 8, 16000, length) + pcm.tobytes()))
+            stream = bank.streams[0]
+            format = stream.told(stream.format.with_(frames=more))
+            self.assertEqual(format.frames, told, unit)
+            built = bank.rebuild({0: NewStream(source(np.resize(pcm, told).tobytes()), format)})
+            self.assertEqual(DescribedBank(layout, built.source).streams[0].format.frames, told)
 
 
 class Turns(SimpleTestCase):

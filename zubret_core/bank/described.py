@@ -14,6 +14,7 @@ from ..layout.checks.extents import extents_of, segments_of
 from ..layout.checks.told import ToldSizes
 from ..layout.document import Siblings
 from ..layout.document.chains import Keys
+from ..layout.document.ties import next_told
 from ..layout.language.codecs import CodecModel, name_of, spec_of
 from ..source import Built, Segment, Source
 from .base import SAID, Bank, NewStream, Stream, said_of, spoken
@@ -71,9 +72,24 @@ class _Described:
             return format.frames
         frames, size = document.column("frames"), codec.stored_size(format)
         said = "stream.frames" in document.layout.given or (frames is not None and frames[ordinal] is not None)
-        if size is None or said:
+        if said:
+            return self._said(ordinal, format)
+        if size is None:
             return format.frames
         return frames_held(codec, format, self.told_sizes.size(ordinal, size))
+
+    def _said(self, ordinal: int, format: Format) -> int:
+        """The least length from a format's on that the stream's record can tell."""
+        document, layout = self.document, self.document.layout
+        group = document.group_of(ordinal)
+        old = tuple(document.format_column(what)[ordinal] for what in ("codec", "channels", "block_size"))
+        if old != (name_of(layout.codecs, format.codec, format.parameters), format.channels, format.block_size):
+            return format.frames  # units may be others then
+        for instance, slot in document.slots("stream.frames", group):
+            row, has = int(instance.rows[ordinal - group.first]), instance.records.has(slot)
+            if not instance.records.absent(slot) and (has is None or has[row]):
+                return next_told(slot, format.frames, row, document.scope(instance))
+        return format.frames
 
     def named(self, ordinal: int) -> str:
         """A stream as people call it."""

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from math import gcd
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -303,6 +304,19 @@ def _applied(slot: Slot, wide: NDArray, line: Line, scope: Scope) -> NDArray:
 
 
 # Writing ------------------------------------------------------------------------------------------
+
+
+def next_told(slot: Slot, value: int, row: int, scope: Scope) -> int:
+    """The least meaning from `value` on that a record's field can have; `value` itself where the field does not count in steps."""
+    if slot.tie.values or not slot.whole:
+        return value
+    num, den, base = (int(n) for n in line_of(slot, scope).at(row))
+    if num < 1 or num == den:
+        return value
+    step = den // gcd(num, den) if slot.tie.per == 1 and num < den else 1  # fewer would be no whole number
+    stored = -(-(value - base) * den // (num * step)) * step
+    found = (2 * stored * num + den) // (2 * den) + base
+    return found if (2 * (found - base) * den + num) // (2 * num) == stored else value
 
 
 def stored_of(slot: Slot, values: Sequence, rows: Sequence[int], scope: Scope) -> NDArray:
