@@ -138,6 +138,7 @@ class WorkedExamples(SimpleTestCase):
             [
                 "A list of links",
                 "A sum behind each payload",
+                "A table in plain text",
                 "A table in several pieces",
                 "Chunks for each entry",
                 "Chunks inside chunks",

@@ -415,6 +415,62 @@ regions:
         self.assertEqual(written[2:20], b"\2\4" + free + struct.pack("<HH", 20, 18) + free + struct.pack("<HH", 38, 2))
 
 
+class Lines(SimpleTestCase):
+    """Numbers in text that end where certain bytes stand."""
+
+    LAYOUT = """
+zubret: 1
+id: lines
+describes: archive
+recognise: [{at: 0, bytes: "4c 4e 20"}]
+regions:
+  - name: head
+    at: 0
+    fields: [{name: mark, type: bytes, length: 3}, {name: count, type: digits, ends: "0d 0a", means: entries.count}]
+  - name: lines
+    after: head
+    repeat: head.count
+    fields:
+      - {name: path, type: text, ends: "20", means: entry.path}
+      - {name: at, type: digits, radix: 16, ends: "20", means: entry.at}
+      - {name: stored, type: digits, ends: "0d 0a", means: entry.stored}
+"""
+
+    def test_a_longer_number_moves_what_stands_behind_its_own_table(self):
+        data = b"LN 2\r\na 1B 00003\r\nb 1E 70\r\n" + b"one" + bytes(range(70))
+        layout = load_layout(self.LAYOUT)
+        archive = DescribedArchive(layout, source(data))
+        self.assertEqual([bytes_of(archive.open(n)) for n in (0, 1)], [b"one", bytes(range(70))])
+        for size, there, back in (
+            (228, b"a 1B 00228\r\nb FF 70\r\n", b"a 1B 00003\r\nb 1E 70\r\n"),
+            (229, b"a 1C 00229\r\nb 101 70\r\n", b"a 1B 00003\r\nb 1E 70\r\n"),
+            (123_456, b"a 1F 123456\r\nb 1E25F 70\r\n", b"a 17 3\r\nb 1A 70\r\n"),  # nobody knows of the zeros any more
+        ):
+            built = archive.rebuild({0: source(b"x" * size)}).source
+            self.assertTrue(bytes_of(built).startswith(b"LN 2\r\n" + there), bytes_of(built)[:40])
+            again = DescribedArchive(layout, built)
+            self.assertEqual(bytes_of(again.open(1)), bytes(range(70)))
+            self.assertTrue(
+                bytes_of(again.rebuild({0: source(b"one")}, anew=True).source).startswith(b"LN 2\r\n" + back)
+            )
+
+    def test_what_is_no_number_or_does_not_end_is_told(self):
+        layout = load_layout(self.LAYOUT)
+        for line, what in (
+            (b"a 1G 3\r\n", "not possible"),
+            (b"a 1B 3", "has no end"),
+            (b"a 1B " + b"9" * 30 + b"\r\n", "not possible"),
+        ):
+            data = b"LN 1\r\n" + line
+            problem = problem_of(self, lambda data=data: DescribedArchive(layout, source(data)))
+            self.assertIn(what, problem.what)
+        for change in (
+            ('ends: "20", means: entry.at', 'ends: "20 20 20 20", means: entry.at'),
+            ('ends: "20", means: entry.at', 'ends: "20", length: 3, means: entry.at'),
+        ):
+            problem_of(self, load_layout, self.LAYOUT.replace(*change))
+
+
 class LengthsInBytes(SimpleTestCase):
     LAYOUT = """
 zubret: 1

@@ -190,9 +190,9 @@ def scan(data, base, start, steps, code, until, until_from, until_to, starts, at
                 pos += a
                 if n < 0:
                     return row, first, 3, s
-            elif kind == 6:
+            elif kind == 6 or kind == 10:
                 found = False
-                for q in range(pos, size - a + 1, a):
+                for q in range(pos, size - a + 1, c if kind == 6 else 1):
                     same = True
                     for k in range(a):
                         if data[q + k] != (b >> (8 * k)) & 255:
@@ -202,6 +202,11 @@ def scan(data, base, start, steps, code, until, until_from, until_to, starts, at
                         break
                 if not found:
                     return row, first, 2, s
+                if kind == 10:
+                    value, fault = _digits(data, pos, n, c)
+                    if fault:
+                        return row, first, 3, s
+                    numbers[row, s] = value
             elif kind == 8:
                 n = a
                 if pos + n > size:
@@ -219,7 +224,7 @@ def scan(data, base, start, steps, code, until, until_from, until_to, starts, at
             if n > size - pos:
                 return row, first, 1, s
             at[row, s], length[row, s] = pos, n
-            pos += n + (a if kind == 6 else 0)
+            pos += n + (a if kind == 6 or kind == 10 else 0)
         if until == 2:
             zero = pos > first
             for q in range(first, pos):

@@ -26,7 +26,7 @@ class Step(NamedTuple):
     c: int = 0
 
 
-INT, VARINT, FIXED, BY_FIELD, COUNTED, COUNTED_VAR, ENDS, ALIGN, DIGITS, WORKED_OUT = range(10)
+INT, VARINT, FIXED, BY_FIELD, COUNTED, COUNTED_VAR, ENDS, ALIGN, DIGITS, WORKED_OUT, ENDED_DIGITS = range(11)
 """The scanner's operations."""
 
 

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from ..language.fields import FieldModel
 from ..language.terms import NUMBER
-from .base import DIGITS, FEW, FIXED, INT, VARINT, Cells, FieldType, Step, length_fault, not_a_number
+from .base import DIGITS, ENDED_DIGITS, FEW, FIXED, INT, VARINT, Cells, FieldType, Step, length_fault, not_a_number
 
 
 @dataclass(frozen=True)
@@ -180,7 +180,8 @@ class Varint(FieldType):
 
 @dataclass(frozen=True)
 class Digits(FieldType):
-    """A number in text; written in the manner of the old one: what stands before and behind the digits stays."""
+    """A number in text; written in the manner of the old one: what stands before and behind the digits stays. One that ends where certain
+    bytes stand has as many digits as it needs, and keeps its length where something stood in front of them."""
 
     whole = scanned = True
     carries = (NUMBER,)
@@ -189,13 +190,18 @@ class Digits(FieldType):
         return field.length if isinstance(field.length, int) else None
 
     def fault(self, field: FieldModel) -> str:
-        return length_fault(field, fixed_only=True)
+        return length_fault(field, fixed_only=field.ends is None) or (
+            "may end in 1 to 3 bytes" if field.ends is not None and len(field.ends) > 3 else ""
+        )
 
     def step(self, field: FieldModel, big: bool) -> Step:
+        if field.ends is not None:
+            return Step(ENDED_DIGITS, len(field.ends), int.from_bytes(field.ends, "little"), field.radix)
         return Step(DIGITS, self.width(field) or 0, field.radix)
 
     def limits(self, field: FieldModel) -> tuple[int, int]:
-        return 0, min((1 << 63) - 1, field.radix ** (self.width(field) or 1) - 1)
+        most = (1 << 57) - 1
+        return 0, most if field.ends is not None else min((1 << 63) - 1, field.radix ** (self.width(field) or 1) - 1)
 
     def decode(self, field: FieldModel, cells: Cells) -> NDArray:
         return np.array([self._number(field, v or b"") for v in cells.contents()], np.int64)
@@ -211,7 +217,7 @@ class Digits(FieldType):
             raise not_a_number(field, text) from None
 
     def encode(self, field: FieldModel, values: NDArray, old: Sequence[bytes | None], big: bool) -> list[bytes]:
-        out = []
+        out, large = [], any(o and o != o.lower() for o in old)
         for number, stood in zip(values.tolist(), old, strict=True):
             before = stood or b""
             core = before.rstrip(b"\0 ")
@@ -220,7 +226,11 @@ class Digits(FieldType):
                 out.append(before)
                 continue
             text = _digits(number, field.radix).encode()
-            text = text.upper() if core != core.lower() else text
+            text = text.upper() if core != core.lower() or (large and core == core.upper()) else text
+            if field.ends is not None:
+                in_front = core[:1] in (b" ", b"0") and len(core) > 1
+                out.append((text.rjust(len(core), pad) if in_front else text) + behind)
+                continue
             behind = behind if core and len(core) >= len(text) else behind[: max(0, len(before) - len(text))]
             out.append(text.rjust(len(before) - len(behind), pad) + behind)
         return out

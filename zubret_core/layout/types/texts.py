@@ -13,6 +13,8 @@ from ..language.fields import FieldModel
 from ..language.terms import BYTES, TEXT
 from .base import ALIGN, COUNTED, COUNTED_VAR, ENDS, FEW, FIXED, Cells, FieldType, Step, length_fault
 
+WIDE = ("utf-16", "utf-32")
+"""Encodings whose characters begin at multiples of some bytes."""
 NARROW = ("utf-8", "ascii", "latin-1")
 """Encodings whose line feed is one byte that no other character holds."""
 
@@ -34,7 +36,8 @@ class _Lengthy(FieldType):
         if field.counted is not None:
             return Step(COUNTED_VAR) if field.counted == "varint" else Step(COUNTED, int(field.counted[1:]) // 8, big)
         if field.ends is not None:
-            return Step(ENDS, len(field.ends), int.from_bytes(field.ends, "little"))
+            wide = field.encoding.replace("_", "-").lower().startswith(WIDE) or not any(field.ends)
+            return Step(ENDS, len(field.ends), int.from_bytes(field.ends, "little"), len(field.ends) if wide else 1)
         return Step(FIXED, self.width(field) or 0)
 
 
@@ -125,7 +128,7 @@ def _lines(data: NDArray, ats: NDArray, lengths: NDArray, out: NDArray) -> np.ui
 
 def decoded(data: bytes, encoding: str) -> str:
     """Text up to its first zero character; what does not decode is kept as surrogates."""
-    if encoding.replace("_", "-").lower().startswith(("utf-16", "utf-32")):
+    if encoding.replace("_", "-").lower().startswith(WIDE):
         return data.decode(encoding, "surrogateescape" if len(data) % 2 == 0 else "replace").split("\0")[0]
     return data.split(b"\0")[0].decode(encoding, "surrogateescape")
 
