@@ -54,7 +54,7 @@ class Field:
         if self.type == "align":
             return bytes(-at % self.to)
         if self.type == "digits":
-            return b"%0*o" % (self.size, stored)
+            return b"%d" % stored + self.ends if self.ends else b"%0*o" % (self.size, stored)
         if self.type in ("text", "bytes"):
             data = stored if isinstance(stored, bytes) else stored.encode()
             if self.counted:
@@ -78,7 +78,7 @@ class Field:
             return data[at + 1 : at + 1 + data[at]], at + 1 + data[at]
         if self.ends:
             end = data.index(self.ends, at)
-            return data[at:end], end + len(self.ends)
+            return int(data[at:end]) if self.type == "digits" else data[at:end], end + len(self.ends)
         raw = data[at : at + self.size]
         if self.type == "digits":
             return int(raw, 8), at + self.size
@@ -102,7 +102,8 @@ def junk(rng: random.Random, name: str, count: int, variable: bool) -> Field:
     )
     if kind == "bytes":
         n = rng.randrange(1, 6)
-        return Field(name, "bytes", f", length: {n}", [rng.randbytes(n) for _ in range(count)], size=n)
+        length = f"{n + 2} - 2" if variable and rng.random() < 0.5 else n
+        return Field(name, "bytes", f", length: {length}", [rng.randbytes(n) for _ in range(count)], size=n)
     if kind == "float":
         return Field(name, "f32", "", [rng.randrange(1 << 32) for _ in range(count)], size=4)
     if kind == "align":
@@ -260,12 +261,13 @@ class Made:
         units = [u for u in (1, 2, 4, 16) if self.align % u == 0]
         for name, only in (("at", None),) if not union else (("at0", 0), ("at1", 1)):
             made = integer(rng, name, 4, tie="at", only=only, unit=rng.choice(units))
-            if self.variable and rng.random() < 0.3:
-                made = Field(name, "varint", tie="at", only=only, unit=made.unit)
+            long = self.variable and rng.random() < 0.4
+            if long:
+                made = self._as_long_as_it_is(name, "at", only=only, unit=made.unit)
             bases = ["", "", "-8", "-lag"] + (["head.payload_at"] if not self.files else [])
             bases += ["record.at", "region.at"] if made.unit == 1 and made.type[0] == "i" and not table.packed else []
             made.base = rng.choice(bases if made.unit == 1 else ["", "-16"])
-            if made.type == "varint" and made.base == "head.payload_at":
+            if long and made.base == "head.payload_at":
                 made.base = ""
             if made.type == "u64" and made.unit == 1 and rng.random() < 0.3:
                 made.base = "-1099511627776"
@@ -273,17 +275,24 @@ class Made:
                 out.append(Field("lag", "u16", "", [rng.randrange(60000) for _ in table.items], size=2))
             unit = f", unit: {made.unit}" if made.unit > 1 else ""
             base = f', base: "{made.base}"' if made.base else ""
-            made.keys = f", means: {kind}.at{unit}{base}"
+            made.keys += f", means: {kind}.at{unit}{base}"
             out.append(made)
         if not self.next:
             what = rng.choice(("stored", "end"))
             made = integer(rng, what, 4, tie=what, keys=f", means: {kind}.{what}")
-            if self.variable and rng.random() < 0.3:
-                made = Field(what, "varint", f", means: {kind}.{what}", tie=what)
+            if self.variable and rng.random() < 0.4:
+                made = self._as_long_as_it_is(what, what)
+                made.keys += f", means: {kind}.{what}"
             out.append(made)
         if self.files == "volumes":
             out.append(Field("volume", "u8", f", means: {kind}.volume", tie="volume", size=1))
         return out
+
+    def _as_long_as_it_is(self, name: str, tie: str, **more) -> Field:
+        """A number that takes as many bytes as it needs."""
+        if self.rng.random() < 0.5:
+            return Field(name, "varint", tie=tie, **more)
+        return Field(name, "digits", ', ends: "3b"', ends=b";", tie=tie, **more)
 
     def _loops(self, rng: random.Random) -> list[Field]:
         """Loop points in frames, from the stream's start or from the start of the file (in frames of two bytes)."""

@@ -444,7 +444,8 @@ class Document:
         if given is not None and ends is None:
             return given
         if ends is not None:
-            worked_out = [None if b is None else b - a for a, b in zip(self.column("at") or [], ends, strict=True)]
+            pairs = zip(self.column("at") or [], _plain(ends), strict=True)
+            worked_out = [None if b is None else b - a for a, b in pairs]
             return worked_out if given is None else _either(given, worked_out)
         if any(g.body is not None for g in self.groups):
             out: list = []
