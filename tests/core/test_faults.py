@@ -471,6 +471,56 @@ regions:
             problem_of(self, load_layout, self.LAYOUT.replace(*change))
 
 
+class ChunkSizes(SimpleTestCase):
+    LAYOUT = """
+zubret: 1
+id: chunk-sizes
+describes: archive
+recognise: [{at: 0, bytes: "43 53"}]
+payload: {packed: [{by: chunks, size: head.kilobytes * 1024, sizes: u16, packed: [zlib]}]}
+regions:
+  - name: head
+    at: 0
+    fields: [{name: mark, type: bytes, length: 2}, {name: kilobytes, type: u32}, {name: count, type: u8, means: entries.count}]
+  - name: table
+    after: head
+    repeat: head.count
+    fields:
+      - {name: path, type: text, length: 1, means: entry.path}
+      - {name: at, type: u16, means: entry.at}
+      - {name: stored, type: u16, means: entry.stored}
+      - {name: size, type: u32, means: entry.size}
+"""
+
+    def test_they_may_stand_in_a_field(self):
+        layout, plain = load_layout(self.LAYOUT), noise(2600).tobytes()
+        for size in (1, 2):
+            step = 1024 * size
+            packed = [zlib.compress(plain[at : at + step]) for at in range(0, len(plain), step)]
+            payload = b"".join(len(p).to_bytes(2, "little") for p in packed) + b"".join(packed)
+            data = (
+                b"CS" + struct.pack("<IB", size, 1) + b"a" + struct.pack("<HHI", 16, len(payload), len(plain)) + payload
+            )
+            archive = DescribedArchive(layout, source(data))
+            self.assertEqual(bytes_of(archive.open(0)), plain)
+            again = DescribedArchive(layout, archive.rebuild({0: source(plain[:3000])}).source)
+            self.assertEqual(bytes_of(again.open(0)), plain[:3000])
+            there = bytes_of(again.document.payload(0))  # a table of as many chunks as the field's size asks for
+            self.assertEqual(
+                zlib.decompress(there[2 * -(-3000 // step) :][: int.from_bytes(there[:2], "little")]), plain[:step]
+            )
+        for kilobytes in (0, 1 << 17):
+            broken = data[:2] + struct.pack("<I", kilobytes) + data[6:]
+            problem = problem_of(self, lambda broken=broken: bytes_of(DescribedArchive(layout, source(broken)).open(0)))
+            self.assertIn("unpacked bytes", problem.what)
+        for change in (
+            ("head.kilobytes * 1024", "15"),
+            ("head.kilobytes", "head.killobytes"),
+            ("head.kilobytes", "stored"),
+        ):
+            problem_of(self, load_layout, self.LAYOUT.replace(*change, 1))
+
+
 class LengthsInBytes(SimpleTestCase):
     LAYOUT = """
 zubret: 1

@@ -16,6 +16,7 @@ from ...source.step import Step
 from ...source.steps import Chain, Chunked, Coded, Packed, Sized
 from ..language.schema import Layout
 from ..language.steps import (
+    CHUNKS,
     AesStep,
     ChunkStep,
     GeneratorStep,
@@ -109,8 +110,16 @@ class _Maker:
         if isinstance(model, ChunkStep):
             inside = Chain([self.step(s) for s in model.packed])
             width = int(model.sizes[1:]) // 8
+            size = self._words.number(model.size)
+            if size not in CHUNKS:
+                raise ZubretError(
+                    f"A chunk can't have {size:,} unpacked bytes.",
+                    file=self._file,
+                    field=str(model.size),
+                    next="The file is damaged, or the layout's chunks take their size from another field.",
+                )
             how = model.byte_order, model.place, model.plain, model.align, model.says, model.origin == "table"
-            return Chunked(model.size, inside, width, *how)
+            return Chunked(size, inside, width, *how)
         if isinstance(model, SizedStep):
             return Sized(Chain([self.step(s) for s in model.packed]), int(model.width[1:]) // 8, model.byte_order)
         if isinstance(model, LzssStep | RunsStep | HuffmanStep):

@@ -186,11 +186,15 @@ class SwapStep(Strict):
     width: Literal[2, 4, 8]
 
 
+CHUNKS = range(16, (1 << 26) + 1)
+"""Unpacked bytes that a chunk may have."""
+
+
 class ChunkStep(Strict):
     """Pieces that are packed one by one."""
 
     by: Literal["chunks"]
-    size: int = Field(ge=16, le=1 << 26, description="unpacked bytes of a chunk")
+    size: Number = Field(description="unpacked bytes of a chunk, 16 to 67,108,864, or an expression on fields")
     sizes: IntType = "u32"
     byte_order: Order = "little"
     place: Literal["table", "inline"] = "table"
@@ -202,6 +206,8 @@ class ChunkStep(Strict):
 
     @model_validator(mode="after")
     def _check(self) -> ChunkStep:
+        if isinstance(self.size, int) and self.size not in CHUNKS:
+            raise ValueError(f"a chunk has from {CHUNKS.start} to {CHUNKS.stop - 1:,} unpacked bytes")
         if self.says != "sizes" and self.place == "inline":
             raise ValueError(f"the table of chunks says their {self.says}, so it stands in front: `place: table`")
         if self.says in ("begins", "bounds") and self.align > 1:
@@ -252,6 +258,7 @@ def all_steps(steps: Iterable) -> Iterator:
 def numbers_of(step: Any) -> dict[str, int | str]:
     """The expressions of a step, by the key in which each stands."""
     out = {key: getattr(step, key, None) for key in ("first", "seed", "number")}
+    out |= {"size": step.size} if isinstance(step, ChunkStep) else {}
     return {key: text for key, text in out.items() if text is not None}
 
 
