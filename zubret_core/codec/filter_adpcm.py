@@ -166,8 +166,8 @@ class FilterAdpcm(Resumable):
         if format.channels == 1 or first // turns.turn == (first + count - 1) // turns.turn:
             begin = turns.at(first, channel)
             return np.arange(begin, begin + count * self.frame, self.frame)
-        firsts = np.arange(first // turns.turn, -(-(first + count) // turns.turn)) * turns.turn
-        places = np.add.outer(turns.at(firsts, channel), np.arange(turns.turn) * self.frame).reshape(-1)
+        begins = turns.begins(first // turns.turn, -(-(first + count) // turns.turn), channel)
+        places = np.add.outer(begins, np.arange(turns.turn) * self.frame).reshape(-1)
         return places[first % turns.turn : first % turns.turn + count]
 
     def _unit_frames(self, format: Format) -> int:

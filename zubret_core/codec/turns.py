@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Protocol, TypeVar
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..base import Format, ZubretError
 from .base import wrong_parameter
-
-Numbers = TypeVar("Numbers", int, NDArray[np.int64])
 
 
 class InTurns(Protocol):
@@ -47,12 +45,18 @@ class Turns:
         """Bytes of all."""
         return (self.count // self.turn * self.turn * self.width + self.last) * self.channels
 
-    def at(self, number: Numbers, channel: int) -> Numbers:
-        """Where those with these numbers begin, of one channel."""
-        inside, whole = number % self.turn, self.turn * self.width
-        before = number - inside
-        each = whole + (before + self.turn > self.count) * (self.last - whole)
-        return before * self.width * self.channels + channel * each + inside * self.width
+    def at(self, number: int, channel: int) -> int:
+        """Where the one with a number begins, of a channel."""
+        turn, inside = divmod(number, self.turn)
+        return int(self.begins(turn, turn + 1, channel)[0]) + inside * self.width
+
+    def begins(self, first: int, end: int, channel: int) -> NDArray[np.int64]:
+        """Where turns [first, end) of a channel begin."""
+        whole = self.turn * self.width
+        out = np.arange(first, end, dtype=np.int64) * (whole * self.channels) + channel * whole
+        if end > self.count // self.turn:
+            out[-1] += channel * (self.last - whole)  # the channels before it have less there
+        return out
 
 
 def check_turns(codec: InTurns, width: int) -> None:
