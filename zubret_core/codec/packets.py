@@ -158,7 +158,15 @@ class Packets(Writes):
         return 0, 1
 
     def _framing(self, format: Format) -> Framing:
-        return Framing(self.framing, self.width, self.order, format.block_size, self.between, self.added)
+        return self._framed(format.block_size)
+
+    def _framed(self, fixed: int = 0) -> Framing:
+        return Framing(self.framing, self.width, self.order, fixed, self.between, self.added)
+
+    @property
+    def lead(self) -> int:
+        """Bytes in front of each packet."""
+        return self._framed().lead
 
     def header_packets(self, payload: Source, format: Format) -> list[bytes]:
         """The header packets, as an Ogg file begins with them."""

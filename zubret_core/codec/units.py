@@ -124,11 +124,10 @@ def units_of(payload: Source, format: Format) -> Units:
 
 
 def _packets(codec: Packets, payload: Source, format: Format) -> Pieces:
-    lead = codec.width + codec.between if codec.framing == "counted" else 0
     skip, times = codec.unheard(payload, format)
     begins, sizes, added, end = [], [], [np.zeros(1, np.int64)], 0
     for window, frames in codec.counted(payload, format):
-        begins.append(window.at + window.begins - lead)
+        begins.append(window.at + window.begins - codec.lead)
         sizes.append(window.ends - window.begins)
         added.append(frames)
         end = int(window.at + window.ends[-1])

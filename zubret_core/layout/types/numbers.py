@@ -190,9 +190,7 @@ class Digits(FieldType):
         return field.length if isinstance(field.length, int) else None
 
     def fault(self, field: FieldModel) -> str:
-        return length_fault(field, fixed_only=field.ends is None) or (
-            "may end in 1 to 3 bytes" if field.ends is not None and len(field.ends) > 3 else ""
-        )
+        return length_fault(field, fixed_only=field.ends is None)
 
     def step(self, field: FieldModel, big: bool) -> Step:
         if field.ends is not None:

@@ -58,13 +58,30 @@ def check_results(draft: Draft) -> None:
 def check_shapes(draft: Draft) -> None:
     """An error where a record would be read otherwise than it is written, since what decides about its fields has changed."""
     for instance in draft.document.instances:
-        if not instance.shape.shifting or not draft.tables[instance.name].order:
+        if instance.region.pool is not None or not draft.tables[instance.name].order:
+            continue
+        if instance.region.items is not None:
+            _check_items(draft, instance, instance.region.items)
+        if not instance.shape.shifting:
             continue
         written = draft.tables[instance.name].records
         apart = instance.body is not None  # its records stand one by one
         for first in range(written.count if apart else 1):
             data, count = (written.bytes_of(first), 1) if apart else (written.data.tobytes(), written.count)
             _check_shape(draft, instance, first, count, BytesSource(data, instance.name))
+
+
+def _check_items(draft: Draft, instance: Instance, items: int | str) -> None:
+    """An error where a record would be an item no longer, since what decides about that has changed."""
+    scope = draft.scope(instance)
+    there = np.broadcast_to(scope.value(items, f"{instance.name}.items"), len(draft.tables[instance.name].order))
+    for row in instance.rows.tolist():  # of such a table none goes, and none is added
+        if not there[row]:
+            slot = instance.shape.fields[0]
+            raise scope.fail(
+                f"Record {row:,} of {instance.name} would be none of the layout's `items` any more.",
+                slot, row, "Take a replacement that the record can tell as one, such as one that is not empty.",
+            )  # fmt: skip
 
 
 def _check_shape(draft: Draft, instance: Instance, first: int, count: int, data: BytesSource) -> None:
